@@ -1,0 +1,206 @@
+package main
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"dorfbote/internal/core/rehearse"
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/practice"
+)
+
+// fieldFlags reads --fields KIND=SCHEMA.
+func fieldFlags(flags []string) (map[string]*value.Kind, error) {
+	kinds := map[string]*value.Kind{}
+	for _, f := range flags {
+		source, file, ok := strings.Cut(f, "=")
+		if !ok || source == "" || file == "" {
+			return nil, fmt.Errorf("--fields %q: write it as KIND=SCHEMA, such as tours/collections=collections.schema.json", f)
+		}
+		data, err := os.ReadFile(file)
+		if err != nil {
+			return nil, inputError{fmt.Errorf("--fields %s: %w", source, err)}
+		}
+		k, err := value.ReadSchema(data)
+		if err != nil {
+			return nil, wrongInput("%s: %v", file, err)
+		}
+		kinds[source] = k
+	}
+	return kinds, nil
+}
+
+// kindOf finds a source's kind; a flag may name it without its connection.
+func kindOf(kinds map[string]*value.Kind, source string) *value.Kind {
+	if k := kinds[source]; k != nil {
+		return k
+	}
+	_, name, _ := strings.Cut(source, "/")
+	return kinds[name]
+}
+
+// practiceKind is what is known of a practice app's records where no schema is given: enough to find
+// a slip of the pen, but other fields are possible.
+func practiceKind(source string) *value.Kind {
+	kinds, err := practice.Kinds()
+	if err != nil {
+		return nil
+	}
+	for _, k := range kinds {
+		if k.Source() == source {
+			open := *k.Fields
+			open.Open = true
+			return &open
+		}
+	}
+	return nil
+}
+
+func workspaceOf(zone, locale string) (value.Workspace, error) {
+	loc, err := time.LoadLocation(zone)
+	if err != nil {
+		return value.Workspace{}, fmt.Errorf("--zone %q is not an IANA time zone such as Europe/Zurich", zone)
+	}
+	return value.Workspace{Zone: loc, Locale: locale}, nil
+}
+
+func checkCommand() *cobra.Command {
+	var fields []string
+	var zone, locale string
+	cmd := &cobra.Command{
+		Use:   "check SHEET…",
+		Short: "Says everything that is wrong with sheets",
+		Args:  cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, files []string) error {
+			kinds, err := fieldFlags(fields)
+			if err != nil {
+				return err
+			}
+			ws, err := workspaceOf(zone, locale)
+			if err != nil {
+				return err
+			}
+			known := sheet.Known{Workspace: ws, Kind: func(source string) *value.Kind {
+				if k := kindOf(kinds, source); k != nil {
+					return k
+				}
+				return practiceKind(source)
+			}}
+			failed := false
+			for _, file := range files {
+				src, err := os.ReadFile(file)
+				if err != nil {
+					fmt.Fprintln(os.Stderr, err)
+					failed = true
+					continue
+				}
+				_, _, problems := sheet.Compile(src, known)
+				failed = tell(os.Stdout, file, problems) || failed
+			}
+			if failed {
+				return inputError{errTold}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringArrayVar(&fields, "fields", nil, "KIND=SCHEMA: the JSON Schema of a kind of record; may stand several times")
+	cmd.Flags().StringVar(&zone, "zone", "UTC", "the workspace's time zone")
+	cmd.Flags().StringVar(&locale, "locale", "en", "the workspace's locale")
+	return cmd
+}
+
+// tell prints problems as file:line:column: message and says whether any is an error.
+func tell(out *os.File, file string, problems []report.Problem) bool {
+	failed := false
+	for _, p := range problems {
+		failed = failed || !p.Warning
+		fmt.Fprintf(out, "%s:%d:%d: %s\n", file, max(p.At.Line, 1), max(p.At.Column, 1), p)
+	}
+	return failed
+}
+
+func rehearseCommand() *cobra.Command {
+	var opts rehearseOptions
+	cmd := &cobra.Command{
+		Use:   "rehearse --sheet S --arrivals F",
+		Short: "Runs a sheet over past arrivals with a virtual clock; nothing is sent",
+		Args:  cobra.NoArgs,
+		RunE:  func(*cobra.Command, []string) error { return opts.run() },
+	}
+	f := cmd.Flags()
+	f.StringVar(&opts.sheet, "sheet", "", "the sheet")
+	f.StringVar(&opts.arrivals, "arrivals", "", "the arrivals: JSON Lines, one CloudEvent a line; - reads standard input")
+	f.StringArrayVar(&opts.fields, "fields", nil, "KIND=SCHEMA: the JSON Schema of a kind of record; without, types are learnt from the arrivals")
+	f.StringArrayVar(&opts.records, "records", nil, "KIND=F: records that lookups may find, JSON Lines")
+	f.StringVar(&opts.until, "until", "", "where the virtual clock stops (RFC 3339)")
+	f.StringVar(&opts.zone, "zone", "UTC", "the workspace's time zone")
+	f.StringVar(&opts.locale, "locale", "en", "the workspace's locale")
+	_ = cmd.MarkFlagRequired("sheet")
+	_ = cmd.MarkFlagRequired("arrivals")
+	return cmd
+}
+
+type rehearseOptions struct {
+	sheet, arrivals, until, zone, locale string
+	fields, records                      []string
+}
+
+func (o rehearseOptions) run() error {
+	kinds, err := fieldFlags(o.fields)
+	if err != nil {
+		return err
+	}
+	ws, err := workspaceOf(o.zone, o.locale)
+	if err != nil {
+		return err
+	}
+	var until time.Time
+	if o.until != "" {
+		if until, err = time.Parse(time.RFC3339Nano, o.until); err != nil {
+			return fmt.Errorf("--until %q is not an RFC 3339 time such as 2026-11-20T06:41:07Z", o.until)
+		}
+	}
+	src, err := os.ReadFile(o.sheet)
+	if err != nil {
+		return inputError{err}
+	}
+	file, done, err := openArrivals(o.arrivals)
+	if err != nil {
+		return inputError{err}
+	}
+	defer done()
+	scout, err := rehearse.Look(file, func(source string) bool { return kindOf(kinds, source) == nil })
+	if err != nil {
+		return wrongInput("%s: %v", o.arrivals, err)
+	}
+	plan, _, problems := sheet.Compile(src, sheet.Known{Workspace: ws, Kind: func(source string) *value.Kind {
+		if k := kindOf(kinds, source); k != nil {
+			return k
+		}
+		if l := scout.Kinds[source]; l != nil {
+			return value.Merge(practiceKind(source), l.Kind())
+		}
+		return practiceKind(source)
+	}})
+	if tell(os.Stderr, o.sheet, problems) {
+		return inputError{errTold}
+	}
+	out := bufio.NewWriterSize(os.Stdout, 1<<16)
+	var buf []byte
+	err = scout.Run(file, plan, until, func(l rehearse.Line) error {
+		buf = append(l.AppendJSON(buf[:0]), '\n')
+		_, err := out.Write(buf)
+		return err
+	})
+	if err != nil {
+		return wrongInput("%s: %v", o.arrivals, err)
+	}
+	return out.Flush()
+}

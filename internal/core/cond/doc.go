@@ -1,0 +1,164 @@
+// Package cond compiles condition trees (tests, all/any/none groups and formulas) and evaluates them.
+//
+// Evaluation is in Kleene's three-valued logic: a formula that fails is [Broken], and a group is broken
+// only where the broken part decides. So the order in which parts are looked at cannot be observed.
+package cond
+
+import (
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/report"
+)
+
+// Tri is the outcome of a condition.
+type Tri int8
+
+// The three outcomes.
+const (
+	False Tri = iota
+	True
+	Broken // an error, see Explain
+)
+
+func (t Tri) String() string { return [...]string{"false", "true", "broken"}[t] }
+
+func tri(b bool) Tri {
+	if b {
+		return True
+	}
+	return False
+}
+
+// Not turns yes and no around; broken stays broken.
+func (t Tri) Not() Tri { return [...]Tri{True, False, Broken}[t] }
+
+// Spec is a condition as written on a sheet: a group, a formula or a test.
+type Spec struct {
+	At    report.Pos
+	Group string // all, any, none
+	Subs  []*Spec
+
+	Formula *report.Text
+
+	Field   report.Text
+	Op      report.Text
+	Value   any
+	ValueAt report.Text // the value's place; S holds its text where it is text
+}
+
+// Node is a compiled condition. It may be evaluated by many goroutines at once, each with a scope of
+// its own.
+type Node interface {
+	// Eval gives the outcome. It does not allocate for tests of literal values.
+	Eval(sc *formula.Scope) Tri
+	// Explain evaluates every part and says what each saw.
+	Explain(sc *formula.Scope) Line
+	// Decider gives the path of the first condition that made the outcome what it is, and the error
+	// if that is broken.
+	Decider(sc *formula.Scope) (path string, err error)
+	// Path is the condition's place on the sheet, such as keep.all[0].
+	Path() string
+}
+
+// Line is what the proof shows beside one condition.
+type Line struct {
+	Path   string `json:"path"`
+	Result string `json:"result"` // true, false, broken
+	Text   string `json:"text"`   // the condition in words
+	Seen   string `json:"seen,omitempty"`
+	Was    string `json:"was,omitempty"` // what was seen before, for tests of change
+	Error  string `json:"error,omitempty"`
+	Parts  []Line `json:"parts,omitempty"`
+}
+
+type group struct {
+	path, kind string
+	subs       []Node
+}
+
+func (g *group) Path() string { return g.path }
+
+func (g *group) Eval(sc *formula.Scope) Tri {
+	// stop is the outcome of a part that settles the group, whatever the others are.
+	stop := True
+	if g.kind == "all" {
+		stop = False
+	}
+	out := stop.Not()
+	for _, s := range g.subs {
+		switch r := s.Eval(sc); r {
+		case stop:
+			return g.turn(stop)
+		case Broken:
+			out = Broken
+		}
+	}
+	return g.turn(out)
+}
+
+func (g *group) turn(t Tri) Tri {
+	if g.kind == "none" {
+		return t.Not()
+	}
+	return t
+}
+
+func (g *group) Explain(sc *formula.Scope) Line {
+	l := Line{Path: g.path, Result: g.Eval(sc).String(), Text: groupWords[g.kind]}
+	for _, s := range g.subs {
+		l.Parts = append(l.Parts, s.Explain(sc))
+	}
+	return l
+}
+
+var groupWords = map[string]string{"all": "all of", "any": "at least one of", "none": "none of"}
+
+func (g *group) Decider(sc *formula.Scope) (string, error) {
+	outcome := g.Eval(sc)
+	want := g.turn(outcome)
+	for _, s := range g.subs {
+		r := s.Eval(sc)
+		// A part decides if it alone settles the group; else every part shares in it, and the
+		// group itself is what decided.
+		if r == want && (outcome == Broken || g.settles(r)) {
+			return s.Decider(sc)
+		}
+	}
+	return g.path, nil
+}
+
+func (g *group) settles(r Tri) bool {
+	if g.kind == "all" {
+		return r == False
+	}
+	return r == True
+}
+
+type formulaNode struct {
+	path    string
+	formula *formula.Formula
+	words   *formula.Words
+}
+
+func (f *formulaNode) Path() string { return f.path }
+
+func (f *formulaNode) Eval(sc *formula.Scope) Tri {
+	b, err := f.formula.Bool(sc)
+	if err != nil {
+		return Broken
+	}
+	return tri(b)
+}
+
+func (f *formulaNode) Explain(sc *formula.Scope) Line {
+	b, err := f.formula.Bool(sc)
+	l := Line{Path: f.path, Result: tri(b).String(), Text: f.formula.String()}
+	if err != nil {
+		l.Result, l.Error = Broken.String(), err.Error()
+	}
+	return l
+}
+
+func (f *formulaNode) Decider(sc *formula.Scope) (string, error) {
+	_, err := f.formula.Bool(sc)
+	return f.path, err
+}

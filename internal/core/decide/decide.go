@@ -1,0 +1,164 @@
+// Package decide is the decision machine: what a workflow makes of one arrival. Live runs, the proof,
+// the trail and rehearsals all call it.
+package decide
+
+import (
+	"errors"
+	"strings"
+
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/cond"
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/sheet"
+)
+
+// Verdict is what became of an arrival, see formats.md.
+type Verdict string
+
+// The verdicts.
+const (
+	Ignored  Verdict = "ignored"
+	Dropped  Verdict = "dropped"
+	Unrouted Verdict = "unrouted"
+	Told     Verdict = "told"
+	Failed   Verdict = "failed"
+)
+
+// Outcome is what a workflow made of one arrival.
+type Outcome struct {
+	Verdict   Verdict
+	Row       string // the names of the routes taken; "otherwise" for the rest
+	DecidedBy string // the path of the condition that decided, where one kept the arrival out
+	Where     string // of a failure
+	Error     string
+	Posts     []Post
+}
+
+// Post is one composed message for one destination.
+type Post struct {
+	To      string
+	Message string // its name on the sheet
+	Doc     *message.Document
+	Under   int // the index of the post whose thread this belongs in; -1 for none
+}
+
+// Otherwise is the name of the route for what no row takes.
+const Otherwise = "otherwise"
+
+// NewScope makes what formulas and conditions look at. One moment, the arrival's own, is "now" for
+// all of it, so that the same arrival gives the same outcome whenever it is decided.
+func NewScope(a *arrival.Arrival) *formula.Scope {
+	return &formula.Scope{
+		Record: a.Record, Before: a.Before, Answers: a.Answers, Now: a.Time,
+		Arrival: formula.Arrival{ID: a.ID, At: a.Time, Kind: a.Kind(), Source: a.Source, By: a.By},
+	}
+}
+
+// Decide runs the plan on an arrival. It reads nothing but its arguments and changes nothing but the
+// scope's own cache.
+func Decide(p *sheet.Plan, sc *formula.Scope) Outcome {
+	if sc.Source != p.Source {
+		return Outcome{Verdict: Ignored, DecidedBy: "watch.source"}
+	}
+	if !p.On[sc.Kind] {
+		return Outcome{Verdict: Ignored, DecidedBy: "watch.on"}
+	}
+	if p.When != nil {
+		if r := p.When.Eval(sc); r != cond.True {
+			return refused(p.When, sc, r, Ignored)
+		}
+	}
+	if p.Keep != nil {
+		if r := p.Keep.Eval(sc); r != cond.True {
+			return refused(p.Keep, sc, r, Dropped)
+		}
+	}
+	return route(p, sc)
+}
+
+func refused(n cond.Node, sc *formula.Scope, r cond.Tri, v Verdict) Outcome {
+	path, err := n.Decider(sc)
+	if r == cond.Broken {
+		return failure(path, err)
+	}
+	return Outcome{Verdict: v, DecidedBy: path}
+}
+
+func failure(where string, err error) Outcome {
+	o := Outcome{Verdict: Failed, Where: where, Error: "it failed"}
+	if err != nil {
+		o.Error = err.Error()
+	}
+	return o
+}
+
+// route chooses the rows and composes their posts. Either all posts are made or none: half an alert
+// would be a wrong one.
+func route(p *sheet.Plan, sc *formula.Scope) Outcome {
+	out := Outcome{Verdict: Told}
+	var names []string
+	for i := range p.Rows {
+		row := &p.Rows[i]
+		switch row.When.Eval(sc) {
+		case cond.Broken:
+			path, err := row.When.Decider(sc)
+			return failure(path, err)
+		case cond.False:
+			continue
+		}
+		names = append(names, row.Name)
+		if o := compose(&out, row.Tell, sc); o != nil {
+			return *o
+		}
+		if !p.Every {
+			break
+		}
+	}
+	if len(names) == 0 {
+		if p.Else == nil {
+			return Outcome{Verdict: Unrouted}
+		}
+		names = append(names, Otherwise)
+		if o := compose(&out, p.Else.Tell, sc); o != nil {
+			return *o
+		}
+	}
+	out.Row = strings.Join(names, ", ")
+	return out
+}
+
+// compose adds a branch's posts. What another row has already told the same place is not told twice.
+func compose(out *Outcome, tells []sheet.PlanTell, sc *formula.Scope) *Outcome {
+	for _, t := range tells {
+		parent := add(out, t.To, t.Message, -1, sc)
+		if parent < 0 {
+			return out
+		}
+		if t.Reply != nil && add(out, t.To, t.Reply, parent, sc) < 0 {
+			return out
+		}
+	}
+	return nil
+}
+
+// add composes one post and gives its index, or -1 after turning the outcome into a failure.
+func add(out *Outcome, to string, m *message.Message, under int, sc *formula.Scope) int {
+	for i, p := range out.Posts {
+		if p.To == to && p.Message == m.Name && p.Under == under {
+			return i
+		}
+	}
+	doc, err := m.Fill(sc)
+	if err != nil {
+		where := "messages." + m.Name
+		var fe *message.FillError
+		if errors.As(err, &fe) {
+			where, err = where+"."+fe.Part, fe.Err
+		}
+		*out = failure(where, err)
+		return -1
+	}
+	out.Posts = append(out.Posts, Post{To: to, Message: m.Name, Doc: doc, Under: under})
+	return len(out.Posts) - 1
+}

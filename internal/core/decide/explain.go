@@ -1,0 +1,73 @@
+package decide
+
+import (
+	"dorfbote/internal/core/cond"
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/sheet"
+)
+
+// Proof is what every line of a sheet makes of one arrival, whether or not the arrival gets that far.
+type Proof struct {
+	Outcome  Outcome
+	Starts   bool   // Watch starts on this source and kind of change
+	Kind     string // the arrival's kind of change
+	When     *cond.Line
+	Keep     *cond.Line
+	Rows     []RowProof
+	Messages map[string]MessageProof
+}
+
+// RowProof is a row's part of the proof.
+type RowProof struct {
+	Name  string    `json:"name"`
+	Line  cond.Line `json:"line"`
+	Taken bool      `json:"taken"` // the arrival goes this way
+}
+
+// MessageProof is a message as this arrival would fill it.
+type MessageProof struct {
+	Doc   *message.Document `json:"doc,omitempty"`
+	Plain string            `json:"plain,omitempty"`
+	Error string            `json:"error,omitempty"`
+}
+
+// Explain runs the same plan over the same scope as Decide and keeps what every line saw.
+func Explain(p *sheet.Plan, sc *formula.Scope) Proof {
+	out := Proof{
+		Outcome:  Decide(p, sc),
+		Starts:   sc.Source == p.Source && p.On[sc.Kind],
+		Kind:     sc.Kind,
+		Messages: map[string]MessageProof{},
+	}
+	line := func(n cond.Node) *cond.Line {
+		if n == nil {
+			return nil
+		}
+		l := n.Explain(sc)
+		return &l
+	}
+	out.When, out.Keep = line(p.When), line(p.Keep)
+	reached := out.Starts && holds(out.When) && holds(out.Keep)
+	taken := false
+	for i := range p.Rows {
+		r := RowProof{Name: p.Rows[i].Name, Line: p.Rows[i].When.Explain(sc)}
+		if r.Line.Result == cond.True.String() && reached && (p.Every || !taken) {
+			r.Taken, taken = true, true
+		}
+		out.Rows = append(out.Rows, r)
+	}
+	for name, m := range p.Messages {
+		doc, err := m.Fill(sc)
+		mp := MessageProof{Doc: doc}
+		if err != nil {
+			mp.Error = err.Error()
+		} else {
+			mp.Plain = doc.Plain()
+		}
+		out.Messages[name] = mp
+	}
+	return out
+}
+
+func holds(l *cond.Line) bool { return l == nil || l.Result == cond.True.String() }

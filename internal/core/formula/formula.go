@@ -1,0 +1,293 @@
+package formula
+
+import (
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/expr-lang/expr"
+	"github.com/expr-lang/expr/ast"
+	"github.com/expr-lang/expr/file"
+	"github.com/expr-lang/expr/parser/lexer"
+	"github.com/expr-lang/expr/vm"
+
+	"dorfbote/internal/core/value"
+)
+
+// Error says what is wrong with a formula. Offset counts characters from the formula's start.
+type Error struct {
+	Offset     int
+	Message    string
+	Suggestion string
+}
+
+func (e *Error) Error() string {
+	if e.Suggestion != "" {
+		return e.Message + "; did you mean " + e.Suggestion + "?"
+	}
+	return e.Message
+}
+
+// Formula is a compiled formula. It may be run by many goroutines at once.
+type Formula struct {
+	text    string
+	program *vm.Program
+	words   *Words
+}
+
+// Compile checks a formula against the words it may use and makes it ready to run. The error is
+// always an [*Error].
+func Compile(text string, words *Words) (*Formula, error) {
+	if strings.TrimSpace(text) == "" {
+		return nil, &Error{Message: "the formula is empty"}
+	}
+	src, err := prefixOr(text)
+	if err != nil {
+		return nil, words.explain(err)
+	}
+	if _, err := expr.Compile(src, words.options(strict)...); err != nil {
+		slip := words.explain(err)
+		_, looseErr := expr.Compile(src, words.options(loosely)...)
+		if looseErr != nil || slip.Suggestion != "" {
+			return nil, slip
+		}
+	}
+	program, err := expr.Compile(src, words.options(running)...)
+	if err != nil {
+		return nil, words.explain(err)
+	}
+	return &Formula{text: text, program: program, words: words}, nil
+}
+
+func (f *Formula) String() string { return f.text }
+
+// Run gives the formula's value: nil, bool, float64, int, string, time.Time, time.Duration, a list,
+// an object, or a [Rich] piece of a message.
+func (f *Formula) Run(sc *Scope) (any, error) { return f.run(f.words.env(sc)) }
+
+func (f *Formula) run(env map[string]any) (any, error) {
+	v, err := expr.Run(f.program, env)
+	if err != nil {
+		var fe *file.Error
+		msg := err.Error()
+		if errors.As(err, &fe) {
+			msg = fe.Message
+		}
+		return nil, fmt.Errorf("%s: %s", f.text, runtimeWords(msg))
+	}
+	return v, nil
+}
+
+func (w *Words) options(how typing) []expr.Option {
+	opts := []expr.Option{
+		expr.Env(w.envTypes(how)), expr.Patch(patcher{}),
+		expr.DisableBuiltin("now"), expr.DisableBuiltin("date"), expr.MaxNodes(2000),
+	}
+	return append(opts, functions(w)...)
+}
+
+// patcher makes every step of a path optional, and hands functions that need it the moment or the
+// whole environment.
+type patcher struct{}
+
+func (patcher) Visit(node *ast.Node) {
+	switch n := (*node).(type) {
+	case *ast.MemberNode:
+		if n.Optional {
+			return
+		}
+		if id, ok := n.Node.(*ast.IdentifierNode); ok && id.Value == "$env" {
+			return
+		}
+		n.Optional = true
+		ast.Patch(node, &ast.ChainNode{Node: n})
+	case *ast.CallNode:
+		id, ok := n.Callee.(*ast.IdentifierNode)
+		if !ok {
+			return
+		}
+		switch {
+		case id.Value == "ago" && len(n.Arguments) == 1:
+			n.Arguments = append(n.Arguments, &ast.IdentifierNode{Value: "now"})
+		case id.Value == "bullets" && len(n.Arguments) == 2:
+			n.Arguments = append(n.Arguments, &ast.IdentifierNode{Value: "$env"})
+		}
+	}
+}
+
+// orName is how the function or(value, fallback) is spelt for the parser, to which "or" is an
+// operator. It has the same length, so that places in errors stay right.
+const orName = "oR"
+
+func prefixOr(text string) (string, error) {
+	if !strings.Contains(text, "or") {
+		return text, nil
+	}
+	tokens, err := lexer.Lex(file.NewSource(text))
+	if err != nil {
+		var fe *file.Error
+		if errors.As(err, &fe) {
+			return "", fe.Bind(file.NewSource(text))
+		}
+		return "", err
+	}
+	runes := []rune(text)
+	for i, tok := range tokens {
+		if !tok.Is(lexer.Operator, "or") || i+1 >= len(tokens) || !tokens[i+1].Is(lexer.Bracket, "(") {
+			continue
+		}
+		prefix := i == 0
+		if i > 0 {
+			before := tokens[i-1]
+			prefix = before.Kind == lexer.Operator || before.Is(lexer.Bracket, "(", "[", "{")
+		}
+		if prefix {
+			copy(runes[tok.From:], []rune(orName))
+		}
+	}
+	return string(runes), nil
+}
+
+var (
+	unknownName  = regexp.MustCompile(`^unknown name (\S+)`)
+	unknownField = regexp.MustCompile(`(?:unknown field|has no field) (\S+)`)
+	mismatched   = regexp.MustCompile(`mismatched types (.+) and (.+)$`)
+)
+
+// explain turns the language's error into plain words with a suggestion.
+func (w *Words) explain(err error) *Error {
+	var fe *file.Error
+	if !errors.As(err, &fe) {
+		return &Error{Message: err.Error()}
+	}
+	out := &Error{Offset: fe.From, Message: strings.ReplaceAll(fe.Message, orName, "or")}
+	switch {
+	case unknownName.MatchString(fe.Message):
+		name := unknownName.FindStringSubmatch(fe.Message)[1]
+		out.Message = "there is no name " + name + " here"
+		known := []string{"record", "before", "changed", "arrival", "answers", "now"}
+		for _, g := range w.Gathered {
+			known = append(known, g.Name)
+		}
+		known = append(known, functionNames...)
+		out.Suggestion = value.Nearest(name, known)
+		if _, _, ok := w.Kind.Find(value.ParsePath(name)); ok {
+			out.Suggestion = "record." + name
+		}
+	case unknownField.MatchString(fe.Message):
+		name := strings.Trim(unknownField.FindStringSubmatch(fe.Message)[1], `"`)
+		out.Message = "there is no field " + name
+		out.Suggestion = value.Nearest(name, w.fieldNames())
+	case mismatched.MatchString(fe.Message):
+		m := mismatched.FindStringSubmatch(fe.Message)
+		op, _, _ := strings.Cut(strings.TrimPrefix(fe.Message, "invalid operation: "), " ")
+		out.Message = fmt.Sprintf("%s cannot be used between %s and %s", op, plainType(m[1]), plainType(m[2]))
+	}
+	return out
+}
+
+func (w *Words) fieldNames() []string {
+	var names []string
+	kinds := []*value.Kind{w.Kind}
+	for _, g := range w.Gathered {
+		kinds = append(kinds, g.Kind)
+	}
+	for _, k := range kinds {
+		for _, n := range k.Names() {
+			names = append(names, n[strings.LastIndex(n, ".")+1:])
+		}
+	}
+	return append(names, "id", "at", "kind", "source", "by")
+}
+
+var plainTypes = strings.NewReplacer(
+	"float64", "a number", "int", "a number", "string", "text", "bool", "yes/no", "time.Time", "a moment",
+	"time.Duration", "a span", "<nil>", "an empty value", "[]interface {}", "a list", "map[string]interface {}", "an object",
+	"nil", "an empty value", "unknown", "something unknown",
+)
+
+func plainType(t string) string { return plainTypes.Replace(t) }
+
+func runtimeWords(msg string) string {
+	if i := strings.Index(msg, "\n"); i > 0 {
+		msg = msg[:i]
+	}
+	if rest, ok := strings.CutPrefix(msg, "invalid operation: "); ok {
+		return "cannot calculate " + plainType(rest)
+	}
+	return strings.ReplaceAll(msg, orName, "or")
+}
+
+// Bool runs a formula that must say yes or no.
+func (f *Formula) Bool(sc *Scope) (bool, error) {
+	v, err := f.Run(sc)
+	if err != nil {
+		return false, err
+	}
+	switch b := v.(type) {
+	case bool:
+		return b, nil
+	case nil:
+		return false, fmt.Errorf("%s: gave an empty value where yes or no was needed", f.text)
+	}
+	return false, fmt.Errorf("%s: gave %s where yes or no was needed", f.text, Show(v, f.words.Workspace))
+}
+
+// Show writes a formula's value as text for a person: numbers without grouping, moments in the
+// workspace's zone, spans in words, lists joined by commas, nothing for an empty value.
+func Show(v any, ws value.Workspace) string {
+	switch x := v.(type) {
+	case nil:
+		return ""
+	case string:
+		return x
+	case bool:
+		if x {
+			return "yes"
+		}
+		return "no"
+	case float64:
+		return value.NumberText(x)
+	case int:
+		return value.NumberText(float64(x))
+	case time.Time:
+		t := x.In(ws.Location())
+		if t.Hour() == 0 && t.Minute() == 0 && t.Second() == 0 {
+			return FormatDate(t, "d MMM yyyy")
+		}
+		return FormatDate(t, DefaultDatePattern)
+	case time.Duration:
+		return value.Words(x)
+	case []any:
+		parts := make([]string, 0, len(x))
+		for _, e := range x {
+			if s := Show(e, ws); s != "" {
+				parts = append(parts, s)
+			}
+		}
+		return strings.Join(parts, ", ")
+	case map[string]any:
+		return showObject(x, ws)
+	case Rich:
+		return x.Plain()
+	}
+	return fmt.Sprint(v)
+}
+
+func showObject(m map[string]any, ws value.Workspace) string {
+	if amount, ok := m["amount"]; ok {
+		if cur, ok := m["currency"].(string); ok {
+			if n, ok := value.ReadNumber(amount, ws); ok {
+				return formatMoney(n.Float, cur, ws.Locale)
+			}
+		}
+	}
+	for _, name := range []string{"name", "title", "label", "id"} {
+		if s, ok := m[name].(string); ok && s != "" {
+			return s
+		}
+	}
+	return string(value.AppendJSON(nil, m))
+}

@@ -1,0 +1,249 @@
+package formula
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+	"unicode"
+
+	"github.com/expr-lang/expr"
+	"github.com/nyaruka/phonenumbers"
+	"golang.org/x/text/number"
+	"golang.org/x/text/unicode/norm"
+
+	"dorfbote/internal/core/value"
+)
+
+// Rich is a value that is more than text in a message: a list or a link.
+type Rich interface{ Plain() string }
+
+// Bullets is a list made by bullets(list, template).
+type Bullets []string
+
+// Plain gives one line an item.
+func (b Bullets) Plain() string {
+	lines := make([]string, len(b))
+	for i, s := range b {
+		lines[i] = "• " + s
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Anchor is a link made by link(text, address).
+type Anchor struct{ Text, To string }
+
+// Plain gives the link's text.
+func (a Anchor) Plain() string { return a.Text }
+
+var functionNames = []string{"words", "ago", "date", "money", "number", "percent", "plural", "bullets", "link", "or", "shorten", "phone", "mask", "slug"}
+
+type params = []any
+
+// functions are what formulas may call beyond the language's own. An empty first argument gives an
+// empty result, so that a message leaves nothing in its place.
+func functions(w *Words) []expr.Option {
+	ws := w.Workspace
+	def := func(name string, least, most int, fn func(params) (any, error)) expr.Option {
+		return expr.Function(name, func(p ...any) (any, error) {
+			if len(p) < least || len(p) > most {
+				return nil, fmt.Errorf("%s takes %d arguments, not %d", strings.ReplaceAll(name, orName, "or"), least, len(p))
+			}
+			return fn(p)
+		})
+	}
+	pass := func(name string, least, most int, fn func(params) (any, error)) expr.Option {
+		return def(name, least, most, func(p params) (any, error) {
+			if value.Empty(p[0]) {
+				return nil, nil
+			}
+			return fn(p)
+		})
+	}
+	return []expr.Option{
+		pass("words", 1, 1, func(p params) (any, error) {
+			d, err := asSpan(p[0])
+			return value.Words(d), err
+		}),
+		pass("ago", 2, 2, func(p params) (any, error) {
+			t, err := asMoment(p[0], ws)
+			now, _ := p[1].(time.Time)
+			if err != nil {
+				return nil, err
+			}
+			if d := now.Sub(t); d < 0 {
+				return "in " + value.Words(-d), nil
+			} else {
+				return value.Words(d) + " ago", nil
+			}
+		}),
+		pass("date", 1, 2, func(p params) (any, error) {
+			t, err := asMoment(p[0], ws)
+			pattern := DefaultDatePattern
+			if len(p) == 2 {
+				pattern = Show(p[1], ws)
+			}
+			return FormatDate(t.In(ws.Location()), pattern), err
+		}),
+		pass("money", 2, 2, func(p params) (any, error) {
+			n, err := asNumber(p[0], ws)
+			return formatMoney(n, Show(p[1], ws), ws.Locale), err
+		}),
+		pass("number", 1, 2, func(p params) (any, error) {
+			n, err := asNumber(p[0], ws)
+			if err != nil {
+				return nil, err
+			}
+			if len(p) == 1 {
+				return value.Printer(ws.Locale).Sprint(number.Decimal(n)), nil
+			}
+			places, err := asNumber(p[1], ws)
+			if err != nil || places < 0 || places > 20 {
+				return nil, errors.New("the decimals of number() are a number from 0 to 20")
+			}
+			return value.Printer(ws.Locale).Sprint(number.Decimal(n, number.Scale(int(places)))), nil
+		}),
+		pass("percent", 1, 1, func(p params) (any, error) {
+			n, err := asNumber(p[0], ws)
+			return value.Printer(ws.Locale).Sprint(number.Percent(n, number.MaxFractionDigits(1))), err
+		}),
+		pass("plural", 3, 3, func(p params) (any, error) {
+			n, err := asNumber(p[0], ws)
+			word := Show(p[2], ws)
+			if n == 1 || n == -1 {
+				word = Show(p[1], ws)
+			}
+			return value.NumberText(n) + " " + word, err
+		}),
+		def("bullets", 3, 3, func(p params) (any, error) { return w.bullets(p) }),
+		pass("link", 2, 2, func(p params) (any, error) { return Anchor{Text: Show(p[0], ws), To: Show(p[1], ws)}, nil }),
+		def(orName, 2, 2, func(p params) (any, error) {
+			if value.Empty(p[0]) {
+				return p[1], nil
+			}
+			return p[0], nil
+		}),
+		pass("shorten", 2, 2, func(p params) (any, error) {
+			n, err := asNumber(p[1], ws)
+			if err != nil || n < 1 {
+				return nil, errors.New("the length of shorten() is a number of at least 1")
+			}
+			return Shorten(Show(p[0], ws), int(n)), nil
+		}),
+		pass("phone", 2, 2, func(p params) (any, error) {
+			num, err := phonenumbers.Parse(Show(p[0], ws), Show(p[1], ws))
+			if err != nil || !phonenumbers.IsPossibleNumber(num) {
+				return nil, fmt.Errorf("%q is not a possible telephone number in %s", Show(p[0], ws), Show(p[1], ws))
+			}
+			return phonenumbers.Format(num, phonenumbers.E164), nil
+		}),
+		pass("mask", 1, 1, func(p params) (any, error) { return mask(Show(p[0], ws)), nil }),
+		pass("slug", 1, 1, func(p params) (any, error) { return Slug(Show(p[0], ws)), nil }),
+	}
+}
+
+func (w *Words) bullets(p params) (any, error) {
+	list, ok := p[0].([]any)
+	if !ok && !value.Empty(p[0]) {
+		return nil, errors.New("bullets() needs a list first")
+	}
+	if len(list) == 0 {
+		return nil, nil
+	}
+	tmpl, wrong := ParseTemplate(Show(p[1], w.Workspace), w)
+	if len(wrong) > 0 {
+		return nil, wrong[0]
+	}
+	outer, _ := p[2].(map[string]any)
+	env := make(map[string]any, len(outer)+1)
+	for k, v := range outer {
+		env[k] = v
+	}
+	var out Bullets
+	for _, it := range list {
+		env["it"] = it
+		text, err := tmpl.text(env)
+		if err != nil {
+			return nil, err
+		}
+		if text != "" {
+			out = append(out, text)
+		}
+	}
+	return out, nil
+}
+
+func asNumber(v any, ws value.Workspace) (float64, error) {
+	if n, ok := value.ReadNumber(v, ws); ok {
+		return n.Float, nil
+	}
+	return 0, fmt.Errorf("%q is not a number", Show(v, ws))
+}
+
+func asMoment(v any, ws value.Workspace) (time.Time, error) {
+	switch x := v.(type) {
+	case time.Time:
+		return x, nil
+	case string:
+		if t, _, ok := value.ReadMoment(x, ws.Location()); ok {
+			return t, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is not a date or moment", Show(v, ws))
+}
+
+func asSpan(v any) (time.Duration, error) {
+	switch x := v.(type) {
+	case time.Duration:
+		return x, nil
+	case string:
+		return value.ParseSpan(x)
+	}
+	return 0, fmt.Errorf("words() needs a span of time, such as now - record.due, not %s", value.Describe(v))
+}
+
+// Shorten cuts text to at most n characters, the last being an ellipsis where something was cut. It
+// cuts between words where one ends near enough.
+func Shorten(s string, n int) string {
+	r := []rune(s)
+	if len(r) <= n {
+		return s
+	}
+	cut := r[:n-1]
+	for i := len(cut) - 1; i > len(cut)*2/3; i-- {
+		if unicode.IsSpace(cut[i]) {
+			cut = cut[:i]
+			break
+		}
+	}
+	return strings.TrimRightFunc(string(cut), unicode.IsSpace) + "…"
+}
+
+// mask hides all but the last quarter, at most four characters, of what must not be read by all.
+func mask(s string) string {
+	r := []rune(s)
+	show := min(4, len(r)/4)
+	for i := range r[:len(r)-show] {
+		if !unicode.IsSpace(r[i]) {
+			r[i] = '•'
+		}
+	}
+	return string(r)
+}
+
+// Slug makes a lower-case name of ASCII letters, digits and hyphens.
+func Slug(s string) string {
+	var b strings.Builder
+	for _, r := range norm.NFKD.String(strings.ToLower(strings.ReplaceAll(s, "ß", "ss"))) {
+		switch {
+		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
+			b.WriteRune(r)
+		case unicode.Is(unicode.Mn, r):
+		default:
+			if b.Len() > 0 && !strings.HasSuffix(b.String(), "-") {
+				b.WriteByte('-')
+			}
+		}
+	}
+	return strings.TrimSuffix(b.String(), "-")
+}

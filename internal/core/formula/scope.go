@@ -1,0 +1,262 @@
+package formula
+
+import (
+	"time"
+
+	"github.com/expr-lang/expr/types"
+
+	"dorfbote/internal/core/value"
+)
+
+// Scope is what one arrival gives formulas and conditions to look at. It is filled by the caller and
+// used by one goroutine at a time.
+type Scope struct {
+	Record map[string]any
+	Before map[string]any // nil for a created record
+	Arrival
+	Answers  map[string]any
+	Now      time.Time // one moment for the whole arrival
+	Gathered map[string]any
+
+	env map[string]any // made when the first formula asks
+}
+
+// Arrival is what a formula sees as "arrival".
+type Arrival struct {
+	ID     string
+	At     time.Time
+	Kind   string // created, updated, removed, start, tick
+	Source string
+	By     string
+}
+
+// Gather adds a gathered value under its name, for everything below it on the sheet.
+func (sc *Scope) Gather(name string, v any) {
+	if sc.Gathered == nil {
+		sc.Gathered = map[string]any{}
+	}
+	sc.Gathered[name] = v
+	if sc.env != nil {
+		sc.env[name] = v
+	}
+}
+
+// Words is what formulas of one sheet may speak of, and how its values are read.
+type Words struct {
+	Workspace value.Workspace
+	// Kind is what is known of the watched records; nil or learnt kinds allow unknown fields.
+	Kind *value.Kind
+	// Gathered are the names gathered so far, with what is known of each; a nil kind is unknown.
+	Gathered []Name
+	// Answers are the names of the questions asked at a start by hand.
+	Answers []value.Field
+}
+
+// Name is a gathered name. Kind is nil for anything but a record; Many is true for a list of them.
+type Name struct {
+	Name string
+	Kind *value.Kind
+	Many bool
+}
+
+func (w *Words) env(sc *Scope) map[string]any {
+	if sc.env != nil {
+		return sc.env
+	}
+	var fields []value.Field
+	if w.Kind != nil {
+		fields = w.Kind.Fields
+	}
+	env := map[string]any{
+		"record":  w.object(sc.Record, fields),
+		"before":  w.object(sc.Before, fields),
+		"changed": changedNames(sc),
+		"arrival": map[string]any{
+			"id": sc.ID, "at": sc.At.In(w.Workspace.Location()), "kind": sc.Kind, "source": sc.Source, "by": sc.By,
+		},
+		"answers": sc.Answers,
+		"now":     sc.Now.In(w.Workspace.Location()),
+	}
+	for name, v := range sc.Gathered {
+		env[name] = v
+	}
+	sc.env = env
+	return env
+}
+
+func changedNames(sc *Scope) []any {
+	names := value.Changed(sc.Before, sc.Record)
+	list := make([]any, len(names))
+	for i, n := range names {
+		list[i] = n
+	}
+	return list
+}
+
+// Record reads a record's raw values by their types, as formulas see them: moments as time.Time,
+// spans as time.Duration, numbers in text as float64.
+func (w *Words) Record(raw map[string]any, kind *value.Kind) map[string]any {
+	if kind == nil {
+		return raw
+	}
+	return w.object(raw, kind.Fields)
+}
+
+func (w *Words) object(raw map[string]any, fields []value.Field) map[string]any {
+	if raw == nil {
+		return nil
+	}
+	var out map[string]any
+	for i := range fields {
+		f := &fields[i]
+		v, ok := raw[f.Name]
+		if !ok || v == nil {
+			continue
+		}
+		if typed, changed := w.typed(v, f); changed {
+			if out == nil {
+				out = make(map[string]any, len(raw))
+				for k, v := range raw {
+					out[k] = v
+				}
+			}
+			out[f.Name] = typed
+		}
+	}
+	if out == nil {
+		return raw
+	}
+	return out
+}
+
+func (w *Words) typed(v any, f *value.Field) (any, bool) {
+	switch x := v.(type) {
+	case string:
+		switch f.Type {
+		case value.Date, value.Moment:
+			if t, _, ok := value.ReadMoment(x, w.Workspace.Location()); ok {
+				return t.In(w.Workspace.Location()), true
+			}
+		case value.Span:
+			if d, err := value.ParseSpan(x); err == nil {
+				return d, true
+			}
+		case value.Num, value.Money:
+			if n, ok := value.ReadNumber(x, w.Workspace); ok && n.Exact == "" {
+				return n.Float, true
+			}
+		}
+		if x == "" {
+			return nil, true // empty is empty, however the app writes it
+		}
+	case map[string]any:
+		if f.Type == value.Money {
+			if n, ok := value.ReadNumber(x, w.Workspace); ok {
+				return n.Float, true
+			}
+		}
+		return w.object(x, f.Fields), len(f.Fields) > 0
+	case []any:
+		item := value.Field{Type: f.Of, Fields: f.Fields}
+		if item.Type == value.Text || item.Type == value.Any && len(item.Fields) == 0 {
+			return v, false
+		}
+		out := make([]any, len(x))
+		for i, e := range x {
+			out[i], _ = w.typed(e, &item)
+		}
+		return out, true
+	}
+	return v, false
+}
+
+var timeType, spanType = types.TypeOf(time.Time{}), types.TypeOf(time.Duration(0))
+
+// typing is how much the type checker is told.
+type typing int
+
+const (
+	running typing = iota // nothing, since any value may be empty: how formulas run
+	loosely               // types, but unknown fields of open kinds are let pass
+	strict                // types and every name: finds misspelt fields and wrong operands
+)
+
+// envTypes describes the environment to the type checker.
+func (w *Words) envTypes(how typing) types.Map {
+	loose := how == loosely
+	if how == running {
+		env := types.Map{}
+		for _, n := range []string{"record", "before", "arrival", "answers", "changed", "now", "it"} {
+			env[n] = types.Any
+		}
+		for _, g := range w.Gathered {
+			env[g.Name] = types.Any
+		}
+		return env
+	}
+	record := w.mapType(w.Kind, loose)
+	env := types.Map{
+		"record": record, "before": record, "changed": types.Array(types.String), "now": timeType,
+		"arrival": types.Map{"id": types.String, "at": timeType, "kind": types.String, "source": types.String, "by": types.String},
+		"it":      types.Any,
+	}
+	env["answers"] = types.Any
+	if len(w.Answers) > 0 {
+		env["answers"] = w.mapType(&value.Kind{Fields: w.Answers}, loose)
+	}
+	for _, g := range w.Gathered {
+		switch {
+		case g.Kind == nil:
+			env[g.Name] = types.Any
+		case g.Many:
+			env[g.Name] = types.Array(w.mapType(g.Kind, loose))
+		default:
+			env[g.Name] = w.mapType(g.Kind, loose)
+		}
+	}
+	return env
+}
+
+func (w *Words) mapType(k *value.Kind, loose bool) types.Type {
+	if k == nil {
+		return types.Any
+	}
+	m := fieldTypes(k.Fields)
+	if k.Learnt || k.Open && loose {
+		m[types.Extra] = types.Any
+	}
+	return m
+}
+
+func fieldTypes(fields []value.Field) types.Map {
+	m := types.Map{}
+	for _, f := range fields {
+		m[f.Name] = fieldType(f)
+	}
+	return m
+}
+
+func fieldType(f value.Field) types.Type {
+	switch f.Type {
+	case value.Text, value.Choice, value.Link:
+		return types.String
+	case value.Num, value.Money:
+		return types.Float64
+	case value.YesNo:
+		return types.Bool
+	case value.Date, value.Moment:
+		return timeType
+	case value.Span:
+		return spanType
+	case value.List, value.Choices:
+		if len(f.Fields) > 0 {
+			return types.Array(fieldTypes(f.Fields))
+		}
+		return types.Array(types.Any)
+	case value.Object:
+		if len(f.Fields) > 0 {
+			return fieldTypes(f.Fields)
+		}
+	}
+	return types.Any
+}

@@ -1,0 +1,77 @@
+// Package message turns a message's template and a record into a document, and a document into what
+// a channel takes.
+//
+// A body is CommonMark with formulas in "${ … }". The markup is read before any formula is filled in,
+// so that a record's text is only ever text: it cannot become markup, a link, a mention or a line
+// of its own kind.
+package message
+
+// Document is one finished message, without the dialect of any channel.
+type Document struct {
+	Title string  `json:"title"`
+	Body  []Block `json:"body"`
+	Facts []Fact  `json:"facts"`
+	Tone  string  `json:"tone"`
+	Link  *Link   `json:"link,omitempty"`
+}
+
+// Fact is a label with its value.
+type Fact struct {
+	Label string `json:"label"`
+	Value string `json:"value"`
+}
+
+// Link is the message's own link.
+type Link struct {
+	Text string `json:"text"`
+	To   string `json:"to"`
+}
+
+// BlockKind says what a block is.
+type BlockKind string
+
+// The kinds of block.
+const (
+	Paragraph BlockKind = "paragraph"
+	Heading   BlockKind = "heading"
+	ListBlock BlockKind = "list"
+	Quote     BlockKind = "quote"
+	CodeBlock BlockKind = "code"
+	Rule      BlockKind = "rule"
+)
+
+// Block is one block of a body.
+type Block struct {
+	Kind    BlockKind `json:"kind"`
+	Level   int       `json:"level,omitempty"` // of a heading
+	Ordered bool      `json:"ordered,omitempty"`
+	Start   int       `json:"start,omitempty"`
+	Inlines []Inline  `json:"inlines,omitempty"` // of a paragraph or heading
+	Items   [][]Block `json:"items,omitempty"`   // of a list
+	Blocks  []Block   `json:"blocks,omitempty"`  // of a quote
+	Code    string    `json:"code,omitempty"`
+}
+
+// InlineKind says what a piece of a line is.
+type InlineKind string
+
+// The kinds of inline.
+const (
+	Text   InlineKind = "text"
+	Strong InlineKind = "strong"
+	Emph   InlineKind = "emph"
+	Code   InlineKind = "code"
+	Anchor InlineKind = "link"
+	Break  InlineKind = "break"
+)
+
+// Inline is a piece of a line.
+type Inline struct {
+	Kind InlineKind `json:"kind"`
+	Text string     `json:"text,omitempty"` // of text and code
+	To   string     `json:"to,omitempty"`   // of a link
+	Subs []Inline   `json:"subs,omitempty"`
+}
+
+// Tones a message may have.
+var Tones = []string{"plain", "good", "warning", "urgent"}

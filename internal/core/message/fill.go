@@ -1,0 +1,227 @@
+package message
+
+import (
+	"fmt"
+	"html"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/value"
+)
+
+func entity(m string) string { return html.UnescapeString(m) }
+
+// Fill makes the document for one arrival. The error names the part that failed.
+func (m *Message) Fill(sc *formula.Scope) (*Document, error) {
+	d := &Document{Tone: "plain"}
+	var err error
+	at := func(part string, t *formula.Template) string {
+		if t == nil || err != nil {
+			return ""
+		}
+		s, e := t.Text(sc, m.words)
+		if e != nil {
+			err = &FillError{Part: part, Err: e}
+		}
+		return strings.TrimSpace(s)
+	}
+	d.Title = oneLine(at("title", m.title))
+	if tone := value.Fold(at("tone", m.tone)); known(tone) {
+		d.Tone = tone
+	}
+	for i, f := range m.facts {
+		part := fmt.Sprintf("facts[%d]", i)
+		if v := at(part, f.value); v != "" {
+			d.Facts = append(d.Facts, Fact{Label: oneLine(at(part, f.label)), Value: v})
+		}
+	}
+	if m.link != nil {
+		to := SafeAddress(at("link", m.link.to))
+		if text := oneLine(at("link", m.link.text)); to != "" {
+			if text == "" {
+				text = to
+			}
+			d.Link = &Link{Text: text, To: to}
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	values := make([]any, len(m.chips))
+	for i, f := range m.chips {
+		if values[i], err = f.Run(sc); err != nil {
+			return nil, &FillError{Part: "body", Err: err}
+		}
+	}
+	d.Body = (&filler{values: values, words: m.words}).blocks(m.body)
+	return d, nil
+}
+
+// FillError says which part of a message could not be filled in.
+type FillError struct {
+	Part string
+	Err  error
+}
+
+func (e *FillError) Error() string { return e.Part + ": " + e.Err.Error() }
+
+// Unwrap gives the formula's error.
+func (e *FillError) Unwrap() error { return e.Err }
+
+func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+type filler struct {
+	values []any
+	words  *formula.Words
+}
+
+func (f *filler) blocks(in []Block) []Block {
+	out := make([]Block, 0, len(in))
+	for _, b := range in {
+		if list, ok := f.onlyBullets(b); ok {
+			if len(list.Items) > 0 {
+				out = append(out, list)
+			}
+			continue
+		}
+		b.Inlines = f.inlines(b.Inlines)
+		b.Blocks = f.blocks(b.Blocks)
+		b.Code = f.text(b.Code)
+		items := make([][]Block, len(b.Items))
+		for i := range b.Items {
+			items[i] = f.blocks(b.Items[i])
+		}
+		b.Items = items
+		if b.Kind == Paragraph && blank(b.Inlines) {
+			continue
+		}
+		out = append(out, b)
+	}
+	return out
+}
+
+// onlyBullets turns a paragraph that is one bullets() chip into a list.
+func (f *filler) onlyBullets(b Block) (Block, bool) {
+	if b.Kind != Paragraph || len(b.Inlines) != 1 || b.Inlines[0].Kind != Text {
+		return b, false
+	}
+	m := chipMark.FindStringSubmatch(b.Inlines[0].Text)
+	if m == nil || strings.TrimSpace(b.Inlines[0].Text) != m[0] {
+		return b, false
+	}
+	list, ok := f.value(m[1]).(formula.Bullets)
+	if !ok {
+		return b, false
+	}
+	out := Block{Kind: ListBlock}
+	for _, item := range list {
+		out.Items = append(out.Items, []Block{{Kind: Paragraph, Inlines: []Inline{{Kind: Text, Text: item}}}})
+	}
+	return out, true
+}
+
+func (f *filler) value(index string) any {
+	i, err := strconv.Atoi(index)
+	if err != nil || i >= len(f.values) {
+		return nil
+	}
+	return f.values[i]
+}
+
+func (f *filler) text(s string) string {
+	return chipMark.ReplaceAllStringFunc(s, func(m string) string {
+		return f.words.Show(f.value(m[len(chipOpen) : len(m)-len(chipClose)]))
+	})
+}
+
+func (f *filler) inlines(in []Inline) []Inline {
+	out := make([]Inline, 0, len(in))
+	for _, n := range in {
+		switch n.Kind {
+		case Text:
+			out = append(out, f.pieces(n.Text)...)
+		case Code:
+			n.Text = f.text(n.Text)
+			out = append(out, n)
+		case Anchor:
+			n.Subs = f.inlines(n.Subs)
+			n.To = SafeAddress(f.address(n.To))
+			if n.To == "" {
+				out = append(out, n.Subs...)
+			} else {
+				out = append(out, n)
+			}
+		default:
+			n.Subs = f.inlines(n.Subs)
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// address fills chips into a link's address: a chip that is the whole address or its beginning
+// stands as it is, one inside is escaped as part of a path or query.
+func (f *filler) address(to string) string {
+	var b strings.Builder
+	rest := to
+	for {
+		loc := chipMark.FindStringSubmatchIndex(rest)
+		if loc == nil {
+			b.WriteString(rest)
+			return b.String()
+		}
+		b.WriteString(rest[:loc[0]])
+		v := f.words.Show(f.value(rest[loc[2]:loc[3]]))
+		if b.Len() > 0 {
+			v = url.PathEscape(v)
+		}
+		b.WriteString(v)
+		rest = rest[loc[1]:]
+	}
+}
+
+func (f *filler) pieces(s string) []Inline {
+	var out []Inline
+	add := func(n Inline) {
+		if last := len(out) - 1; n.Kind == Text && last >= 0 && out[last].Kind == Text {
+			out[last].Text += n.Text
+		} else if n.Kind != Text || n.Text != "" {
+			out = append(out, n)
+		}
+	}
+	rest := s
+	for {
+		loc := chipMark.FindStringSubmatchIndex(rest)
+		if loc == nil {
+			add(Inline{Kind: Text, Text: rest})
+			return out
+		}
+		add(Inline{Kind: Text, Text: rest[:loc[0]]})
+		switch v := f.value(rest[loc[2]:loc[3]]).(type) {
+		case formula.Anchor:
+			text := Inline{Kind: Text, Text: v.Text}
+			if to := SafeAddress(v.To); to != "" {
+				add(Inline{Kind: Anchor, To: to, Subs: []Inline{text}})
+			} else {
+				add(text)
+			}
+		default:
+			add(Inline{Kind: Text, Text: f.words.Show(v)})
+		}
+		rest = rest[loc[1]:]
+	}
+}
+
+func blank(in []Inline) bool {
+	for _, n := range in {
+		if n.Kind == Break {
+			continue
+		}
+		if n.Kind == Code || strings.TrimSpace(n.Text) != "" || !blank(n.Subs) {
+			return false
+		}
+	}
+	return true
+}

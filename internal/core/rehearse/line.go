@@ -1,0 +1,78 @@
+// Package rehearse runs a sheet over past arrivals with a virtual clock. Nothing is sent.
+package rehearse
+
+import (
+	"time"
+
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+)
+
+// Line is one line of a rehearsal's outcomes, as formats.md describes it.
+type Line struct {
+	Arrival string
+	At      time.Time
+	decide.Outcome
+}
+
+// One decides one arrival.
+func One(p *sheet.Plan, a *arrival.Arrival) Line {
+	return Line{Arrival: a.ID, At: a.Time, Outcome: decide.Decide(p, decide.NewScope(a))}
+}
+
+// AppendJSON writes the line as JSON, without a line end.
+func (l Line) AppendJSON(b []byte) []byte {
+	str := func(name, s string) {
+		b = append(b, name...)
+		b = value.AppendJSON(b, s)
+	}
+	at := l.At.Format(time.RFC3339Nano)
+	str(`{"arrival":`, l.Arrival)
+	str(`,"at":`, at)
+	str(`,"verdict":`, string(l.Verdict))
+	if l.Row != "" {
+		str(`,"row":`, l.Row)
+	}
+	if l.DecidedBy != "" {
+		str(`,"decided_by":`, l.DecidedBy)
+	}
+	if l.Where != "" {
+		str(`,"where":`, l.Where)
+		str(`,"error":`, l.Error)
+	}
+	b = append(b, `,"posts":[`...)
+	for i, p := range l.Posts {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		str(`{"to":`, p.To)
+		str(`,"at":`, at)
+		str(`,"message":`, p.Message)
+		str(`,"tone":`, p.Doc.Tone)
+		str(`,"title":`, p.Doc.Title)
+		str(`,"plain":`, p.Doc.Plain())
+		b = append(b, `,"facts":[`...)
+		for j, f := range p.Doc.Facts {
+			if j > 0 {
+				b = append(b, ',')
+			}
+			b = value.AppendJSON(b, []any{f.Label, f.Value})
+		}
+		b = append(b, `],"link":`...)
+		if p.Doc.Link != nil {
+			b = value.AppendJSON(b, p.Doc.Link.To)
+		} else {
+			b = append(b, "null"...)
+		}
+		b = append(b, `,"under":`...)
+		if p.Under >= 0 {
+			b = value.AppendJSON(b, l.Posts[p.Under].Message)
+		} else {
+			b = append(b, "null"...)
+		}
+		b = append(b, '}')
+	}
+	return append(b, "]}"...)
+}

@@ -1,0 +1,146 @@
+package sheet
+
+import (
+	"fmt"
+
+	"dorfbote/internal/core/cond"
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/value"
+)
+
+// Known is what the sheet's surroundings are known to hold. Nil functions mean that nothing is
+// known, so nothing of that sort is checked.
+type Known struct {
+	Workspace value.Workspace
+	// Kind gives what is known of a source's records, or nil.
+	Kind func(source string) *value.Kind
+	// Sources and Destinations list what a sheet may name, for suggestions and to refuse the rest.
+	Sources      func() []string
+	Destinations func() []string
+}
+
+// Plan is a sheet made ready to run. It may be used by many goroutines at once.
+type Plan struct {
+	Name     string
+	Source   string
+	On       map[string]bool
+	Words    *formula.Words
+	When     cond.Node // nil: every change counts
+	Keep     cond.Node // nil: everything is kept
+	Every    bool
+	Rows     []PlanRow
+	Else     *PlanBranch
+	Messages map[string]*message.Message
+}
+
+// PlanRow is a row made ready to run.
+type PlanRow struct {
+	Name string
+	Path string
+	When cond.Node
+	PlanBranch
+}
+
+// PlanBranch is whom a route tells, made ready to run.
+type PlanBranch struct{ Tell []PlanTell }
+
+// PlanTell is one destination with its messages.
+type PlanTell struct {
+	To      string
+	Message *message.Message
+	Reply   *message.Message // nil: none
+}
+
+// Compile reads, checks and makes ready in one step. The plan is nil when any problem is an error.
+// Problems are in the order of their places.
+func Compile(src []byte, known Known) (*Plan, *Sheet, []report.Problem) {
+	s, problems := Read(src)
+	if s == nil {
+		return nil, nil, problems.Problems
+	}
+	p := s.compile(known, &problems)
+	problems.Sort()
+	if problems.Failed() {
+		return nil, s, problems.Problems
+	}
+	return p, s, problems.Problems
+}
+
+func (s *Sheet) compile(known Known, problems *report.List) *Plan {
+	p := &Plan{Name: s.Name, Source: s.Watch.Source.S, On: map[string]bool{}, Every: s.Route.Every, Messages: map[string]*message.Message{}}
+	for _, k := range s.Watch.On {
+		p.On[k] = true
+	}
+	p.Words = &formula.Words{Workspace: known.Workspace}
+	if known.Kind != nil {
+		p.Words.Kind = known.Kind(p.Source)
+	}
+	if known.Sources != nil {
+		mustKnow(problems, s.Watch.Source, "watch.source", known.Sources(), "there is no source %s")
+	}
+	if s.Watch.When != nil {
+		p.When = cond.Compile(s.Watch.When, p.Words, "watch.when", problems)
+	}
+	if s.Keep != nil {
+		p.Keep = cond.Compile(s.Keep, p.Words, "keep", problems)
+	}
+	for _, m := range s.Messages {
+		p.Messages[m.Name] = message.Compile(m, p.Words, "messages."+m.Name, problems)
+	}
+	used := map[string]bool{}
+	for i, row := range s.Route.Rows {
+		path := fmt.Sprintf("route.rows[%d]", i)
+		pr := PlanRow{Name: row.Name, Path: path, PlanBranch: p.branch(row.Branch, path, known, used, problems)}
+		if pr.Name == "" {
+			pr.Name = fmt.Sprintf("Row %d", i+1)
+		}
+		if row.When != nil {
+			pr.When = cond.Compile(row.When, p.Words, path+".when", problems)
+		}
+		p.Rows = append(p.Rows, pr)
+	}
+	if s.Route.Otherwise != nil {
+		b := p.branch(*s.Route.Otherwise, "route.otherwise", known, used, problems)
+		p.Else = &b
+	}
+	for _, m := range s.Messages {
+		if !used[m.Name] {
+			problems.Warn(m.At, "messages."+m.Name, "", "no route sends the message %s", m.Name)
+		}
+	}
+	return p
+}
+
+func (p *Plan) branch(b Branch, path string, known Known, used map[string]bool, problems *report.List) PlanBranch {
+	var out PlanBranch
+	for i, t := range b.Tell {
+		at := fmt.Sprintf("%s.tell[%d]", path, i)
+		pt := PlanTell{To: t.To.S, Message: p.message(t.Message, at, used, problems)}
+		if t.Reply != nil {
+			pt.Reply = p.message(*t.Reply, at+".reply", used, problems)
+		}
+		if known.Destinations != nil {
+			mustKnow(problems, t.To, at, known.Destinations(), "there is no destination %s")
+		}
+		out.Tell = append(out.Tell, pt)
+	}
+	return out
+}
+
+func (p *Plan) message(t report.Text, path string, used map[string]bool, problems *report.List) *message.Message {
+	m, ok := p.Messages[t.S]
+	if !ok && t.At.Line > 0 {
+		problems.Add(t.At, path, value.Nearest(t.S, value.SortedKeys(p.Messages)), "there is no message %s", t.S)
+	}
+	used[t.S] = true
+	return m
+}
+
+func mustKnow(problems *report.List, t report.Text, path string, names []string, format string) {
+	if t.S == "" || contains(names, t.S) {
+		return
+	}
+	problems.Add(t.At, path, value.Nearest(t.S, names), format, t.S)
+}

@@ -1,0 +1,354 @@
+package sheet
+
+import (
+	"fmt"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"dorfbote/internal/core/cond"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/value"
+)
+
+// Read reads a sheet. The sheet is nil only where the text is no YAML object at all; otherwise what
+// could be read is given beside the problems.
+func Read(src []byte) (*Sheet, report.List) {
+	r := &reader{}
+	root := r.parse(src)
+	if root == nil {
+		return nil, r.problems
+	}
+	if r.follow(root).Kind != yaml.MappingNode {
+		r.problems.Add(at(root), "", "", "a sheet starts with names such as dorfbote, name, watch and route, not with %s", shape(root))
+		return nil, r.problems
+	}
+	return r.sheet(root), r.problems
+}
+
+// later are the parts of the format that this version reads over with a plain refusal.
+var later = map[string]string{
+	"gather": "gathering", "pace": "pacing",
+	"due": "due moments", "lasts": "states that last", "silent": "silence", "schedule": "schedules", "start": "a start by hand", "called": "a start by call",
+	"list": "list parts",
+}
+
+func (r *reader) notYet(e entry, path string) {
+	r.problems.Add(at(e.key), path, "", "%s (%s) is part of the format but cannot be run by this version yet", e.name, later[e.name])
+}
+
+func (r *reader) sheet(root *yaml.Node) *Sheet {
+	s := &Sheet{}
+	seen := map[string]bool{}
+	for _, e := range r.object(root, "", "a sheet", "dorfbote", "name", "note", "look", "watch", "keep", "gather", "messages", "route", "pace") {
+		seen[e.name] = true
+		switch e.name {
+		case "dorfbote":
+			if v := r.text(e.node, "dorfbote", "the version"); v.S != fmt.Sprint(Version) {
+				r.problems.Add(v.At, "dorfbote", "1", "this reads version %d of the format, not %q", Version, v.S)
+			}
+		case "name":
+			name := r.text(e.node, "name", "the name")
+			s.Name = strings.TrimSpace(name.S)
+			if s.Name == "" {
+				r.problems.Add(name.At, "name", "", "the name is empty")
+			}
+		case "note":
+			s.Note = strings.TrimSpace(r.text(e.node, "note", "the note").S)
+		case "look":
+			for _, e := range r.object(e.node, "look", "look", "icon", "colour") {
+				t := r.text(e.node, "look."+e.name, e.name).S
+				if e.name == "icon" {
+					s.Look.Icon = t
+				} else {
+					s.Look.Colour = t
+				}
+			}
+		case "watch":
+			r.watch(e.node, s)
+		case "keep":
+			s.Keep = r.cond(e.node, "keep")
+		case "messages":
+			r.messages(e.node, s)
+		case "route":
+			r.route(e.node, s)
+		default:
+			r.notYet(e, e.name)
+		}
+	}
+	for _, need := range []string{"dorfbote", "name", "watch", "route"} {
+		if !seen[need] {
+			hint := ""
+			if need == "dorfbote" {
+				hint = "dorfbote: 1"
+			}
+			r.problems.Add(at(root), need, hint, "the sheet has no %s", need)
+		}
+	}
+	return s
+}
+
+var changeKinds = []string{"created", "updated", "removed"}
+
+func (r *reader) watch(n *yaml.Node, s *Sheet) {
+	w := &s.Watch
+	other := false
+	for _, e := range r.object(n, "watch", "watch", "source", "on", "when", "due", "lasts", "silent", "schedule", "start", "called") {
+		switch e.name {
+		case "source":
+			w.Source = r.text(e.node, "watch.source", "the source")
+			if c, k, ok := strings.Cut(w.Source.S, "/"); !ok || c == "" || k == "" {
+				r.problems.Add(w.Source.At, "watch.source", "", "%q is not a source; write connection/kind, such as tours/collections", w.Source.S)
+			}
+		case "on":
+			r.on(e, w)
+		case "when":
+			w.When = r.cond(e.node, "watch.when")
+		default:
+			other = true
+			r.notYet(e, "watch."+e.name)
+		}
+	}
+	if w.Source.S == "" && w.Source.At.Line == 0 && !other {
+		r.problems.Add(at(n), "watch.source", "", "watch has no source")
+	}
+	if len(w.On) == 0 {
+		w.On = changeKinds[:2]
+	}
+}
+
+func (r *reader) on(e entry, w *Watch) {
+	for _, k := range r.list(e.node, "watch.on", "on") {
+		t := r.text(k, "watch.on", "a change")
+		if !contains(changeKinds, t.S) {
+			r.problems.Add(t.At, "watch.on", value.Nearest(t.S, changeKinds), "on knows created, updated and removed, not %q", t.S)
+			continue
+		}
+		w.On = append(w.On, t.S)
+	}
+	if e.node.Kind == yaml.SequenceNode && len(e.node.Content) == 0 {
+		r.problems.Add(at(e.node), "watch.on", "", "on is empty, so nothing would ever start this; leave it out for created and updated")
+	}
+}
+
+var groups = []string{"all", "any", "none"}
+
+// cond reads a condition.
+func (r *reader) cond(n *yaml.Node, path string) *cond.Spec {
+	entries := r.object(n, path, "a condition")
+	s := &cond.Spec{At: at(n)}
+	var test []entry
+	for _, e := range entries {
+		switch {
+		case contains(groups, e.name):
+			if s.Group != "" || s.Formula != nil {
+				r.problems.Add(at(e.key), path, "", "a condition is one of all, any, none, formula or a test; put %s into a list of its own", e.name)
+				continue
+			}
+			s.Group = e.name
+			for i, sub := range r.list(e.node, path+"."+e.name, e.name) {
+				s.Subs = append(s.Subs, r.cond(sub, fmt.Sprintf("%s.%s[%d]", path, e.name, i)))
+			}
+			if e.node.Kind == yaml.SequenceNode && len(e.node.Content) == 0 {
+				r.problems.Add(at(e.node), path, "", "%s has no conditions in it", e.name)
+			}
+		case e.name == "formula":
+			t := r.text(e.node, path, "a formula")
+			if src, ok := cutMarkers(t.S); ok { // markers around a whole formula are let pass
+				within, skip := t.Within, strings.Index(t.S, "${")+2
+				t.S, t.Within = src, func(o int) report.Pos { return within(o + skip) }
+			}
+			s.Formula = &t
+		default:
+			test = append(test, e)
+		}
+	}
+	if len(test) > 0 && (s.Group != "" || s.Formula != nil) {
+		r.problems.Add(at(test[0].key), path, "", "a condition is one of all, any, none, formula or a test; %s does not go with the rest", test[0].name)
+		return s
+	}
+	if s.Group == "" && s.Formula == nil {
+		r.test(s, n, test, path)
+	}
+	return s
+}
+
+func cutMarkers(s string) (string, bool) {
+	t := strings.TrimSpace(s)
+	if strings.HasPrefix(t, "${") && strings.HasSuffix(t, "}") {
+		return t[2 : len(t)-1], true
+	}
+	return s, false
+}
+
+// test reads {field: f, operator: value}.
+func (r *reader) test(s *cond.Spec, n *yaml.Node, entries []entry, path string) {
+	for _, e := range entries {
+		if e.name == "field" {
+			s.Field = r.text(e.node, path, "a field")
+			continue
+		}
+		if s.Op.S != "" {
+			r.problems.Add(at(e.key), path, "", "a test has exactly one operator; %s comes second, after %s", e.name, s.Op.S)
+			continue
+		}
+		s.Op = r.textOf(e.key)
+		s.Value = r.value(e.node)
+		s.ValueAt = report.Text{At: at(e.node)}
+		if e.node.Kind == yaml.ScalarNode {
+			s.ValueAt = r.textOf(e.node)
+		}
+	}
+	switch {
+	case len(entries) == 0:
+		return
+	case s.Field.S == "" && s.Field.At.Line == 0:
+		_, isOp := cond.OpNamed(s.Op.S)
+		if near := value.Nearest(s.Op.S, append(groups, "formula", "field")); near != "" && !isOp {
+			r.problems.Add(s.Op.At, path, near, "a condition has no part %q", s.Op.S)
+			s.Op.S = ""
+			s.Group = "all" // so that it is not looked at again
+			return
+		}
+		r.problems.Add(at(n), path, "", "the test has no field")
+	case s.Op.S == "":
+		r.problems.Add(at(n), path, "", "the test of %s has no operator, such as is, above or became", s.Field.S)
+		s.Group = "all"
+	}
+}
+
+func (r *reader) messages(n *yaml.Node, s *Sheet) {
+	for _, e := range r.object(n, "messages", "messages") {
+		path := "messages." + e.name
+		m := &message.Spec{At: at(e.key), Name: e.name}
+		for _, p := range r.object(e.node, path, "a message", "title", "body", "facts", "tone", "link", "list") {
+			switch p.name {
+			case "title":
+				t := r.text(p.node, path+".title", "the title")
+				m.Title = &t
+			case "body":
+				t := r.text(p.node, path+".body", "the body")
+				m.Body = &t
+			case "tone":
+				t := r.text(p.node, path+".tone", "the tone")
+				m.Tone = &t
+			case "facts":
+				for i, f := range r.list(p.node, path+".facts", "facts") {
+					m.Facts = append(m.Facts, r.fact(f, fmt.Sprintf("%s.facts[%d]", path, i)))
+				}
+			case "link":
+				m.Link = r.link(p.node, path+".link")
+			default:
+				r.notYet(p, path+"."+p.name)
+			}
+		}
+		s.Messages = append(s.Messages, m)
+	}
+}
+
+func (r *reader) fact(n *yaml.Node, path string) message.FactSpec {
+	var f message.FactSpec
+	for _, e := range r.object(n, path, "a fact", "label", "value") {
+		if t := r.text(e.node, path+"."+e.name, "the "+e.name); e.name == "label" {
+			f.Label = t
+		} else {
+			f.Value = t
+		}
+	}
+	return f
+}
+
+func (r *reader) link(n *yaml.Node, path string) *message.LinkSpec {
+	l := &message.LinkSpec{}
+	for _, e := range r.object(n, path, "a link", "text", "to") {
+		if t := r.text(e.node, path+"."+e.name, "the "+e.name); e.name == "text" {
+			l.Text = t
+		} else {
+			l.To = t
+		}
+	}
+	if l.To.At.Line == 0 {
+		r.problems.Add(at(n), path, "", "the link has no address; give it as to")
+	}
+	return l
+}
+
+func (r *reader) route(n *yaml.Node, s *Sheet) {
+	s.Route.At = at(n)
+	for _, e := range r.object(n, "route", "route", "take", "rows", "otherwise") {
+		switch e.name {
+		case "take":
+			t := r.text(e.node, "route.take", "take")
+			if t.S != "first" && t.S != "every" {
+				r.problems.Add(t.At, "route.take", value.Nearest(t.S, []string{"first", "every"}), "take is first or every, not %q", t.S)
+			}
+			s.Route.Every = t.S == "every"
+		case "rows":
+			for i, row := range r.list(e.node, "route.rows", "rows") {
+				s.Route.Rows = append(s.Route.Rows, r.row(row, fmt.Sprintf("route.rows[%d]", i)))
+			}
+		case "otherwise":
+			if isNull(e.node) {
+				continue
+			}
+			b := &Branch{At: at(e.node)}
+			for _, p := range r.object(e.node, "route.otherwise", "otherwise", "tell") {
+				b.Tell = r.tell(p.node, "route.otherwise.tell")
+			}
+			s.Route.Otherwise = b
+		}
+	}
+	if len(s.Route.Rows) == 0 && s.Route.Otherwise == nil {
+		r.problems.Add(s.Route.At, "route", "", "the route has neither rows nor otherwise, so nobody would ever be told")
+	}
+}
+
+func (r *reader) row(n *yaml.Node, path string) Row {
+	row := Row{Branch: Branch{At: at(n)}}
+	for _, e := range r.object(n, path, "a row", "name", "when", "tell") {
+		switch e.name {
+		case "name":
+			row.Name = r.text(e.node, path+".name", "the name").S
+		case "when":
+			row.When = r.cond(e.node, path+".when")
+		case "tell":
+			row.Tell = r.tell(e.node, path+".tell")
+		}
+	}
+	if row.When == nil {
+		r.problems.Add(at(n), path, "", "the row has no condition; what holds for all the rest goes into otherwise")
+	}
+	return row
+}
+
+func (r *reader) tell(n *yaml.Node, path string) []Tell {
+	var out []Tell
+	for i, t := range r.list(n, path, "tell") {
+		path := fmt.Sprintf("%s[%d]", path, i)
+		tell := Tell{}
+		for _, e := range r.object(t, path, "a destination", "to", "message", "reply") {
+			x := r.text(e.node, path+"."+e.name, e.name)
+			switch e.name {
+			case "to":
+				tell.To = x
+			case "message":
+				tell.Message = x
+			case "reply":
+				tell.Reply = &x
+			}
+		}
+		if c, ch, ok := strings.Cut(tell.To.S, "/"); !ok || c == "" || ch == "" {
+			where := tell.To.At
+			if where.Line == 0 {
+				where = at(t)
+			}
+			r.problems.Add(where, path, "", "%q is not a destination; write connection/channel, such as square/#tours", tell.To.S)
+		}
+		if tell.Message.At.Line == 0 {
+			r.problems.Add(at(t), path, "", "the destination has no message")
+		}
+		out = append(out, tell)
+	}
+	return out
+}

@@ -1,0 +1,55 @@
+// Package practice holds the stand-ins for business apps and for team chat that ship with Dorfbote:
+// small services with data of their own that are spoken to over HTTP and nothing else.
+package practice
+
+import (
+	"embed"
+	"fmt"
+	"strings"
+
+	"dorfbote/internal/core/value"
+)
+
+//go:embed schemas/*.json
+var schemas embed.FS
+
+// Kind is one kind of record of a practice app.
+type Kind struct {
+	App    string
+	Name   string
+	Key    string // the field that names a record
+	Schema []byte // JSON Schema 2020-12
+	Fields *value.Kind
+}
+
+// Source is how a sheet names the kind.
+func (k *Kind) Source() string { return k.App + "/" + k.Name }
+
+// kindOrder is the order in which apps and kinds are shown.
+var kindOrder = []string{
+	"tours/collections", "tours/farms", "tours/drivers", "lab/samples", "cellar/batches",
+	"counter/orders", "counter/customers", "workshop/jobs",
+}
+
+// Kinds lists every kind of record of the practice apps.
+func Kinds() ([]*Kind, error) {
+	var out []*Kind
+	for _, source := range kindOrder {
+		app, name, _ := strings.Cut(source, "/")
+		data, err := schemas.ReadFile("schemas/" + app + "." + name + ".json")
+		if err != nil {
+			return nil, err
+		}
+		fields, err := value.ReadSchema(data)
+		if err != nil {
+			return nil, fmt.Errorf("the schema of %s: %w", source, err)
+		}
+		v, err := value.ReadJSON(data)
+		if err != nil {
+			return nil, err
+		}
+		key, _ := v.(map[string]any)["x-key"].(string)
+		out = append(out, &Kind{App: app, Name: name, Key: key, Schema: data, Fields: fields})
+	}
+	return out, nil
+}
