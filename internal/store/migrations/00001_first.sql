@@ -183,6 +183,13 @@ CREATE TABLE practice.posts (
   UNIQUE (sender, key)
 );
 CREATE INDEX ON practice.posts (channel, id DESC);
+-- From which day on, and by which seed, the world of the practice apps has been lived through.
+CREATE TABLE practice.world (
+  one      boolean PRIMARY KEY DEFAULT true CHECK (one),
+  seed     bigint NOT NULL,
+  first    date NOT NULL,
+  lived_to timestamptz NOT NULL
+);
 
 -- +goose Down
 DROP SCHEMA practice CASCADE;

@@ -1,0 +1,250 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/store"
+)
+
+// ArrivalItem is an arrival in a list.
+type ArrivalItem struct {
+	Seq        int64         `json:"seq"`
+	ID         string        `json:"id"`
+	Source     string        `json:"source"`
+	Kind       string        `json:"kind"`
+	Key        string        `json:"key"`
+	At         time.Time     `json:"at"`
+	ReceivedAt time.Time     `json:"received_at"`
+	By         string        `json:"by"`
+	Changes    []FieldChange `json:"changes" doc:"the first few fields that changed"`
+	Verdicts   []VerdictItem `json:"verdicts" doc:"empty where every workflow ignored it"`
+}
+
+// FieldChange is one field that changed.
+type FieldChange struct {
+	Field string `json:"field"`
+	Label string `json:"label"`
+	Was   string `json:"was"`
+	Now   string `json:"now"`
+}
+
+// VerdictItem is what one workflow made of an arrival.
+type VerdictItem struct {
+	WorkflowID int64  `json:"workflow_id"`
+	Workflow   string `json:"workflow"`
+	Version    int    `json:"version"`
+	Verdict    string `json:"verdict"`
+	Row        string `json:"row"`
+	DecidedBy  string `json:"decided_by"`
+	Where      string `json:"where"`
+	Error      string `json:"error"`
+}
+
+// ArrivalDetail is an arrival with its record.
+type ArrivalDetail struct {
+	ArrivalItem
+	Fields []FieldValue `json:"fields"`
+	Record any          `json:"record"`
+	Before any          `json:"before"`
+}
+
+// FieldValue is a field of a record as shown.
+type FieldValue struct {
+	Field   string `json:"field"`
+	Label   string `json:"label"`
+	Type    string `json:"type"`
+	Value   string `json:"value"`
+	Was     string `json:"was"`
+	Changed bool   `json:"changed"`
+}
+
+// Why is one workflow's verdict on an arrival with everything its lines saw.
+type Why struct {
+	VerdictItem
+	Proof *ProofLines `json:"proof" doc:"null where the sheet cannot be run any more"`
+}
+
+type arrivalsInput struct {
+	Source   string `query:"source"`
+	Key      string `query:"key"`
+	Q        string `query:"q" doc:"text anywhere in the record"`
+	Verdict  string `query:"verdict" enum:"told,dropped,unrouted,failed,ignored,"`
+	Workflow int64  `query:"workflow"`
+	Before   int64  `query:"before"`
+	Limit    int    `query:"limit" default:"50" minimum:"1" maximum:"200"`
+}
+
+type arrivalOutput struct {
+	Body struct {
+		Arrival ArrivalDetail `json:"arrival"`
+		Why     []Why         `json:"why"`
+		Posts   []PostItem    `json:"posts"`
+	}
+}
+
+func (s *Server) arrivalRoutes() {
+	register(s, op("list-arrivals", http.MethodGet, "/api/arrivals", "What came in, newest first", "Arrivals"), anyone, s.listArrivals)
+	register(s, op("get-arrival", http.MethodGet, "/api/arrivals/{id}", "One arrival, with every workflow's verdict and why", "Arrivals"), anyone, s.getArrival)
+}
+
+func (s *Server) listArrivals(ctx context.Context, _ *Person, in *arrivalsInput) (*listOutput[ArrivalItem], error) {
+	rows, err := s.store.Arrivals(ctx, store.ArrivalFilter{
+		Source: in.Source, Key: in.Key, Text: in.Q, Verdict: in.Verdict, Workflow: in.Workflow, Before: in.Before, Limit: in.Limit + 1,
+	})
+	if err != nil {
+		return nil, err
+	}
+	next := int64(0)
+	if len(rows) > in.Limit {
+		rows = rows[:in.Limit]
+		next = rows[len(rows)-1].Seq
+	}
+	items := make([]ArrivalItem, 0, len(rows))
+	for _, r := range rows {
+		a, err := r.Core()
+		if err != nil {
+			return nil, err
+		}
+		kind, err := s.Engine.Kind(ctx, r.Source)
+		if err != nil {
+			return nil, err
+		}
+		it := s.arrivalItem(r.Arrival, a, kind)
+		for _, v := range r.Verdicts {
+			it.Verdicts = append(it.Verdicts, verdictItem(v))
+		}
+		items = append(items, it)
+	}
+	return list(items, next), nil
+}
+
+func verdictItem(v store.VerdictRow) VerdictItem {
+	return VerdictItem{v.WorkflowID, v.Workflow, v.Version, v.Verdict.Verdict, v.Route, v.DecidedBy, v.FailedAt, v.Error}
+}
+
+// changesShown is how many changed fields a list shows.
+const changesShown = 4
+
+func (s *Server) arrivalItem(row store.Arrival, a *arrival.Arrival, kind *value.Kind) ArrivalItem {
+	it := ArrivalItem{
+		Seq: row.Seq, ID: row.ID, Source: row.Source, Kind: a.Kind(), Key: row.Subject, At: row.Time, ReceivedAt: row.ReceivedAt, By: a.By,
+		Changes: []FieldChange{}, Verdicts: []VerdictItem{},
+	}
+	if a.Before == nil || a.Kind() == "removed" {
+		return it
+	}
+	for _, name := range value.Changed(a.Before, a.Record) {
+		if len(it.Changes) == changesShown {
+			break
+		}
+		it.Changes = append(it.Changes, FieldChange{name, label(kind, name), s.show(kind, name, a.Before[name]), s.show(kind, name, a.Record[name])})
+	}
+	return it
+}
+
+func label(kind *value.Kind, name string) string {
+	if f, _, ok := kind.Find(value.ParsePath(name)); ok && f.Label != "" {
+		return f.Label
+	}
+	return value.LabelOf(name)
+}
+
+// show writes a raw value as its field's type reads it.
+func (s *Server) show(kind *value.Kind, name string, v any) string {
+	words := &formula.Words{Workspace: s.Engine.Workspace}
+	if kind != nil {
+		v = words.Record(map[string]any{name: v}, kind)[name]
+	}
+	return words.Show(v)
+}
+
+func (s *Server) arrivalDetail(_ context.Context, row store.Arrival, a *arrival.Arrival, kind *value.Kind) *ArrivalDetail {
+	d := &ArrivalDetail{ArrivalItem: s.arrivalItem(row, a, kind), Fields: []FieldValue{}, Record: a.Record, Before: a.Before}
+	seen := map[string]bool{}
+	add := func(name string, t value.Type) {
+		seen[name] = true
+		f := FieldValue{Field: name, Label: label(kind, name), Type: string(t), Value: s.show(kind, name, a.Record[name]), Was: s.show(kind, name, a.Before[name])}
+		f.Changed = a.Before != nil && !value.Same(a.Before[name], a.Record[name])
+		if f.Value != "" || f.Was != "" {
+			d.Fields = append(d.Fields, f)
+		}
+	}
+	if kind != nil {
+		for _, f := range kind.Fields {
+			add(f.Name, f.Type)
+		}
+	}
+	for _, name := range value.SortedKeys(a.Record) {
+		if !seen[name] {
+			add(name, value.Any)
+		}
+	}
+	return d
+}
+
+func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arrivalOutput, error) {
+	row, err := s.store.Arrival(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	a, err := row.Core()
+	if err != nil {
+		return nil, err
+	}
+	kind, err := s.Engine.Kind(ctx, row.Source)
+	if err != nil {
+		return nil, err
+	}
+	out := &arrivalOutput{}
+	out.Body.Arrival = *s.arrivalDetail(ctx, row.Arrival, a, kind)
+	known, err := s.Engine.Known(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out.Body.Why = []Why{}
+	told := map[int64]bool{}
+	for _, v := range row.Verdicts {
+		told[v.WorkflowID] = true
+		item := verdictItem(v)
+		out.Body.Arrival.Verdicts = append(out.Body.Arrival.Verdicts, item)
+		out.Body.Why = append(out.Body.Why, Why{item, s.proofOf(ctx, v.WorkflowID, v.Version, a, known)})
+	}
+	live, err := s.store.LiveOn(ctx, []string{row.Source})
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range live { // those that ignored it left no verdict; the sheet says why
+		if told[l.ID] {
+			continue
+		}
+		w := Why{VerdictItem: VerdictItem{WorkflowID: l.ID, Workflow: l.Name, Version: l.Version, Verdict: "ignored"}}
+		if row.Seq <= l.Since {
+			w.DecidedBy = "came before this workflow was switched on"
+		} else if w.Proof = s.proofOf(ctx, l.ID, l.Version, a, known); w.Proof != nil {
+			w.DecidedBy = w.Proof.DecidedBy
+		}
+		out.Body.Why = append(out.Body.Why, w)
+	}
+	posts, err := s.store.Posts(ctx, store.PostFilter{Arrival: in.ID, Limit: 100})
+	out.Body.Posts = s.postItems(posts)
+	return out, err
+}
+
+func (s *Server) proofOf(ctx context.Context, workflow int64, version int, a *arrival.Arrival, known sheet.Known) *ProofLines {
+	text, err := s.store.VersionSheet(ctx, workflow, version)
+	if err != nil {
+		return nil
+	}
+	known.Sources, known.Destinations = nil, nil // what has gone since does not matter for why
+	plan, _, _ := sheet.Compile([]byte(text), known)
+	if plan == nil {
+		return nil
+	}
+	return proofLines(plan, a)
+}

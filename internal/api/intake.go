@@ -1,0 +1,159 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/engine"
+	"dorfbote/internal/store"
+)
+
+// takeIn answers POST /in/{connection} and /in/{connection}/{kind}. It says 202 only when the events are
+// durable.
+func (s *Server) takeIn(w http.ResponseWriter, r *http.Request) {
+	c, err := s.hookNamed(r, chi.URLParam(r, "connection"))
+	if err != nil {
+		busy(w)
+		return
+	}
+	if c == nil {
+		writeProblem(w, http.StatusNotFound, "path", "there is no hook "+chi.URLParam(r, "connection")+" here")
+		return
+	}
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, hook.MaxBody))
+	if err != nil {
+		var tooLarge *http.MaxBytesError
+		if errors.As(err, &tooLarge) {
+			writeProblem(w, http.StatusRequestEntityTooLarge, "body", "the body is larger than 1 MiB; send fewer events at a time")
+			return
+		}
+		writeProblem(w, http.StatusBadRequest, "body", "the body ended before it was complete")
+		return
+	}
+	h := hook.Hook{Connection: c.ID, Secret: c.Secret, KeyField: func(source string) string { return s.keyField(r, c, source) }}
+	events, problem := h.Read(r.Header, chi.URLParam(r, "kind"), body, time.Now().UTC())
+	if problem != nil {
+		writeProblem(w, problem.Status, problem.Location, problem.Detail)
+		return
+	}
+	for _, e := range events {
+		if m := s.learnSource(r.Context(), c.ID, c.KeyField, e.Source); m != nil {
+			sendProblem(w, m)
+			return
+		}
+	}
+	receipts := []engine.Receipt{}
+	if len(events) > 0 {
+		if receipts, err = s.Intake.Take(r.Context(), events); err != nil {
+			busy(w)
+			return
+		}
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(http.StatusAccepted)
+	_ = json.NewEncoder(w).Encode(map[string]any{"accepted": len(receipts), "arrivals": receipts})
+}
+
+func busy(w http.ResponseWriter) {
+	w.Header().Set("Retry-After", "2")
+	writeProblem(w, http.StatusServiceUnavailable, "", "events cannot be stored at the moment; nothing was taken in, so send them again")
+}
+
+// sourceCache remembers connections and sources, which change rarely and are asked for with every
+// event.
+type sourceCache struct {
+	mu    sync.RWMutex
+	known map[string]bool
+	keys  map[string]string
+	hooks map[string]cachedHook
+}
+
+type cachedHook struct {
+	c  *store.Connection
+	at time.Time
+}
+
+const hookHolds = 2 * time.Second
+
+func (c *sourceCache) has(source string) bool {
+	c.mu.RLock()
+	defer c.mu.RUnlock()
+	return c.known[source]
+}
+
+func (c *sourceCache) add(source string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.known == nil || len(c.known) > 10_000 {
+		c.known = map[string]bool{}
+	}
+	c.known[source] = true
+}
+
+func (s *Server) hookNamed(r *http.Request, id string) (*store.Connection, error) {
+	s.sources.mu.RLock()
+	have, ok := s.sources.hooks[id]
+	s.sources.mu.RUnlock()
+	if ok && time.Since(have.at) < hookHolds {
+		return have.c, nil
+	}
+	var row store.Connection
+	res := s.store.DB.WithContext(r.Context()).Where("id = ? AND kind = 'hook'", id).Limit(1).Find(&row)
+	if res.Error != nil || res.RowsAffected == 0 {
+		return nil, res.Error
+	}
+	s.sources.mu.Lock()
+	defer s.sources.mu.Unlock()
+	if s.sources.hooks == nil {
+		s.sources.hooks = map[string]cachedHook{}
+	}
+	s.sources.hooks[id] = cachedHook{&row, time.Now()}
+	return &row, nil
+}
+
+// keyField is the field that names a source's records.
+func (s *Server) keyField(r *http.Request, c *store.Connection, source string) string {
+	s.sources.mu.RLock()
+	key, ok := s.sources.keys[source]
+	s.sources.mu.RUnlock()
+	if ok {
+		return key
+	}
+	var row store.Kind
+	if s.store.DB.WithContext(r.Context()).Limit(1).Find(&row, "source = ?", source).RowsAffected == 0 {
+		return c.KeyField
+	}
+	s.sources.mu.Lock()
+	defer s.sources.mu.Unlock()
+	if s.sources.keys == nil || len(s.sources.keys) > 10_000 {
+		s.sources.keys = map[string]string{}
+	}
+	s.sources.keys[source] = row.KeyField
+	return row.KeyField
+}
+
+func problemModel(status int, location, detail string) *huma.ErrorModel {
+	m := &huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail}
+	if location != "" {
+		m.Errors = []*huma.ErrorDetail{{Location: location, Message: detail}}
+	}
+	return m
+}
+
+func writeProblem(w http.ResponseWriter, status int, location, detail string) {
+	sendProblem(w, problemModel(status, location, detail))
+}
+
+func sendProblem(w http.ResponseWriter, m *huma.ErrorModel) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(m.Status)
+	_ = json.NewEncoder(w).Encode(m)
+}

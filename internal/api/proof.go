@@ -1,0 +1,225 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"sync"
+	"time"
+
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/cond"
+	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/store"
+)
+
+// trailLength is how many of a source's last arrivals stand in the trail.
+const trailLength = 400
+
+type proofInput struct {
+	Body struct {
+		SheetBody
+		Arrival int64 `json:"arrival,omitempty" doc:"the chosen arrival's seq; 0 takes the newest that would be told"`
+	}
+}
+
+// ProofBody is what a sheet makes of the chosen arrival, and of the trail.
+type ProofBody struct {
+	Problems []report.Problem `json:"problems"`
+	Arrival  *ArrivalDetail   `json:"arrival" doc:"the chosen arrival; null where the source has none"`
+	Proof    *ProofLines      `json:"proof" doc:"null while the sheet cannot be run"`
+	Trail    []TrailMark      `json:"trail" doc:"the source's last arrivals, oldest first"`
+}
+
+// ProofLines is the proof line by line.
+type ProofLines struct {
+	Verdict   string                         `json:"verdict"`
+	Row       string                         `json:"row"`
+	DecidedBy string                         `json:"decided_by"`
+	Where     string                         `json:"where"`
+	Error     string                         `json:"error"`
+	Starts    bool                           `json:"starts"`
+	Kind      string                         `json:"kind"`
+	When      *cond.Line                     `json:"when"`
+	Keep      *cond.Line                     `json:"keep"`
+	Rows      []decide.RowProof              `json:"rows"`
+	Otherwise bool                           `json:"otherwise" doc:"the arrival goes to otherwise"`
+	Messages  map[string]decide.MessageProof `json:"messages"`
+	Posts     []PlannedPost                  `json:"posts"`
+}
+
+// PlannedPost is a post that would be sent.
+type PlannedPost struct {
+	To      string `json:"to"`
+	Message string `json:"message"`
+	Title   string `json:"title"`
+}
+
+// TrailMark is one arrival of the trail.
+type TrailMark struct {
+	Seq     int64     `json:"seq"`
+	At      time.Time `json:"at"`
+	Key     string    `json:"key"`
+	Verdict string    `json:"verdict"`
+	Row     string    `json:"row"`
+}
+
+type proofOutput struct{ Body ProofBody }
+
+// WordsBody is what the editor offers.
+type WordsBody struct {
+	Operators []cond.Op `json:"operators"`
+	Zone      string    `json:"zone"`
+	Locale    string    `json:"locale"`
+}
+
+type wordsOutput struct{ Body WordsBody }
+
+func (s *Server) proofRoutes() {
+	register(s, op("prove", http.MethodPost, "/api/proof", "What a sheet makes of an arrival; nothing is sent", "Workflows"), anyone, s.prove)
+	register(s, op("words", http.MethodGet, "/api/words", "Operators, zone and locale", "Workflows"), anyone,
+		func(context.Context, *Person, *struct{}) (*wordsOutput, error) {
+			return &wordsOutput{WordsBody{cond.Ops, s.Engine.Workspace.Location().String(), s.Engine.Workspace.Locale}}, nil
+		})
+}
+
+func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOutput, error) {
+	text, err := in.Body.source()
+	if err != nil {
+		return nil, err
+	}
+	known, err := s.Engine.Known(ctx)
+	if err != nil {
+		return nil, err
+	}
+	plan, sh, problems := sheet.Compile([]byte(text), known)
+	out := &proofOutput{}
+	out.Body.Problems, out.Body.Trail = problems, []TrailMark{}
+	if problems == nil {
+		out.Body.Problems = []report.Problem{}
+	}
+	if sh == nil || sh.Watch.Source.S == "" {
+		return out, nil
+	}
+	recent, err := s.trails.get(ctx, s.store, sh.Watch.Source.S)
+	if err != nil {
+		return nil, err
+	}
+	if plan != nil {
+		out.Body.Trail = trail(plan, recent)
+	}
+	chosen, err := s.chosen(ctx, in.Body.Arrival, recent, out.Body.Trail)
+	if err != nil || chosen == nil {
+		return out, err
+	}
+	out.Body.Arrival = s.arrivalDetail(ctx, chosen.row, chosen.arrival, known.Kind(chosen.arrival.Source))
+	if plan != nil {
+		out.Body.Proof = proofLines(plan, chosen.arrival)
+	}
+	return out, nil
+}
+
+func proofLines(plan *sheet.Plan, a *arrival.Arrival) *ProofLines {
+	p := decide.Explain(plan, decide.NewScope(a))
+	l := &ProofLines{
+		Verdict: string(p.Outcome.Verdict), Row: p.Outcome.Row, DecidedBy: p.Outcome.DecidedBy, Where: p.Outcome.Where, Error: p.Outcome.Error,
+		Starts: p.Starts, Kind: p.Kind, When: p.When, Keep: p.Keep, Rows: p.Rows, Messages: p.Messages,
+		Otherwise: p.Outcome.Row == decide.Otherwise, Posts: []PlannedPost{},
+	}
+	if l.Rows == nil {
+		l.Rows = []decide.RowProof{}
+	}
+	for _, post := range p.Outcome.Posts {
+		l.Posts = append(l.Posts, PlannedPost{post.To, post.Message, post.Doc.Title})
+	}
+	return l
+}
+
+func trail(plan *sheet.Plan, recent []pastArrival) []TrailMark {
+	marks := make([]TrailMark, len(recent))
+	for i, r := range recent {
+		o := decide.Decide(plan, decide.NewScope(r.arrival))
+		marks[i] = TrailMark{r.row.Seq, r.row.Time, r.row.Subject, string(o.Verdict), o.Row}
+	}
+	return marks
+}
+
+// chosen finds the arrival that the proof is about: the one asked for, else the newest that tells
+// somebody, else the newest.
+func (s *Server) chosen(ctx context.Context, seq int64, recent []pastArrival, marks []TrailMark) (*pastArrival, error) {
+	for i := len(recent) - 1; i >= 0; i-- {
+		if seq == recent[i].row.Seq || seq == 0 && i < len(marks) && marks[i].Verdict == string(decide.Told) {
+			return &recent[i], nil
+		}
+	}
+	if seq != 0 {
+		row, err := s.store.Arrival(ctx, seq)
+		if err != nil {
+			return nil, err
+		}
+		a, err := row.Core()
+		return &pastArrival{row.Arrival, a}, err
+	}
+	if len(recent) == 0 {
+		return nil, nil
+	}
+	return &recent[len(recent)-1], nil
+}
+
+// pastArrival is a stored arrival that has been read.
+type pastArrival struct {
+	row     store.Arrival
+	arrival *arrival.Arrival
+}
+
+// trailCache keeps the last arrivals of the sources being edited for a moment, so that an edit costs
+// deciding and no reading.
+type trailCache struct {
+	mu       sync.Mutex
+	bySource map[string]cachedTrail
+}
+
+type cachedTrail struct {
+	list []pastArrival
+	at   time.Time
+}
+
+const (
+	trailHolds = time.Second
+	trailsKept = 32
+)
+
+func (c *trailCache) get(ctx context.Context, st *store.Store, source string) ([]pastArrival, error) {
+	c.mu.Lock()
+	have, ok := c.bySource[source]
+	c.mu.Unlock()
+	if ok && time.Since(have.at) < trailHolds {
+		return have.list, nil
+	}
+	rows, err := st.RecentArrivals(ctx, source, trailLength)
+	if err != nil {
+		return nil, err
+	}
+	read := map[int64]*arrival.Arrival{}
+	for _, p := range have.list {
+		read[p.row.Seq] = p.arrival
+	}
+	list := make([]pastArrival, len(rows))
+	for i, row := range rows {
+		a := read[row.Seq]
+		if a == nil {
+			if a, err = row.Core(); err != nil {
+				return nil, err
+			}
+		}
+		list[len(rows)-1-i] = pastArrival{row, a}
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.bySource == nil || len(c.bySource) > trailsKept {
+		c.bySource = map[string]cachedTrail{}
+	}
+	c.bySource[source] = cachedTrail{list, time.Now()}
+	return list, nil
+}

@@ -1,0 +1,151 @@
+// Package api is Dorfbote's HTTP interface: the API under /api (OpenAPI 3.1), the addresses that events
+// come in by under /in, and the front end.
+package api
+
+import (
+	"encoding/json"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"time"
+
+	"github.com/alexedwards/scs/pgxstore"
+	"github.com/alexedwards/scs/v2"
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"dorfbote/internal/engine"
+	"dorfbote/internal/store"
+)
+
+// Options are what the server is made of.
+type Options struct {
+	Engine *engine.Engine
+	Intake *engine.Intake
+	Hub    *engine.Hub
+	Log    *slog.Logger
+	Web    fs.FS // the built front end
+	// Practice is the address of the practice services, "" where there are none. The browser reaches
+	// them through this server, which speaks HTTP to them as to any outside service.
+	Practice string
+	// PublicURL is how the outside reaches this server; "" takes it from each request.
+	PublicURL string
+	// Secure marks the session's cookie for HTTPS alone.
+	Secure bool
+}
+
+// Server answers HTTP requests.
+type Server struct {
+	Options
+	store    *store.Store
+	sessions *scs.SessionManager
+	api      huma.API
+	trails   trailCache
+	sources  sourceCache
+	guesses  *guessLimit
+	handler  http.Handler
+}
+
+// New makes the server.
+func New(o Options) (*Server, error) {
+	s := &Server{Options: o, store: o.Engine.Store, sessions: scs.New(), guesses: newGuessLimit()}
+	s.sessions.Store = pgxstore.New(s.store.Pool)
+	s.sessions.Lifetime = 7 * 24 * time.Hour
+	s.sessions.Cookie.Name = "dorfbote_session"
+	s.sessions.Cookie.HttpOnly = true
+	s.sessions.Cookie.Secure = o.Secure
+	s.sessions.Cookie.SameSite = http.SameSiteLaxMode
+
+	root := chi.NewRouter()
+	root.Use(middleware.Recoverer)
+	root.Post("/in/{connection}", s.takeIn)
+	root.Post("/in/{connection}/{kind}", s.takeIn)
+	root.Get("/healthz", s.health)
+	guard := http.NewCrossOriginProtection()
+	root.Group(func(r chi.Router) {
+		r.Use(guard.Handler, s.sessions.LoadAndSave)
+		s.api = humachi.New(r, config())
+		s.routes()
+		r.Get("/api/docs", s.docs)
+		r.Group(func(r chi.Router) {
+			r.Use(s.signedIn)
+			r.Get("/api/events", s.stream)
+			if o.Practice != "" {
+				target, err := url.Parse(o.Practice)
+				if err == nil {
+					r.Handle("/api/practice/*", s.practiceProxy(target))
+				}
+			}
+		})
+	})
+	root.Handle("/*", s.frontend())
+	s.handler = root
+	return s, nil
+}
+
+// Handler is the server's HTTP interface.
+func (s *Server) Handler() http.Handler { return s.handler }
+
+func config() huma.Config {
+	c := huma.DefaultConfig("Dorfbote", "1")
+	c.Info.Description = "Watches business apps for new records and changes, and tells the right people in chat."
+	c.OpenAPIPath = "/api/openapi"
+	c.DocsPath = ""
+	c.SchemasPath = ""
+	c.CreateHooks = nil // no $schema links in every answer
+	return c
+}
+
+func (s *Server) routes() {
+	s.signInRoutes()
+	s.workflowRoutes()
+	s.proofRoutes()
+	s.arrivalRoutes()
+	s.outboxRoutes()
+	s.connectionRoutes()
+	s.todayRoutes()
+}
+
+// OpenAPI is the description of the API.
+func (s *Server) OpenAPI() *huma.OpenAPI { return s.api.OpenAPI() }
+
+func (s *Server) practiceProxy(target *url.URL) http.Handler {
+	proxy := &httputil.ReverseProxy{
+		FlushInterval: -1,
+		Rewrite: func(r *httputil.ProxyRequest) {
+			r.SetURL(target)
+			r.Out.URL.Path = r.In.URL.Path[len("/api/practice"):]
+			r.Out.URL.RawPath = ""
+			r.Out.Header.Del("Cookie")
+			r.Out.Header.Del("Origin")
+			r.Out.Header.Del("Sec-Fetch-Site")
+			if p := s.person(r.In.Context()); p != nil {
+				r.Out.Header.Set("X-Practice-By", p.Name)
+			}
+		},
+		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
+			writeProblem(w, http.StatusBadGateway, "", "the practice apps do not answer: "+err.Error())
+		},
+	}
+	return proxy
+}
+
+func (s *Server) health(w http.ResponseWriter, r *http.Request) {
+	if err := s.store.Pool.Ping(r.Context()); err != nil {
+		writeProblem(w, http.StatusServiceUnavailable, "", "the database does not answer")
+		return
+	}
+	_, _ = w.Write([]byte("ok\n"))
+}
+
+// Describe gives the OpenAPI description as JSON, without a running server.
+func Describe() ([]byte, error) {
+	s := &Server{}
+	s.api = humachi.New(chi.NewMux(), config())
+	s.routes()
+	return json.MarshalIndent(s.api.OpenAPI(), "", "  ")
+}

@@ -1,0 +1,84 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"dorfbote/internal/store"
+)
+
+// TodayBody is what needs a person, and how the day goes.
+type TodayBody struct {
+	Needs    []Need       `json:"needs"`
+	Channels []ChannelDay `json:"channels"`
+	Latest   []PostItem   `json:"latest"`
+	Arrivals int64        `json:"arrivals" doc:"so far today"`
+	Told     int64        `json:"told" doc:"arrivals told about so far today"`
+}
+
+// Need is something that waits for a person.
+type Need struct {
+	What  string `json:"what"`
+	Words string `json:"words"`
+	Go    string `json:"go" doc:"where in the application it is seen to"`
+}
+
+// ChannelDay compares a channel's posts so far today with the usual by this hour.
+type ChannelDay struct {
+	Name  string  `json:"name"`
+	Today int64   `json:"today"`
+	Usual float64 `json:"usual" doc:"by this hour, over the last four weeks"`
+}
+
+type todayOutput struct{ Body TodayBody }
+
+func (s *Server) todayRoutes() {
+	register(s, op("today", http.MethodGet, "/api/today", "What needs a person today", "Today"), anyone, s.today)
+}
+
+func (s *Server) today(ctx context.Context, _ *Person, _ *struct{}) (*todayOutput, error) {
+	now := time.Now().In(s.Engine.Workspace.Location())
+	start := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
+	out := &todayOutput{Body: TodayBody{Needs: []Need{}, Channels: []ChannelDay{}}}
+	db := s.store.DB.WithContext(ctx)
+	destinations, err := s.store.Destinations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range destinations {
+		if d.Paused {
+			out.Body.Needs = append(out.Body.Needs, Need{d.Name + " is paused", d.Reason, "/outbox?destination=" + urlQuery(d.Name)})
+		}
+	}
+	var failed []struct {
+		WorkflowID int64
+		Name       string
+		N          int64
+		Error      string
+	}
+	err = db.Raw(`SELECT v.workflow_id, w.name, count(*) AS n, max(v.error) AS error FROM verdicts v JOIN workflows w ON w.id = v.workflow_id
+		WHERE v.verdict = 'failed' AND v.at > ? GROUP BY 1, 2 ORDER BY 3 DESC LIMIT 10`, now.Add(-24*time.Hour)).Scan(&failed).Error
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range failed {
+		out.Body.Needs = append(out.Body.Needs, Need{f.Name + " failed on " + plural(f.N, "arrival", "arrivals"), f.Error, "/arrivals?verdict=failed"})
+	}
+	err = db.Raw(`SELECT d.name, count(p.id) FILTER (WHERE p.sent_at >= @start) AS today,
+			count(p.id) FILTER (WHERE p.sent_at < @start AND (p.sent_at AT TIME ZONE @zone)::time <= (@now::timestamptz AT TIME ZONE @zone)::time) / 28.0 AS usual
+		FROM destinations d LEFT JOIN posts p ON p.destination = d.name AND p.state = 'sent' AND p.sent_at > @start::timestamptz - interval '28 days'
+		GROUP BY d.name ORDER BY d.name`, map[string]any{"start": start, "now": now, "zone": now.Location().String()}).Scan(&out.Body.Channels).Error
+	if err != nil {
+		return nil, err
+	}
+	if err := db.Raw("SELECT count(*) FROM arrivals WHERE received_at >= ?", start).Scan(&out.Body.Arrivals).Error; err != nil {
+		return nil, err
+	}
+	if err := db.Raw("SELECT count(*) FROM verdicts WHERE verdict = 'told' AND at >= ?", start).Scan(&out.Body.Told).Error; err != nil {
+		return nil, err
+	}
+	posts, err := s.store.Posts(ctx, store.PostFilter{Limit: 8})
+	out.Body.Latest = s.postItems(posts)
+	return out, err
+}

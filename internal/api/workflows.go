@@ -1,0 +1,323 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/engine"
+	"dorfbote/internal/store"
+)
+
+// WorkflowItem is a workflow in the list.
+type WorkflowItem struct {
+	ID        int64      `json:"id"`
+	Name      string     `json:"name"`
+	Note      string     `json:"note"`
+	Icon      string     `json:"icon"`
+	Colour    string     `json:"colour"`
+	On        bool       `json:"on"`
+	Version   int        `json:"version" doc:"the version that is or was on; 0 before the first"`
+	Changed   bool       `json:"changed" doc:"the draft differs from the version"`
+	Source    string     `json:"source"`
+	Watches   string     `json:"watches" doc:"in words"`
+	Tells     []string   `json:"tells"`
+	Problems  int        `json:"problems" doc:"errors in the draft"`
+	LastTold  *time.Time `json:"last_told"`
+	Days      []int64    `json:"days" doc:"arrivals told about on each of the last 14 days, oldest first"`
+	UpdatedAt time.Time  `json:"updated_at"`
+	UpdatedBy string     `json:"updated_by"`
+}
+
+// WorkflowDetail is one workflow with its draft.
+type WorkflowDetail struct {
+	WorkflowItem
+	Text  string `json:"text" doc:"the draft, as YAML"`
+	Sheet any    `json:"sheet" doc:"the draft, as an object; null while it cannot be read"`
+	Live  string `json:"live" doc:"the version's sheet, as YAML"`
+}
+
+type listOutput[T any] struct {
+	Body struct {
+		Items []T   `json:"items"`
+		Next  int64 `json:"next" doc:"give this as before to read on; 0 at the end"`
+	}
+}
+
+func list[T any](items []T, next int64) *listOutput[T] {
+	out := &listOutput[T]{}
+	out.Body.Items, out.Body.Next = items, next
+	if items == nil {
+		out.Body.Items = []T{}
+	}
+	return out
+}
+
+type idInput struct {
+	ID int64 `path:"id"`
+}
+
+type workflowOutput struct{ Body WorkflowDetail }
+
+// SheetBody is a sheet as YAML or as an object.
+type SheetBody struct {
+	Text  string `json:"text,omitempty" doc:"the sheet as YAML or JSON text"`
+	Sheet any    `json:"sheet,omitempty" doc:"the sheet as an object; used where there is no text"`
+}
+
+// source gives the sheet's text in the form that is stored.
+func (b SheetBody) source() (string, error) {
+	if b.Text != "" {
+		return b.Text, nil
+	}
+	if b.Sheet == nil {
+		return "", huma.Error422UnprocessableEntity("the request holds neither text nor sheet")
+	}
+	raw, err := json.Marshal(b.Sheet)
+	if err != nil {
+		return "", err
+	}
+	text, err := sheet.Format(raw)
+	return string(text), err
+}
+
+func (s *Server) workflowRoutes() {
+	register(s, op("list-workflows", http.MethodGet, "/api/workflows", "All workflows", "Workflows"), anyone, s.listWorkflows)
+	register(s, op("get-workflow", http.MethodGet, "/api/workflows/{id}", "One workflow", "Workflows"), anyone,
+		func(ctx context.Context, _ *Person, in *idInput) (*workflowOutput, error) {
+			return s.workflow(ctx, in.ID)
+		})
+	register(s, op("create-workflow", http.MethodPost, "/api/workflows", "Make a workflow; it is off", "Workflows"), editors, s.createWorkflow)
+	register(s, op("save-draft", http.MethodPut, "/api/workflows/{id}/draft", "Keep a workflow's draft", "Workflows"), editors, s.saveDraft)
+	register(s, op("switch-on", http.MethodPost, "/api/workflows/{id}/on", "Switch on the draft as a new version", "Workflows"), editors, s.switchOn)
+	register(s, op("switch-off", http.MethodPost, "/api/workflows/{id}/off", "Switch off", "Workflows"), editors, s.switchOff)
+	register(s, op("delete-workflow", http.MethodDelete, "/api/workflows/{id}", "Delete a workflow that is off", "Workflows"), editors, s.deleteWorkflow)
+	register(s, op("list-versions", http.MethodGet, "/api/workflows/{id}/versions", "A workflow's versions, newest first", "Workflows"), anyone, s.versions)
+}
+
+func (s *Server) item(w store.Workflow, live string, known sheet.Known) WorkflowItem {
+	it := WorkflowItem{
+		ID: w.ID, Name: w.Name, On: w.IsOn, Version: w.Version, Changed: w.Version == 0 || live != w.Draft,
+		Source: w.Source, UpdatedAt: w.UpdatedAt, UpdatedBy: w.UpdatedBy, Tells: []string{}, Days: []int64{},
+	}
+	_, sh, problems := sheet.Compile([]byte(w.Draft), known)
+	for _, p := range problems {
+		if !p.Warning {
+			it.Problems++
+		}
+	}
+	if sh == nil {
+		return it
+	}
+	it.Note, it.Icon, it.Colour, it.Source = sh.Note, sh.Look.Icon, sh.Look.Colour, sh.Watch.Source.S
+	it.Watches = watchWords(sh)
+	seen := map[string]bool{}
+	add := func(tells []sheet.Tell) {
+		for _, t := range tells {
+			if !seen[t.To.S] {
+				seen[t.To.S] = true
+				it.Tells = append(it.Tells, t.To.S)
+			}
+		}
+	}
+	for _, r := range sh.Route.Rows {
+		add(r.Tell)
+	}
+	if sh.Route.Otherwise != nil {
+		add(sh.Route.Otherwise.Tell)
+	}
+	return it
+}
+
+func watchWords(sh *sheet.Sheet) string {
+	w := strings.Join(sh.Watch.On, " or ")
+	if c := sh.Watch.When; c != nil && c.Field.S != "" {
+		w = c.Field.S + " " + strings.ReplaceAll(c.Op.S, "_", " ")
+		if v, ok := c.Value.(string); ok {
+			w += " " + v
+		}
+	}
+	return w
+}
+
+func (s *Server) listWorkflows(ctx context.Context, _ *Person, _ *struct{}) (*listOutput[WorkflowItem], error) {
+	now := time.Now().In(s.Engine.Workspace.Location())
+	today := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
+	rows, err := s.store.Workflows(ctx, today)
+	if err != nil {
+		return nil, err
+	}
+	known, err := s.Engine.Known(ctx)
+	if err != nil {
+		return nil, err
+	}
+	items := make([]WorkflowItem, 0, len(rows))
+	for _, r := range rows {
+		live := ""
+		if r.Version > 0 {
+			if live, err = s.store.VersionSheet(ctx, r.ID, r.Version); err != nil {
+				return nil, err
+			}
+		}
+		it := s.item(r.Workflow, live, known)
+		it.LastTold, it.Days = r.LastTold, r.Days
+		items = append(items, it)
+	}
+	return list(items, 0), nil
+}
+
+func (s *Server) workflow(ctx context.Context, id int64) (*workflowOutput, error) {
+	w, err := s.store.Workflow(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	known, err := s.Engine.Known(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &workflowOutput{}
+	if w.Version > 0 {
+		if out.Body.Live, err = s.store.VersionSheet(ctx, id, w.Version); err != nil {
+			return nil, err
+		}
+	}
+	out.Body.WorkflowItem = s.item(*w, out.Body.Live, known)
+	out.Body.Text = w.Draft
+	if raw, err := sheet.JSON([]byte(w.Draft)); err == nil {
+		out.Body.Sheet = json.RawMessage(raw)
+	}
+	return out, nil
+}
+
+func nameOf(text, fallback string) string {
+	if sh, _ := sheet.Read([]byte(text)); sh != nil && sh.Name != "" {
+		return sh.Name
+	}
+	return fallback
+}
+
+type createInput struct{ Body SheetBody }
+
+func (s *Server) createWorkflow(ctx context.Context, who *Person, in *createInput) (*workflowOutput, error) {
+	text, err := in.Body.source()
+	if err != nil {
+		return nil, err
+	}
+	name := nameOf(text, "")
+	if name == "" {
+		return nil, huma.Error422UnprocessableEntity("the sheet has no name")
+	}
+	w := store.Workflow{Name: name, Draft: text, Owner: &who.ID, UpdatedBy: who.Name, CreatedAt: time.Now(), UpdatedAt: time.Now()}
+	if err := s.store.DB.WithContext(ctx).Create(&w).Error; err != nil {
+		return nil, err
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: w.ID})
+	return s.workflow(ctx, w.ID)
+}
+
+type draftInput struct {
+	ID   int64 `path:"id"`
+	Body SheetBody
+}
+
+func (s *Server) saveDraft(ctx context.Context, who *Person, in *draftInput) (*workflowOutput, error) {
+	text, err := in.Body.source()
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.store.Workflow(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	w.Name, w.Draft, w.UpdatedBy, w.UpdatedAt = nameOf(text, w.Name), text, who.Name, time.Now()
+	if err := s.store.DB.WithContext(ctx).Select("name", "draft", "updated_by", "updated_at").Updates(w).Error; err != nil {
+		return nil, err
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: w.ID})
+	return s.workflow(ctx, w.ID)
+}
+
+type onInput struct {
+	ID   int64 `path:"id"`
+	Body struct {
+		Note string `json:"note,omitempty" maxLength:"500" doc:"what is new"`
+	} `required:"false"`
+}
+
+func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workflowOutput, error) {
+	w, err := s.store.Workflow(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	known, err := s.Engine.Known(ctx)
+	if err != nil {
+		return nil, err
+	}
+	plan, _, problems := sheet.Compile([]byte(w.Draft), known)
+	if plan == nil {
+		return nil, notRunnable(problems)
+	}
+	if _, err := s.store.SwitchOn(ctx, in.ID, w.Draft, plan.Source, in.Body.Note, who.Name); err != nil {
+		return nil, err
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: w.ID})
+	return s.workflow(ctx, in.ID)
+}
+
+func notRunnable(problems []report.Problem) error {
+	var details []error
+	for _, p := range problems {
+		if !p.Warning {
+			details = append(details, &huma.ErrorDetail{Message: p.String(), Location: fmt.Sprintf("%s (line %d, column %d)", p.Path, p.At.Line, p.At.Column)})
+		}
+	}
+	return huma.Error422UnprocessableEntity("the sheet cannot be switched on yet; see what is wrong with it", details...)
+}
+
+func (s *Server) switchOff(ctx context.Context, who *Person, in *idInput) (*workflowOutput, error) {
+	if err := s.store.SwitchOff(ctx, in.ID, who.Name); err != nil {
+		return nil, err
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: in.ID})
+	return s.workflow(ctx, in.ID)
+}
+
+func (s *Server) deleteWorkflow(ctx context.Context, _ *Person, in *idInput) (*struct{}, error) {
+	w, err := s.store.Workflow(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if w.IsOn {
+		return nil, huma.Error409Conflict("the workflow is on; switch it off before deleting it")
+	}
+	if err := s.store.DB.WithContext(ctx).Delete(w).Error; err != nil {
+		return nil, err
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: in.ID})
+	return nil, nil
+}
+
+// VersionItem is one version of a workflow.
+type VersionItem struct {
+	Version int       `json:"version"`
+	Note    string    `json:"note"`
+	By      string    `json:"by"`
+	At      time.Time `json:"at"`
+	Text    string    `json:"text"`
+}
+
+func (s *Server) versions(ctx context.Context, _ *Person, in *idInput) (*listOutput[VersionItem], error) {
+	rows, err := s.store.Versions(ctx, in.ID)
+	items := make([]VersionItem, 0, len(rows))
+	for _, v := range rows {
+		items = append(items, VersionItem{v.Version, v.Note, v.ByPerson, v.At, v.Sheet})
+	}
+	return list(items, 0), err
+}

@@ -1,0 +1,137 @@
+// Package chat sends posts to a team chat over its HTTP API.
+package chat
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"dorfbote/internal/core/message"
+)
+
+// Post is what goes to a channel.
+type Post struct {
+	Channel string
+	Doc     *message.Document
+	Under   string // the other side's id of the post whose thread this belongs in
+	Key     string // idempotency key, sent so that a repeated call is known as one
+}
+
+// Receipt is what came back.
+type Receipt struct {
+	RemoteID   string
+	Status     int    // of HTTP; 0 when no answer came
+	Answer     string // the other side's words, shortened
+	RetryAfter time.Duration
+}
+
+// Healable tells whether the same call may succeed later.
+func (r Receipt) Healable() bool {
+	switch r.Status {
+	case http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusGone,
+		http.StatusRequestEntityTooLarge, http.StatusUnprocessableEntity:
+		return false
+	}
+	return true
+}
+
+// Sent tells whether the other side has taken the post.
+func (r Receipt) Sent() bool { return r.Status >= 200 && r.Status < 300 }
+
+// Client speaks to one chat.
+type Client struct {
+	Address string
+	Token   string
+	HTTP    *http.Client
+}
+
+type wirePost struct {
+	Channel string         `json:"channel"`
+	Title   string         `json:"title,omitempty"`
+	Text    string         `json:"text,omitempty"`
+	Facts   []message.Fact `json:"facts,omitempty"`
+	Tone    string         `json:"tone,omitempty"`
+	Link    *message.Link  `json:"link,omitempty"`
+	Under   string         `json:"under,omitempty"`
+}
+
+// Send delivers one post. Whatever the other side says is in the receipt; there is no error beside it.
+func (c *Client) Send(ctx context.Context, p Post) Receipt {
+	body, err := json.Marshal(wirePost{
+		Channel: p.Channel, Title: p.Doc.Title, Text: p.Doc.Markdown(), Facts: p.Doc.Facts, Tone: p.Doc.Tone, Link: p.Doc.Link, Under: p.Under,
+	})
+	if err != nil {
+		return Receipt{Status: http.StatusBadRequest, Answer: err.Error()}
+	}
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(c.Address, "/")+"/posts", bytes.NewReader(body))
+	if err != nil {
+		return Receipt{Status: http.StatusBadRequest, Answer: err.Error()}
+	}
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Authorization", "Bearer "+c.Token)
+	req.Header.Set("Idempotency-Key", p.Key)
+	res, err := c.HTTP.Do(req)
+	if err != nil {
+		return Receipt{Answer: fmt.Sprintf("no answer from %s: %v", req.URL.Host, unwrapURL(err))}
+	}
+	defer res.Body.Close()
+	raw, _ := io.ReadAll(io.LimitReader(res.Body, 64<<10))
+	out := Receipt{Status: res.StatusCode, Answer: words(raw, res.Status), RetryAfter: retryAfter(res.Header.Get("Retry-After"), time.Now())}
+	if out.Sent() {
+		var made struct {
+			ID json.Number `json:"id"`
+		}
+		if json.Unmarshal(raw, &made) == nil {
+			out.RemoteID = made.ID.String()
+		}
+	}
+	return out
+}
+
+func unwrapURL(err error) error {
+	if u, ok := err.(interface{ Unwrap() error }); ok && u.Unwrap() != nil {
+		return u.Unwrap()
+	}
+	return err
+}
+
+// words picks the readable part of an answer: the detail of an RFC 9457 problem, or the text itself.
+func words(raw []byte, status string) string {
+	var problem struct {
+		Title  string `json:"title"`
+		Detail string `json:"detail"`
+	}
+	if json.Unmarshal(raw, &problem) == nil && problem.Title+problem.Detail != "" {
+		return strings.TrimSpace(status + ": " + strings.TrimPrefix(problem.Title+" · "+problem.Detail, " · "))
+	}
+	text := strings.TrimSpace(string(raw))
+	if len(text) > 400 {
+		text = text[:400] + "…"
+	}
+	if text == "" || strings.HasPrefix(text, "{") {
+		return status
+	}
+	return status + ": " + strings.ToValidUTF8(text, "\uFFFD")
+}
+
+// retryAfter reads seconds or a date (RFC 9110, 10.2.3), bounded to a day.
+func retryAfter(h string, now time.Time) time.Duration {
+	if h == "" {
+		return 0
+	}
+	d := time.Duration(0)
+	if n, err := strconv.ParseFloat(h, 64); err == nil {
+		d = time.Duration(n * float64(time.Second))
+	} else if t, err := http.ParseTime(h); err == nil {
+		d = t.Sub(now)
+	}
+	return min(max(d, 0), 24*time.Hour)
+}

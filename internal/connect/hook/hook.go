@@ -1,0 +1,257 @@
+// Package hook reads record events that apps send by HTTP: CloudEvents 1.0 in structured, binary and
+// batch mode, and plain JSON records.
+package hook
+
+import (
+	"errors"
+	"fmt"
+	"mime"
+	"net/http"
+	"strings"
+	"time"
+
+	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
+
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/value"
+)
+
+// MaxBody is the largest request that is taken in, in bytes.
+const MaxBody = 1 << 20
+
+// Event is an arrival as it came. Compute is true where the app did not say whether the record is
+// new, so that the record's known state must tell.
+type Event struct {
+	*arrival.Arrival
+	Compute bool
+}
+
+// Problem is why a request was refused: an HTTP status, what is wrong, and where.
+type Problem struct {
+	Status   int
+	Detail   string
+	Location string // the header, the attribute or the JSON pointer that is wrong
+}
+
+func (p *Problem) Error() string { return p.Detail }
+
+func refuse(status int, location, format string, args ...any) *Problem {
+	return &Problem{Status: status, Location: location, Detail: fmt.Sprintf(format, args...)}
+}
+
+// Hook is one connection that events come in by.
+type Hook struct {
+	Connection string
+	Secret     string // of Standard Webhooks; "" checks nothing
+	KeyField   func(source string) string
+}
+
+// Read makes events of one request. kind is the record kind from the address; "" takes it from the
+// events. Time, where an event has none, is now.
+func (h *Hook) Read(header http.Header, kind string, body []byte, now time.Time) ([]Event, *Problem) {
+	if p := h.verify(header, body); p != nil {
+		return nil, p
+	}
+	media, _, err := mime.ParseMediaType(header.Get("Content-Type"))
+	if err != nil {
+		return nil, refuse(http.StatusUnsupportedMediaType, "header Content-Type", "the content type %q cannot be read; send application/json or application/cloudevents+json", header.Get("Content-Type"))
+	}
+	var events []Event
+	var p *Problem
+	switch {
+	case media == "application/cloudevents-batch+json":
+		events, p = h.batch(body)
+	case media == "application/cloudevents+json":
+		events, p = h.structured(body)
+	case media != "application/json" && !strings.HasSuffix(media, "+json"):
+		return nil, refuse(http.StatusUnsupportedMediaType, "header Content-Type", "%s is not read here; send application/json, application/cloudevents+json or application/cloudevents-batch+json", media)
+	case header.Get("Ce-Specversion") != "":
+		events, p = h.binary(header, body)
+	default:
+		events, p = h.plain(header, kind, body, now)
+	}
+	if p != nil {
+		return nil, p
+	}
+	for i := range events {
+		if p := h.settle(&events[i], kind, i, now); p != nil {
+			return nil, p
+		}
+	}
+	return events, nil
+}
+
+func (h *Hook) verify(header http.Header, body []byte) *Problem {
+	if h.Secret == "" {
+		return nil
+	}
+	wh, err := standardwebhooks.NewWebhook(h.Secret)
+	if err != nil {
+		return refuse(http.StatusInternalServerError, "", "the signing secret of %s is no Standard Webhooks secret", h.Connection)
+	}
+	if err := wh.Verify(body, header); err != nil {
+		return refuse(http.StatusUnauthorized, "header webhook-signature", "the signature was not accepted: %v", err)
+	}
+	return nil
+}
+
+func (h *Hook) batch(body []byte) ([]Event, *Problem) {
+	v, err := value.ReadJSON(body)
+	if err != nil {
+		return nil, badJSON(err)
+	}
+	list, ok := v.([]any)
+	if !ok {
+		return nil, refuse(http.StatusBadRequest, "", "a batch is a JSON array of CloudEvents, not %s", value.Describe(v))
+	}
+	events := make([]Event, len(list))
+	for i, e := range list {
+		a, err := arrival.FromEvent(e)
+		if err != nil {
+			return nil, badEvent(err, fmt.Sprintf("[%d].", i))
+		}
+		events[i] = Event{Arrival: a}
+	}
+	return events, nil
+}
+
+func (h *Hook) structured(body []byte) ([]Event, *Problem) {
+	a, err := arrival.Read(body)
+	if err != nil {
+		return nil, badEvent(err, "")
+	}
+	return []Event{{Arrival: a}}, nil
+}
+
+// binary reads the attributes from ce- headers and the data from the body.
+func (h *Hook) binary(header http.Header, body []byte) ([]Event, *Problem) {
+	event := map[string]any{}
+	for name := range header {
+		if attr, ok := strings.CutPrefix(strings.ToLower(name), "ce-"); ok {
+			event[attr] = percentDecode(header.Get(name))
+		}
+	}
+	if len(body) > 0 {
+		data, err := value.ReadJSON(body)
+		if err != nil {
+			return nil, badJSON(err)
+		}
+		event["data"] = data
+	}
+	a, err := arrival.FromEvent(event)
+	if err != nil {
+		return nil, badEvent(err, "header ce-")
+	}
+	return []Event{{Arrival: a}}, nil
+}
+
+// percentDecode undoes the encoding of header values of the CloudEvents HTTP binding (3.1.3.2).
+func percentDecode(s string) string {
+	var b strings.Builder
+	for i := 0; i < len(s); i++ {
+		if s[i] == '%' && i+2 < len(s) {
+			var c byte
+			if _, err := fmt.Sscanf(s[i+1:i+3], "%02x", &c); err == nil {
+				b.WriteByte(c)
+				i += 2
+				continue
+			}
+		}
+		b.WriteByte(s[i])
+	}
+	return strings.ToValidUTF8(b.String(), "\uFFFD")
+}
+
+// plain reads a record, or a list of records, sent as it is.
+func (h *Hook) plain(header http.Header, kind string, body []byte, now time.Time) ([]Event, *Problem) {
+	v, err := value.ReadJSON(body)
+	if err != nil {
+		return nil, badJSON(err)
+	}
+	if m, ok := v.(map[string]any); ok && m["specversion"] != nil && m["source"] != nil {
+		return h.structured(body) // a CloudEvent under the plain content type
+	}
+	if kind == "" {
+		return nil, refuse(http.StatusBadRequest, "path", "a plain record does not say what kind it is; send it to …/%s/KIND", h.Connection)
+	}
+	list, isList := v.([]any)
+	if !isList {
+		list = []any{v}
+	}
+	id := header.Get("Webhook-Id")
+	if id == "" {
+		id = header.Get("Idempotency-Key")
+	}
+	events := make([]Event, len(list))
+	for i, e := range list {
+		at := ""
+		if isList {
+			at = fmt.Sprintf("/%d", i)
+		}
+		record, ok := e.(map[string]any)
+		if !ok {
+			return nil, refuse(http.StatusBadRequest, at, "a record is a JSON object, not %s", value.Describe(e))
+		}
+		a := &arrival.Arrival{Source: h.Connection + "/" + kind, Type: arrival.Updated, Record: record, Time: now, ID: id}
+		if id != "" && isList {
+			a.ID = fmt.Sprintf("%s-%d", id, i)
+		}
+		events[i] = Event{Arrival: a, Compute: true}
+	}
+	return events, nil
+}
+
+// settle puts the event under this connection's source and finds its record's key.
+func (h *Hook) settle(e *Event, kind string, i int, now time.Time) *Problem {
+	own, ok := strings.CutPrefix(e.Source, h.Connection+"/")
+	switch {
+	case ok && (kind == "" || own == kind):
+	case kind == "":
+		return refuse(http.StatusBadRequest, "source", "the event's source %q is not %s/KIND; send it to …/%s/KIND, or name the source so", e.Source, h.Connection, h.Connection)
+	default:
+		e.Source = h.Connection + "/" + kind // a foreign app names itself as it likes
+	}
+	if e.Time.IsZero() {
+		e.Time = now
+	}
+	if e.Time.Year() < 1 || e.Time.Year() > 9999 {
+		return refuse(http.StatusBadRequest, "time", "the time %s is out of range", e.Time)
+	}
+	if e.Subject == "" && e.Record != nil {
+		field := h.KeyField(e.Source)
+		switch k := e.Record[field].(type) {
+		case string:
+			e.Subject = k
+		case float64:
+			e.Subject = value.NumberText(k)
+		}
+		if e.Subject == "" {
+			return refuse(http.StatusBadRequest, "/"+field, "record %d of the request has no key: its field %q is missing or empty, and the event has no subject", i+1, field)
+		}
+	}
+	for name, s := range map[string]string{"id": e.ID, "subject": e.Subject, "source": e.Source, "type": e.Type} {
+		if len(s) > 500 {
+			return refuse(http.StatusBadRequest, name, "%s is longer than 500 bytes", name)
+		}
+		if strings.ContainsRune(s, 0) {
+			return refuse(http.StatusBadRequest, name, "%s holds a NUL character", name)
+		}
+	}
+	return nil
+}
+
+func badJSON(err error) *Problem {
+	var je *value.JSONError
+	if errors.As(err, &je) {
+		return refuse(http.StatusBadRequest, fmt.Sprintf("line %d, column %d", je.Line, je.Column), "the body is not JSON that can be read: %v", je)
+	}
+	return refuse(http.StatusBadRequest, "", "the body is not JSON that can be read: %v", err)
+}
+
+func badEvent(err error, prefix string) *Problem {
+	var fe *arrival.FieldError
+	if errors.As(err, &fe) {
+		return refuse(http.StatusBadRequest, prefix+fe.Field, "%s%v", prefix, fe)
+	}
+	return badJSON(err)
+}

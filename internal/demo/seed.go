@@ -1,0 +1,281 @@
+// Package demo fills an empty database with the demo world: people, connections, workflows, and three
+// months of history in the practice apps.
+package demo
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/hex"
+	"fmt"
+	"io/fs"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"dorfbote/examples"
+	"dorfbote/internal/api"
+	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine"
+	"dorfbote/internal/practice"
+	"dorfbote/internal/store"
+)
+
+// Seed of the demo world, and how many days it has lived before the first start.
+const (
+	Seed = 4646
+	Days = 90
+)
+
+// Zone is where Lindental lies.
+const Zone = "Europe/Zurich"
+
+// Password is that of all demo people.
+const Password = "lindental"
+
+// People of the demo.
+var People = []store.Person{
+	{Email: "marit@lindental.example", Name: "Marit Aven", Role: "administrator"},
+	{Email: "jonas@lindental.example", Name: "Jonas Rietmann", Role: "editor"},
+	{Email: "vera@lindental.example", Name: "Vera Kolb", Role: "viewer"},
+}
+
+// Addresses are where the parts of the demo listen.
+type Addresses struct{ Server, Practice string }
+
+var apps = []struct{ id, title string }{
+	{"tours", "Tours"}, {"lab", "Lab"}, {"cellar", "Cellar"}, {"counter", "Counter"}, {"workshop", "Workshop"},
+}
+
+var channels = []struct{ name, purpose string }{
+	{"#tours", "Milk on the road"}, {"#lab", "Samples"}, {"#cellar", "Ripening"}, {"#counter", "Orders"}, {"#workshop", "Vehicles"},
+	{"#board", "The board, by invitation"}, {"#practice", "For trying things out"},
+}
+
+// Fill writes the demo world into an empty database. It does nothing where people exist already, but
+// for telling the parts where the others listen this time.
+func Fill(ctx context.Context, e *engine.Engine, p *practice.Server, at Addresses, say func(string, ...any)) error {
+	db := e.Store.DB.WithContext(ctx)
+	var n int64
+	if err := db.Model(&store.Person{}).Count(&n).Error; err != nil {
+		return err
+	}
+	if n == 0 {
+		if err := people(db); err != nil {
+			return fmt.Errorf("writing the demo people: %w", err)
+		}
+		if err := connections(db, at); err != nil {
+			return fmt.Errorf("writing the connections: %w", err)
+		}
+		if err := workflows(ctx, e); err != nil {
+			return fmt.Errorf("writing the workflows: %w", err)
+		}
+		began := time.Now()
+		count, err := history(ctx, e, at)
+		if err != nil {
+			return fmt.Errorf("writing the history: %w", err)
+		}
+		say("%d days of history written: %d arrivals in %.1f s", Days, count, time.Since(began).Seconds())
+	}
+	return introduce(ctx, db, p, at)
+}
+
+func people(db *gorm.DB) error {
+	for _, p := range People {
+		p.PasswordHash, p.CreatedAt = api.HashPassword(Password), time.Now()
+		if err := db.Create(&p).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func connections(db *gorm.DB, at Addresses) error {
+	now := time.Now()
+	for _, a := range apps {
+		if err := db.Create(&store.Connection{ID: a.id, Kind: "hook", Title: a.title, Secret: newSecret(), KeyField: "id", CreatedAt: now}).Error; err != nil {
+			return err
+		}
+	}
+	kinds, err := practice.Kinds()
+	if err != nil {
+		return err
+	}
+	for _, k := range kinds {
+		schema := string(k.Schema)
+		if err := db.Create(&store.Kind{Source: k.Source(), Connection: k.App, Title: k.Fields.Title, KeyField: k.Key, Schema: &schema}).Error; err != nil {
+			return err
+		}
+	}
+	token := make([]byte, 16)
+	_, _ = rand.Read(token)
+	square := store.Connection{ID: "square", Kind: "chat", Title: "The square", Address: at.Practice + "/square", Secret: hex.EncodeToString(token), CreatedAt: now}
+	if err := db.Create(&square).Error; err != nil {
+		return err
+	}
+	if err := db.Exec("INSERT INTO practice.tokens (token, sender) VALUES (?, 'Dorfbote')", square.Secret).Error; err != nil {
+		return err
+	}
+	for _, c := range channels {
+		private := c.name == "#board"
+		if err := db.Create(&store.Destination{Name: "square/" + c.name, Connection: "square", Title: c.name, Private: private}).Error; err != nil {
+			return err
+		}
+		hookToken := make([]byte, 12)
+		_, _ = rand.Read(hookToken)
+		err := db.Exec("INSERT INTO practice.channels (name, purpose, private, members, hook_token) VALUES (?, ?, ?, ARRAY['Dorfbote'], ?)",
+			c.name, c.purpose, private, hex.EncodeToString(hookToken)).Error
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func newSecret() string {
+	raw := make([]byte, 24)
+	_, _ = rand.Read(raw)
+	return "whsec_" + base64.StdEncoding.EncodeToString(raw)
+}
+
+func workflows(ctx context.Context, e *engine.Engine) error {
+	files, err := fs.Glob(examples.Sheets, "*.yaml")
+	if err != nil {
+		return err
+	}
+	known, err := e.Known(ctx)
+	if err != nil {
+		return err
+	}
+	for _, f := range files {
+		src, err := examples.Sheets.ReadFile(f)
+		if err != nil {
+			return err
+		}
+		text, err := sheet.Format(src)
+		if err != nil {
+			return err
+		}
+		plan, sh, problems := sheet.Compile(text, known)
+		if plan == nil {
+			return fmt.Errorf("example %s: %v", f, problems)
+		}
+		w := store.Workflow{Name: sh.Name, Draft: string(text), UpdatedBy: "Marit Aven", CreatedAt: time.Now(), UpdatedAt: time.Now()}
+		if err := e.Store.DB.WithContext(ctx).Create(&w).Error; err != nil {
+			return err
+		}
+		if _, err := e.Store.SwitchOn(ctx, w.ID, w.Draft, plan.Source, "First version", "Marit Aven"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// history lives through the days before today, and today up to now, and writes down what would have
+// come in and what would have been told.
+func history(ctx context.Context, e *engine.Engine, at Addresses) (int, error) {
+	now := time.Now().In(e.Workspace.Location())
+	first := now.AddDate(0, 0, -Days)
+	w := practice.NewWorld(Seed, first, at.Practice)
+	var events []hook.Event
+	state := map[string]practice.Change{}
+	for range Days + 1 {
+		for _, c := range w.NextDay() {
+			if c.At.After(now) {
+				break
+			}
+			events = append(events, Event(c, len(events)))
+			state[c.App+"/"+c.Kind+"/"+c.Key] = c
+		}
+	}
+	if err := e.History(ctx, events); err != nil {
+		return 0, err
+	}
+	db := e.Store.DB.WithContext(ctx)
+	if err := practice.WriteRecords(db, state); err != nil {
+		return 0, err
+	}
+	if err := squareHistory(db); err != nil {
+		return 0, err
+	}
+	return len(events), db.Exec("INSERT INTO practice.world (seed, first, lived_to) VALUES (?, ?, ?)", Seed, first.Format("2006-01-02"), now).Error
+}
+
+// Event makes the event that a practice app sends for a change.
+func Event(c practice.Change, n int) hook.Event {
+	return hook.Event{Arrival: &arrival.Arrival{
+		ID: fmt.Sprintf("%s-%06d", c.App, n+1), Source: c.App + "/" + c.Kind, Type: "dorfbote.record." + c.Type,
+		Time: c.At.UTC(), Subject: c.Key, Record: c.Record, Before: c.Before, By: c.By,
+	}}
+}
+
+// squareHistory puts the last posts that were told into the square, where they would have stood.
+func squareHistory(db *gorm.DB) error {
+	var posts []store.Post
+	if err := db.Raw("SELECT * FROM (SELECT * FROM posts ORDER BY id DESC LIMIT 250) p ORDER BY id").Scan(&posts).Error; err != nil {
+		return err
+	}
+	for _, p := range posts {
+		doc, err := api.ReadDocument(p.Body)
+		if err != nil {
+			return err
+		}
+		facts, link := "[]", any(nil)
+		if len(doc.Facts) > 0 {
+			facts = string(factsJSON(doc.Facts))
+		}
+		if doc.Link != nil {
+			link = string(value.AppendJSON(nil, map[string]any{"text": doc.Link.Text, "to": doc.Link.To}))
+		}
+		if p.Under != nil {
+			continue
+		}
+		var id int64
+		err = db.Raw(`INSERT INTO practice.posts (channel, sender, title, text, facts, tone, link, key, at) VALUES (?, 'Dorfbote', ?, ?, ?::jsonb, ?, ?::jsonb, ?, ?) RETURNING id`,
+			strings.TrimPrefix(p.Destination, "square/"), doc.Title, doc.Markdown(), facts, doc.Tone, link, p.Key, p.CreatedAt).Scan(&id).Error
+		if err != nil {
+			return err
+		}
+		if err := db.Exec("UPDATE posts SET remote_id = ? WHERE id = ?", fmt.Sprint(id), p.ID).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func factsJSON(facts []message.Fact) []byte {
+	list := make([]any, len(facts))
+	for i, f := range facts {
+		list[i] = map[string]any{"label": f.Label, "value": f.Value}
+	}
+	return value.AppendJSON(nil, list)
+}
+
+// introduce tells the practice apps where Dorfbote listens, and Dorfbote where the square does.
+func introduce(ctx context.Context, db *gorm.DB, p *practice.Server, at Addresses) error {
+	if err := db.Exec("UPDATE connections SET address = ? WHERE id = 'square'", at.Practice+"/square").Error; err != nil {
+		return err
+	}
+	for _, a := range apps {
+		var c store.Connection
+		if err := db.First(&c, "id = ?", a.id).Error; err != nil {
+			return err
+		}
+		address := at.Server + "/in/" + a.id
+		res := db.Exec("UPDATE practice.hooks SET address = ? WHERE app = ? AND secret = ?", address, a.id, c.Secret)
+		if res.Error != nil {
+			return res.Error
+		}
+		if res.RowsAffected == 0 {
+			if err := p.AddHook(ctx, a.id, address, c.Secret); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

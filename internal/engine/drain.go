@@ -1,0 +1,229 @@
+package engine
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/riverqueue/river"
+
+	"dorfbote/internal/connect/chat"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/store"
+)
+
+// DrainArgs asks for a destination's waiting posts to be sent.
+type DrainArgs struct {
+	Destination string `json:"destination"`
+}
+
+// Kind names the job.
+func (DrainArgs) Kind() string { return "drain" }
+
+// InsertOpts puts the job into its queue. A drain that is lost is made good by the next one, or by the
+// sweep, so it is not tried again by itself.
+func (DrainArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: queuePost, MaxAttempts: 1}
+}
+
+// maxAttempts is how often a post that might yet heal is tried; with the longest wait of ten minutes
+// that is most of two days.
+const maxAttempts = 250
+
+type drainWorker struct {
+	river.WorkerDefaults[DrainArgs]
+	engine *Engine
+}
+
+// Work sends what waits for one destination, in order. Only one process at a time does so for a
+// destination. Whoever finds it taken may leave: the holder looks once more after letting go, and so
+// sees everything that was there before.
+func (w *drainWorker) Work(ctx context.Context, job *river.Job[DrainArgs]) error {
+	e, name := w.engine, job.Args.Destination
+	conn, err := e.Store.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	for {
+		var mine bool
+		if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 11))", name).Scan(&mine); err != nil || !mine {
+			return err
+		}
+		again, err := e.drain(ctx, name)
+		if unlockErr := unlock(conn, name); unlockErr != nil {
+			return unlockErr
+		}
+		if err != nil || !again {
+			return err
+		}
+		left, err := e.Store.NextPosts(ctx, name, 1)
+		if err != nil || len(left) == 0 {
+			return err
+		}
+	}
+}
+
+// unlock lets go even when the job's own time has run out; a connection that cannot is thrown away,
+// and the lock with it.
+func unlock(conn *pgxpool.Conn, name string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if _, err := conn.Exec(ctx, "SELECT pg_advisory_unlock(hashtextextended($1, 11))", name); err != nil {
+		_ = conn.Conn().Close(ctx)
+		return err
+	}
+	return nil
+}
+
+// drain sends posts until none waits or the destination must be left alone. again is false in the
+// latter case.
+func (e *Engine) drain(ctx context.Context, name string) (again bool, err error) {
+	d, err := e.Store.Destination(ctx, name)
+	if err != nil {
+		return false, fmt.Errorf("destination %s: %w", name, err)
+	}
+	if d.Paused {
+		return false, nil
+	}
+	if d.NotBefore != nil && time.Now().Before(*d.NotBefore) {
+		return false, nil // whoever set that time has asked for a drain then, and the sweep looks as well
+	}
+	var c store.Connection
+	if err := e.Store.DB.WithContext(ctx).First(&c, "id = ?", d.Connection).Error; err != nil {
+		return false, err
+	}
+	client := &chat.Client{Address: c.Address, Token: c.Secret, HTTP: e.HTTP}
+	for {
+		posts, err := e.Store.NextPosts(ctx, name, 20)
+		if err != nil || len(posts) == 0 {
+			return true, err
+		}
+		for i := range posts {
+			goOn, err := e.sendOne(ctx, client, d, &posts[i])
+			if err != nil || !goOn {
+				return false, err
+			}
+		}
+	}
+}
+
+// sendOne sends one post and writes down what came back. It gives false where the destination must be
+// left alone for now.
+func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Destination, p *store.Post) (bool, error) {
+	var doc message.Document
+	if err := json.Unmarshal(p.Body, &doc); err != nil {
+		return false, fmt.Errorf("post %d: %w", p.ID, err)
+	}
+	_, channel, _ := strings.Cut(d.Name, "/")
+	out := chat.Post{Channel: channel, Doc: &doc, Key: p.Key}
+	if p.Under != nil {
+		remote, err := e.Store.RemoteID(ctx, *p.Under)
+		if err != nil {
+			return false, err
+		}
+		out.Under = remote
+	}
+	r := client.Send(ctx, out)
+	if ctx.Err() != nil {
+		return false, ctx.Err() // what became of the call is not known; the key makes trying again safe
+	}
+	now := time.Now()
+	p.Attempts++
+	p.Status, p.Answer = r.Status, r.Answer
+	switch {
+	case r.Sent():
+		p.State, p.RemoteID, p.SentAt = store.Sent, r.RemoteID, &now
+		return true, e.settle(ctx, p, d, nil, "")
+	case !r.Healable():
+		p.State = store.Refused
+		e.Log.Warn("post refused", "post", p.ID, "destination", d.Name, "status", r.Status)
+		return false, e.settle(ctx, p, d, nil, r.Answer)
+	case p.Attempts >= maxAttempts:
+		p.State = store.GivenUp
+		return true, e.settle(ctx, p, d, nil, "")
+	}
+	wait := max(r.RetryAfter, backoff(d.Failures))
+	if r.Status == 429 && r.RetryAfter > 0 {
+		wait = r.RetryAfter
+	}
+	at := now.Add(wait)
+	if err := e.settle(ctx, p, d, &at, ""); err != nil {
+		return false, err
+	}
+	return false, e.later(ctx, d.Name, at)
+}
+
+// backoff doubles from a quarter of a second to ten minutes, spread by a quarter.
+func backoff(failures int) time.Duration {
+	d := 250 * time.Millisecond << min(failures, 12)
+	d = min(d, 10*time.Minute)
+	return d - d/8 + rand.N(d/4)
+}
+
+// settle writes a post's and its destination's state in one statement. A reason pauses the
+// destination until a person has seen to it.
+func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination, notBefore *time.Time, reason string) error {
+	if d.Failures++; p.State == store.Sent {
+		d.Failures = 0
+	}
+	var quietBefore any
+	if notBefore != nil {
+		quietBefore = *notBefore
+	}
+	raw, _ := json.Marshal(Event{Topic: "posts", ID: p.ID})
+	return e.Store.DB.WithContext(ctx).Exec(`WITH p AS (
+			UPDATE posts SET state = @state, attempts = @attempts, status = @status, answer = @answer, remote_id = @remote, sent_at = @sent
+			WHERE id = @id RETURNING 1),
+		d AS (
+			UPDATE destinations SET failures = @failures, not_before = @later::timestamptz, paused = paused OR @reason <> '', reason = CASE WHEN @reason <> '' THEN @reason ELSE reason END
+			WHERE name = @name AND (failures <> @failures OR not_before IS DISTINCT FROM @later::timestamptz OR @reason <> '') RETURNING 1)
+		SELECT pg_notify('`+channelName+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d)`,
+		sql.Named("state", p.State), sql.Named("attempts", p.Attempts), sql.Named("status", p.Status), sql.Named("answer", p.Answer),
+		sql.Named("remote", p.RemoteID), sql.Named("sent", p.SentAt), sql.Named("id", p.ID), sql.Named("failures", d.Failures),
+		sql.Named("later", quietBefore), sql.Named("reason", reason), sql.Named("name", d.Name), sql.Named("event", string(raw))).Error
+}
+
+// later asks for a drain at a time.
+func (e *Engine) later(ctx context.Context, name string, at time.Time) error {
+	_, err := e.inserts.Insert(ctx, DrainArgs{Destination: name}, &river.InsertOpts{
+		Queue: queuePost, MaxAttempts: 1, ScheduledAt: at,
+	})
+	return err
+}
+
+// Wake asks for a destination's posts to be sent now.
+func (e *Engine) Wake(ctx context.Context, name string) error {
+	_, err := e.inserts.Insert(ctx, DrainArgs{Destination: name}, nil)
+	return err
+}
+
+// SweepArgs asks for a look at what waits.
+type SweepArgs struct{}
+
+// Kind names the job.
+func (SweepArgs) Kind() string { return "sweep" }
+
+type sweepWorker struct {
+	river.WorkerDefaults[SweepArgs]
+	engine *Engine
+}
+
+// Work wakes every destination that has something to send, for drains that were lost with a process.
+func (w *sweepWorker) Work(ctx context.Context, _ *river.Job[SweepArgs]) error {
+	names, err := w.engine.Store.WaitingDestinations(ctx)
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		if err := w.engine.Wake(ctx, n); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,139 @@
+// Package engine is the live loop: take in, decide, post. Its work is spread over processes by jobs in
+// PostgreSQL, so that any number of servers and workers share one database.
+package engine
+
+import (
+	"context"
+	"database/sql"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/store"
+)
+
+// How quickly jobs are noticed. The defaults of the job library would add most of a second, on the
+// inserting side as well, since that limits how often it tells others.
+const (
+	fetchCooldown = time.Millisecond
+	fetchPoll     = 100 * time.Millisecond
+	jobTimeout    = 30 * time.Second
+	rescueAfter   = time.Minute
+	sweepEvery    = 15 * time.Second
+)
+
+// The queues of jobs.
+const (
+	queueDecide = "decide"
+	queuePost   = "post"
+)
+
+// Engine holds what the live loop needs. Make it with New.
+type Engine struct {
+	Store     *store.Store
+	Workspace value.Workspace
+	Log       *slog.Logger
+	HTTP      *http.Client // for calls to the outside
+
+	plans   *plans
+	inserts *river.Client[*sql.Tx]
+	work    workClient
+}
+
+// New makes an engine that can take in. Work starts with Start.
+func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) {
+	e := &Engine{
+		Store: s, Workspace: ws, Log: log,
+		HTTP: &http.Client{
+			Timeout:       15 * time.Second,
+			Transport:     &http.Transport{MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute},
+			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		},
+	}
+	e.plans = newPlans(e)
+	sqlDB, err := s.DB.DB()
+	if err != nil {
+		return nil, err
+	}
+	e.inserts, err = river.NewClient(riverdatabasesql.New(sqlDB), &river.Config{
+		FetchCooldown: fetchCooldown, FetchPollInterval: fetchPoll, Logger: quiet(log),
+	})
+	return e, err
+}
+
+// Start begins to work on jobs until Stop.
+func (e *Engine) Start(ctx context.Context) error {
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &decideWorker{engine: e})
+	river.AddWorker(workers, &drainWorker{engine: e})
+	river.AddWorker(workers, &sweepWorker{engine: e})
+	client, err := river.NewClient(riverpgxv5.New(e.Store.Pool), &river.Config{
+		Queues: map[string]river.QueueConfig{
+			queueDecide:        {MaxWorkers: 2},
+			queuePost:          {MaxWorkers: 16},
+			river.QueueDefault: {MaxWorkers: 2},
+		},
+		Workers:                     workers,
+		FetchCooldown:               fetchCooldown,
+		FetchPollInterval:           fetchPoll,
+		JobTimeout:                  jobTimeout,
+		RescueStuckJobsAfter:        rescueAfter,
+		CompletedJobRetentionPeriod: 10 * time.Minute,
+		Logger:                      quiet(e.Log),
+		PeriodicJobs: []*river.PeriodicJob{
+			river.NewPeriodicJob(river.PeriodicInterval(sweepEvery), func() (river.JobArgs, *river.InsertOpts) { return SweepArgs{}, nil },
+				&river.PeriodicJobOpts{RunOnStart: true}),
+		},
+	})
+	if err != nil {
+		return err
+	}
+	e.work = client
+	return client.Start(ctx)
+}
+
+// Stop lets running jobs end, and ends them after a few seconds.
+func (e *Engine) Stop() {
+	if e.work == nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if err := e.work.Stop(ctx); err != nil {
+		hard, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		_ = e.work.StopAndCancel(hard)
+	}
+}
+
+type workClient interface {
+	Stop(context.Context) error
+	StopAndCancel(context.Context) error
+}
+
+// quiet keeps the job library's own messages out of the log below warnings.
+func quiet(log *slog.Logger) *slog.Logger {
+	return slog.New(levelHandler{log.Handler(), slog.LevelWarn})
+}
+
+type levelHandler struct {
+	slog.Handler
+	min slog.Level
+}
+
+func (h levelHandler) Enabled(ctx context.Context, l slog.Level) bool {
+	return l >= h.min && h.Handler.Enabled(ctx, l)
+}
+
+func (h levelHandler) WithAttrs(a []slog.Attr) slog.Handler {
+	return levelHandler{h.Handler.WithAttrs(a), h.min}
+}
+
+func (h levelHandler) WithGroup(n string) slog.Handler {
+	return levelHandler{h.Handler.WithGroup(n), h.min}
+}

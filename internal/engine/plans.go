@@ -1,0 +1,152 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/store"
+)
+
+// plans keeps compiled versions. A version never changes, so a compiled one holds for good; fields
+// that are learnt are looked at again from time to time.
+type plans struct {
+	engine *Engine
+	mu     sync.Mutex
+	byID   map[planKey]*sheet.Plan
+	kinds  map[string]learntKind
+}
+
+type planKey struct {
+	workflow int64
+	version  int
+}
+
+type learntKind struct {
+	kind *value.Kind
+	at   time.Time
+}
+
+const (
+	maxPlans  = 4096
+	kindsHold = 10 * time.Second
+	sampleOf  = 500 // records that fields are learnt from
+)
+
+func newPlans(e *Engine) *plans {
+	return &plans{engine: e, byID: map[planKey]*sheet.Plan{}, kinds: map[string]learntKind{}}
+}
+
+// get gives the plan of a version that is on.
+func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
+	key := planKey{l.ID, l.Version}
+	p.mu.Lock()
+	plan := p.byID[key]
+	p.mu.Unlock()
+	if plan != nil {
+		return plan, nil
+	}
+	src, err := p.engine.Store.VersionSheet(ctx, l.ID, l.Version)
+	if err != nil {
+		return nil, err
+	}
+	kind, err := p.engine.Kind(ctx, l.Source)
+	if err != nil {
+		return nil, err
+	}
+	plan, _, problems := sheet.Compile([]byte(src), sheet.Known{
+		Workspace: p.engine.Workspace,
+		Kind:      func(string) *value.Kind { return kind },
+	})
+	if plan == nil {
+		return nil, &BrokenSheet{Problems: problems}
+	}
+	p.mu.Lock()
+	if len(p.byID) >= maxPlans {
+		clear(p.byID)
+	}
+	p.byID[key] = plan
+	p.mu.Unlock()
+	return plan, nil
+}
+
+// BrokenSheet is a version that cannot be run, for instance because its source's fields have changed.
+type BrokenSheet struct{ Problems []report.Problem }
+
+func (b *BrokenSheet) Error() string {
+	for _, p := range b.Problems {
+		if !p.Warning {
+			return fmt.Sprintf("the sheet cannot be run: line %d: %s", p.At.Line, p)
+		}
+	}
+	return "the sheet cannot be run"
+}
+
+// Kind gives what is known of a source's records: its schema, or what its records teach. It is nil for
+// a source that is not known at all.
+func (e *Engine) Kind(ctx context.Context, source string) (*value.Kind, error) {
+	p := e.plans
+	p.mu.Lock()
+	have, ok := p.kinds[source]
+	p.mu.Unlock()
+	if ok && time.Since(have.at) < kindsHold {
+		return have.kind, nil
+	}
+	var row store.Kind
+	err := e.Store.DB.WithContext(ctx).Limit(1).Find(&row, "source = ?", source).Error
+	if err != nil {
+		return nil, err
+	}
+	var kind *value.Kind
+	if row.Schema != nil {
+		if kind, err = value.ReadSchema([]byte(*row.Schema)); err != nil {
+			return nil, fmt.Errorf("the schema of %s: %w", source, err)
+		}
+	} else {
+		records, err := e.Store.SampleRecords(ctx, source, sampleOf)
+		if err != nil {
+			return nil, err
+		}
+		l := value.NewLearner()
+		for _, r := range records {
+			l.See(r)
+		}
+		kind = l.Kind()
+		kind.Title = row.Title
+		if len(records) == 0 && row.Source == "" {
+			kind = nil
+		}
+	}
+	p.mu.Lock()
+	p.kinds[source] = learntKind{kind, time.Now()}
+	p.mu.Unlock()
+	return kind, nil
+}
+
+// Known gives everything a sheet is checked against.
+func (e *Engine) Known(ctx context.Context) (sheet.Known, error) {
+	var sources, destinations []string
+	db := e.Store.DB.WithContext(ctx)
+	if err := db.Model(&store.Kind{}).Order("source").Pluck("source", &sources).Error; err != nil {
+		return sheet.Known{}, err
+	}
+	if err := db.Model(&store.Destination{}).Order("name").Pluck("name", &destinations).Error; err != nil {
+		return sheet.Known{}, err
+	}
+	return sheet.Known{
+		Workspace: e.Workspace,
+		Kind: func(source string) *value.Kind {
+			k, err := e.Kind(ctx, source)
+			if err != nil {
+				e.Log.Warn("learning fields failed", "source", source, "error", err)
+			}
+			return k
+		},
+		Sources:      func() []string { return sources },
+		Destinations: func() []string { return destinations },
+	}, nil
+}

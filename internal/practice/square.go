@@ -1,0 +1,254 @@
+package practice
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/lib/pq"
+	"golang.org/x/time/rate"
+	"gorm.io/gorm"
+
+	"dorfbote/internal/core/message"
+)
+
+// Limits of the square, as any chat has them.
+const (
+	maxTitle = 200
+	maxText  = 4000
+	maxFacts = 20
+)
+
+// channel is a channel of the square.
+type channel struct {
+	Name      string         `json:"name" gorm:"primaryKey"`
+	Purpose   string         `json:"purpose"`
+	Private   bool           `json:"private"`
+	Members   pq.StringArray `json:"members" gorm:"type:text[]"`
+	HookToken string         `json:"-"`
+	Withdrawn bool           `json:"-"`
+}
+
+func (channel) TableName() string { return "practice.channels" }
+
+// squarePost is a post in a channel.
+type squarePost struct {
+	ID      int64           `json:"id"`
+	Channel string          `json:"channel"`
+	Sender  string          `json:"sender"`
+	Title   string          `json:"title"`
+	Text    string          `json:"text"` // CommonMark
+	Facts   json.RawMessage `json:"facts"`
+	Tone    string          `json:"tone"`
+	Link    json.RawMessage `json:"link,omitempty"`
+	Under   *int64          `json:"under,omitempty"`
+	Key     *string         `json:"-"`
+	At      time.Time       `json:"at"`
+	Body    []message.Block `json:"body" gorm:"-"` // the text, read
+}
+
+func (squarePost) TableName() string { return "practice.posts" }
+
+func (s *Server) squareRoutes(r chi.Router) {
+	r.Get("/square/channels", s.listChannels)
+	r.Get("/square/channels/{name}/posts", s.listPosts)
+	r.Put("/square/channels/{name}/members/{sender}", s.member(true))
+	r.Delete("/square/channels/{name}/members/{sender}", s.member(false))
+	r.Post("/square/posts", s.tokenPost)
+	r.Post("/square/hooks/{token}", s.hookPost)
+}
+
+func (s *Server) listChannels(w http.ResponseWriter, r *http.Request) {
+	var list []channel
+	if err := s.db.WithContext(r.Context()).Order("name").Limit(200).Find(&list).Error; err != nil {
+		problem(w, http.StatusInternalServerError, "%v", err)
+		return
+	}
+	answer(w, http.StatusOK, list)
+}
+
+func (s *Server) listPosts(w http.ResponseWriter, r *http.Request) {
+	q := s.db.WithContext(r.Context()).Where("channel = ?", "#"+strings.TrimPrefix(chi.URLParam(r, "name"), "#"))
+	if before := number(r, "before", 0, 1<<62); before > 0 {
+		q = q.Where("id < ?", before)
+	}
+	posts := []squarePost{}
+	if err := q.Order("id DESC").Limit(number(r, "limit", 50, 200)).Find(&posts).Error; err != nil {
+		problem(w, http.StatusInternalServerError, "%v", err)
+		return
+	}
+	for i := range posts {
+		posts[i].Body = message.ReadMarkdown(posts[i].Text)
+	}
+	answer(w, http.StatusOK, posts)
+}
+
+func (s *Server) member(in bool) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		sql := "UPDATE practice.channels SET members = array_append(array_remove(members, ?), ?) WHERE name = ?"
+		if !in {
+			sql = "UPDATE practice.channels SET members = array_remove(array_remove(members, ?), ?) WHERE name = ?"
+		}
+		name, sender := "#"+strings.TrimPrefix(chi.URLParam(r, "name"), "#"), chi.URLParam(r, "sender")
+		res := s.db.WithContext(r.Context()).Exec(sql, sender, sender, name)
+		if res.Error != nil || res.RowsAffected == 0 {
+			problem(w, http.StatusNotFound, "there is no channel %s", name)
+			return
+		}
+		s.events.tell(liveEvent{Topic: "channels", Channel: name})
+		w.WriteHeader(http.StatusNoContent)
+	}
+}
+
+// incoming is what a sender posts.
+type incoming struct {
+	Channel string          `json:"channel"`
+	Title   string          `json:"title"`
+	Text    string          `json:"text"`
+	Facts   []message.Fact  `json:"facts"`
+	Tone    string          `json:"tone"`
+	Link    *message.Link   `json:"link"`
+	Under   json.RawMessage `json:"under"`
+}
+
+func (s *Server) tokenPost(w http.ResponseWriter, r *http.Request) {
+	token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	var sender string
+	if ok {
+		_ = s.db.WithContext(r.Context()).Raw("SELECT sender FROM practice.tokens WHERE token = ?", token).Scan(&sender).Error
+	}
+	if sender == "" {
+		w.Header().Set("WWW-Authenticate", "Bearer")
+		problem(w, http.StatusUnauthorized, "the token is missing or not known")
+		return
+	}
+	s.receive(w, r, sender, "")
+}
+
+func (s *Server) hookPost(w http.ResponseWriter, r *http.Request) {
+	var c channel
+	err := s.db.WithContext(r.Context()).First(&c, "hook_token = ? AND hook_token <> ''", chi.URLParam(r, "token")).Error
+	if err != nil || c.Withdrawn {
+		problem(w, http.StatusNotFound, "this webhook does not exist or has been withdrawn")
+		return
+	}
+	s.receive(w, r, "webhook", c.Name)
+}
+
+// receive checks a post against the square's limits and keeps it. A key that has been seen from the
+// sender gives the first post back.
+func (s *Server) receive(w http.ResponseWriter, r *http.Request, sender, fixed string) {
+	if wait := s.limits.wait(sender); wait > 0 {
+		w.Header().Set("Retry-After", strconv.Itoa(int(wait/time.Second)+1))
+		problem(w, http.StatusTooManyRequests, "too many posts from %s; try again after %d s", sender, int(wait/time.Second)+1)
+		return
+	}
+	var in incoming
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 256<<10)).Decode(&in); err != nil {
+		problem(w, http.StatusBadRequest, "the body is not a post in JSON: %v", err)
+		return
+	}
+	if fixed != "" {
+		in.Channel = fixed
+	}
+	if status, err := s.allowed(r.Context(), &in, sender, fixed != ""); err != nil {
+		problem(w, status, "%v", err)
+		return
+	}
+	post, err := s.keepPost(r.Context(), &in, sender, r.Header.Get("Idempotency-Key"))
+	if err != nil {
+		problem(w, http.StatusBadRequest, "%v", err)
+		return
+	}
+	s.events.tell(liveEvent{Topic: "posts", Channel: post.Channel})
+	answer(w, http.StatusCreated, map[string]any{"id": strconv.FormatInt(post.ID, 10)})
+}
+
+func (s *Server) allowed(ctx context.Context, in *incoming, sender string, byHook bool) (int, error) {
+	var c channel
+	if err := s.db.WithContext(ctx).First(&c, "name = ?", in.Channel).Error; err != nil {
+		return http.StatusNotFound, fmt.Errorf("there is no channel %s", in.Channel)
+	}
+	if c.Private && !byHook && !slices.Contains(c.Members, sender) {
+		return http.StatusForbidden, fmt.Errorf("%s is not in the private channel %s; a member must let it in first", sender, c.Name)
+	}
+	switch {
+	case in.Title == "" && in.Text == "" && len(in.Facts) == 0:
+		return http.StatusBadRequest, errors.New("the post is empty")
+	case len([]rune(in.Title)) > maxTitle:
+		return http.StatusRequestEntityTooLarge, fmt.Errorf("the title has %d characters; %d are allowed", len([]rune(in.Title)), maxTitle)
+	case len([]rune(in.Text)) > maxText:
+		return http.StatusRequestEntityTooLarge, fmt.Errorf("the text has %d characters; %d are allowed", len([]rune(in.Text)), maxText)
+	case len(in.Facts) > maxFacts:
+		return http.StatusRequestEntityTooLarge, fmt.Errorf("there are %d facts; %d are allowed", len(in.Facts), maxFacts)
+	}
+	return 0, nil
+}
+
+func (s *Server) keepPost(ctx context.Context, in *incoming, sender, key string) (*squarePost, error) {
+	if !slices.Contains(message.Tones, in.Tone) {
+		in.Tone = "plain"
+	}
+	p := squarePost{Channel: in.Channel, Sender: sender, Title: in.Title, Text: in.Text, Tone: in.Tone, At: time.Now()}
+	p.Facts, _ = json.Marshal(in.Facts)
+	if in.Facts == nil {
+		p.Facts = json.RawMessage("[]")
+	}
+	if in.Link != nil {
+		p.Link, _ = json.Marshal(in.Link)
+	}
+	if under := strings.Trim(string(in.Under), `" `); under != "" && under != "null" {
+		id, err := strconv.ParseInt(under, 10, 64)
+		if err != nil {
+			return nil, fmt.Errorf("under: %q is no post", under)
+		}
+		p.Under = &id
+	}
+	if key != "" {
+		p.Key = &key
+	}
+	err := s.db.WithContext(ctx).Omit("Body").Create(&p).Error
+	if errors.Is(err, gorm.ErrDuplicatedKey) {
+		err = s.db.WithContext(ctx).First(&p, "sender = ? AND key = ?", sender, key).Error
+	}
+	if errors.Is(err, gorm.ErrForeignKeyViolated) {
+		return nil, errors.New("under: there is no such post")
+	}
+	return &p, err
+}
+
+// limits holds every sender to a rate.
+type limits struct {
+	perSecond float64
+	burst     int
+	mu        chan struct{}
+	bySender  map[string]*rate.Limiter
+}
+
+func newLimits(perSecond float64, burst int) *limits {
+	return &limits{perSecond: perSecond, burst: burst, mu: make(chan struct{}, 1), bySender: map[string]*rate.Limiter{}}
+}
+
+// wait is how long the sender must wait before its next post; 0 takes one from its allowance.
+func (l *limits) wait(sender string) time.Duration {
+	l.mu <- struct{}{}
+	defer func() { <-l.mu }()
+	lim := l.bySender[sender]
+	if lim == nil {
+		lim = rate.NewLimiter(rate.Limit(l.perSecond), l.burst)
+		l.bySender[sender] = lim
+	}
+	r := lim.Reserve()
+	if d := r.Delay(); d > 0 {
+		r.Cancel()
+		return d
+	}
+	return 0
+}

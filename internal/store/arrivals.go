@@ -1,0 +1,173 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/value"
+)
+
+// Stored makes the row of an arrival.
+func Stored(a *arrival.Arrival) Arrival {
+	return Arrival{
+		Source: a.Source, ID: a.ID, Type: a.Type, Time: a.Time, Subject: a.Subject,
+		Data: value.AppendJSON(nil, a.Data()),
+	}
+}
+
+// Core reads the row back as an arrival.
+func (a *Arrival) Core() (*arrival.Arrival, error) {
+	v, err := value.ReadJSON(a.Data)
+	if err != nil {
+		return nil, fmt.Errorf("arrival %d in the database: %w", a.Seq, err)
+	}
+	d, _ := v.(map[string]any)
+	out := &arrival.Arrival{ID: a.ID, Source: a.Source, Type: a.Type, Time: a.Time.UTC(), Subject: a.Subject}
+	out.Record, _ = d["record"].(map[string]any)
+	out.Before, _ = d["before"].(map[string]any)
+	out.Answers, _ = d["answers"].(map[string]any)
+	out.By, _ = d["by"].(string)
+	return out, nil
+}
+
+// ArrivalFilter narrows a list of arrivals. Zero values do not narrow.
+type ArrivalFilter struct {
+	Source   string
+	Key      string // the record's key
+	Text     string // anywhere in the record
+	Verdict  string // of any workflow, or of Workflow
+	Workflow int64
+	Before   int64 // older than this one
+	Limit    int
+}
+
+// ArrivalRow is an arrival in a list, with what the workflows made of it.
+type ArrivalRow struct {
+	Arrival
+	Verdicts []VerdictRow
+}
+
+// VerdictRow is a verdict with its workflow's name.
+type VerdictRow struct {
+	Verdict
+	Workflow string
+}
+
+// Arrivals lists arrivals, newest first.
+func (s *Store) Arrivals(ctx context.Context, f ArrivalFilter) ([]ArrivalRow, error) {
+	q := s.DB.WithContext(ctx).Model(&Arrival{}).Order("seq DESC").Limit(f.Limit)
+	if f.Source != "" {
+		q = q.Where("source = ?", f.Source)
+	}
+	if f.Key != "" {
+		q = q.Where("subject = ?", f.Key)
+	}
+	if f.Before > 0 {
+		q = q.Where("seq < ?", f.Before)
+	}
+	if f.Text != "" {
+		like := "%" + escapeLike(f.Text) + "%"
+		q = q.Where("subject ILIKE ? OR data->>'record' ILIKE ?", like, like)
+	}
+	switch {
+	case f.Verdict == "ignored":
+		q = q.Where("NOT EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq)")
+	case f.Verdict != "" && f.Workflow > 0:
+		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.verdict = ? AND v.workflow_id = ?)", f.Verdict, f.Workflow)
+	case f.Verdict != "":
+		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.verdict = ?)", f.Verdict)
+	case f.Workflow > 0:
+		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.workflow_id = ?)", f.Workflow)
+	}
+	var list []Arrival
+	if err := q.Find(&list).Error; err != nil {
+		return nil, err
+	}
+	seqs := make([]int64, len(list))
+	rows := make([]ArrivalRow, len(list))
+	at := map[int64]int{}
+	for i, a := range list {
+		seqs[i], rows[i].Arrival, at[a.Seq] = a.Seq, a, i
+	}
+	verdicts, err := s.verdicts(ctx, seqs)
+	for _, v := range verdicts {
+		i := at[v.Arrival]
+		rows[i].Verdicts = append(rows[i].Verdicts, v)
+	}
+	return rows, err
+}
+
+func (s *Store) verdicts(ctx context.Context, seqs []int64) ([]VerdictRow, error) {
+	if len(seqs) == 0 {
+		return nil, nil
+	}
+	var out []VerdictRow
+	err := s.DB.WithContext(ctx).Table("verdicts").Select("verdicts.*, workflows.name AS workflow").
+		Joins("JOIN workflows ON workflows.id = verdicts.workflow_id").
+		Where("arrival IN ?", seqs).Order("workflow_id").Find(&out).Error
+	return out, err
+}
+
+func escapeLike(s string) string {
+	var b []rune
+	for _, r := range s {
+		if r == '%' || r == '_' || r == '\\' {
+			b = append(b, '\\')
+		}
+		b = append(b, r)
+	}
+	return string(b)
+}
+
+// Arrival gives one arrival with its verdicts.
+func (s *Store) Arrival(ctx context.Context, seq int64) (*ArrivalRow, error) {
+	var a Arrival
+	if err := s.DB.WithContext(ctx).First(&a, "seq = ?", seq).Error; err != nil {
+		return nil, err
+	}
+	verdicts, err := s.verdicts(ctx, []int64{seq})
+	return &ArrivalRow{Arrival: a, Verdicts: verdicts}, err
+}
+
+// ArrivalsBySeq gives arrivals in the order in which they came.
+func (s *Store) ArrivalsBySeq(ctx context.Context, seqs []int64) ([]Arrival, error) {
+	var list []Arrival
+	err := s.DB.WithContext(ctx).Where("seq IN ?", seqs).Order("seq").Find(&list).Error
+	return list, err
+}
+
+// RecentArrivals gives a source's last arrivals, newest first.
+func (s *Store) RecentArrivals(ctx context.Context, source string, limit int) ([]Arrival, error) {
+	var list []Arrival
+	err := s.DB.WithContext(ctx).Where("source = ?", source).Order("seq DESC").Limit(limit).Find(&list).Error
+	return list, err
+}
+
+// SampleRecords gives the newest records of a source, to learn its fields from.
+func (s *Store) SampleRecords(ctx context.Context, source string, limit int) ([]map[string]any, error) {
+	var raws []json.RawMessage
+	err := s.DB.WithContext(ctx).Table("records").Where("source = ?", source).Order("time DESC").Limit(limit).Pluck("data", &raws).Error
+	if err != nil {
+		return nil, err
+	}
+	out := make([]map[string]any, 0, len(raws))
+	for _, raw := range raws {
+		v, err := value.ReadJSON(raw)
+		if err != nil {
+			return nil, err
+		}
+		if m, ok := v.(map[string]any); ok {
+			out = append(out, m)
+		}
+	}
+	return out, nil
+}
+
+// LastSeq is the newest arrival's number.
+func (s *Store) LastSeq(ctx context.Context) (int64, error) {
+	var seq int64
+	err := s.DB.WithContext(ctx).Raw("SELECT coalesce(max(seq), 0) FROM arrivals").Scan(&seq).Error
+	return seq, err
+}

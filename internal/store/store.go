@@ -1,0 +1,111 @@
+// Package store keeps Dorfbote's data in PostgreSQL: models, migrations and queries.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+	"gorm.io/driver/postgres"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+// Store is the database. It is safe for use by many goroutines.
+type Store struct {
+	DB   *gorm.DB
+	Pool *pgxpool.Pool // the same connections, for what speaks to PostgreSQL directly
+	sql  *sql.DB
+}
+
+// Open connects to a database. conns is the most connections it may use; 0 takes the default.
+func Open(ctx context.Context, url string, conns int) (*Store, error) {
+	cfg, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("reading DORFBOTE_DATABASE_URL: %w", err)
+	}
+	if conns > 0 {
+		cfg.MaxConns = int32(conns)
+	}
+	cfg.ConnConfig.ConnectTimeout = 5 * time.Second
+	pool, err := pgxpool.NewWithConfig(ctx, cfg)
+	if err != nil {
+		return nil, err
+	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("connecting to PostgreSQL at %s: %w", cfg.ConnConfig.Host, err)
+	}
+	db := stdlib.OpenDBFromPool(pool)
+	g, err := gorm.Open(postgres.New(postgres.Config{Conn: db}), &gorm.Config{
+		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
+	})
+	if err != nil {
+		pool.Close()
+		return nil, err
+	}
+	return &Store{DB: g, Pool: pool, sql: db}, nil
+}
+
+// Close gives every connection back.
+func (s *Store) Close() {
+	_ = s.sql.Close()
+	s.Pool.Close()
+}
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Migrate brings the database up to date. Any number of processes may call it at once.
+func (s *Store) Migrate(ctx context.Context) error {
+	conn, err := s.sql.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	const lock = 0x646f7266 // one migration at a time
+	if _, err := conn.ExecContext(ctx, "SELECT pg_advisory_lock($1)", lock); err != nil {
+		return err
+	}
+	defer func() { _, _ = conn.ExecContext(ctx, "SELECT pg_advisory_unlock($1)", lock) }()
+
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, s.sql, files)
+	if err != nil {
+		return err
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("migrating: %w", err)
+	}
+	migrator, err := rivermigrate.New(riverpgxv5.New(s.Pool), nil)
+	if err != nil {
+		return err
+	}
+	if _, err := migrator.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("migrating the job tables: %w", err)
+	}
+	return nil
+}
+
+// Tx runs fn in a transaction. raw is the same transaction for statements that take arrays, which
+// GORM would take apart, and for jobs that must be inserted with it.
+func (s *Store) Tx(ctx context.Context, fn func(tx *gorm.DB, raw *sql.Tx) error) error {
+	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		raw, ok := tx.Statement.ConnPool.(*sql.Tx)
+		if !ok {
+			return fmt.Errorf("the transaction is a %T", tx.Statement.ConnPool)
+		}
+		return fn(tx, raw)
+	})
+}

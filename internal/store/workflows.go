@@ -1,0 +1,146 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// WorkflowRow is a workflow in a list.
+type WorkflowRow struct {
+	Workflow
+	LastTold *time.Time
+	Days     []int64 // posts a day over the last 14, oldest first
+}
+
+// Workflows lists every workflow with how much it has told lately. today is the beginning of the
+// current day in the workspace's zone.
+func (s *Store) Workflows(ctx context.Context, today time.Time) ([]WorkflowRow, error) {
+	var list []Workflow
+	db := s.DB.WithContext(ctx)
+	if err := db.Order("name").Find(&list).Error; err != nil {
+		return nil, err
+	}
+	rows := make([]WorkflowRow, len(list))
+	at := map[int64]int{}
+	for i, w := range list {
+		rows[i] = WorkflowRow{Workflow: w, Days: make([]int64, 14)}
+		at[w.ID] = i
+	}
+	var last []struct {
+		WorkflowID int64
+		At         time.Time
+	}
+	err := db.Raw(`SELECT w.id AS workflow_id, v.at FROM workflows w
+		CROSS JOIN LATERAL (SELECT at FROM verdicts WHERE workflow_id = w.id AND verdict = 'told' ORDER BY at DESC LIMIT 1) v`).Scan(&last).Error
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range last {
+		t := l.At
+		rows[at[l.WorkflowID]].LastTold = &t
+	}
+	var days []struct {
+		WorkflowID int64
+		Day        int
+		Posts      int64
+	}
+	// Day 0 is the oldest; the days are counted in the workspace's zone, whose offset today has.
+	err = db.Raw(`SELECT workflow_id, floor(extract(epoch FROM at - ?::timestamptz) / 86400)::int AS day, count(*) AS posts
+		FROM verdicts WHERE verdict = 'told' AND at >= ? GROUP BY 1, 2`, today.AddDate(0, 0, -13), today.AddDate(0, 0, -13)).Scan(&days).Error
+	for _, d := range days {
+		if i, ok := at[d.WorkflowID]; ok && d.Day >= 0 && d.Day < 14 {
+			rows[i].Days[d.Day] = d.Posts
+		}
+	}
+	return rows, err
+}
+
+// Workflow gives one workflow.
+func (s *Store) Workflow(ctx context.Context, id int64) (*Workflow, error) {
+	var w Workflow
+	err := s.DB.WithContext(ctx).First(&w, id).Error
+	return &w, err
+}
+
+// WorkflowNamed gives the workflow with a name, or nil.
+func (s *Store) WorkflowNamed(ctx context.Context, name string) (*Workflow, error) {
+	var w Workflow
+	err := s.DB.WithContext(ctx).First(&w, "name = ?", name).Error
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, nil
+	}
+	return &w, err
+}
+
+// Versions lists a workflow's versions, newest first.
+func (s *Store) Versions(ctx context.Context, id int64) ([]Version, error) {
+	var list []Version
+	err := s.DB.WithContext(ctx).Where("workflow_id = ?", id).Order("version DESC").Limit(200).Find(&list).Error
+	return list, err
+}
+
+// SwitchOn makes the sheet a new version, unless it is the current version's already, and switches
+// the workflow on. Only arrivals that come after this moment are decided.
+func (s *Store) SwitchOn(ctx context.Context, id int64, sheet, source, note, by string) (*Workflow, error) {
+	var w Workflow
+	err := s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Raw("SELECT * FROM workflows WHERE id = ? FOR UPDATE", id).Scan(&w).Error; err != nil {
+			return err
+		}
+		if w.ID == 0 {
+			return gorm.ErrRecordNotFound
+		}
+		var current string
+		if w.Version > 0 {
+			if err := tx.Model(&Version{}).Where("workflow_id = ? AND version = ?", id, w.Version).Pluck("sheet", &current).Error; err != nil {
+				return err
+			}
+		}
+		if w.Version == 0 || current != sheet {
+			w.Version++
+			if err := tx.Create(&Version{WorkflowID: id, Version: w.Version, Sheet: sheet, Note: note, ByPerson: by, At: time.Now()}).Error; err != nil {
+				return err
+			}
+		}
+		if !w.IsOn {
+			if err := tx.Raw("SELECT coalesce(max(seq), 0) FROM arrivals").Scan(&w.Since).Error; err != nil {
+				return err
+			}
+		}
+		w.IsOn, w.Source, w.UpdatedAt, w.UpdatedBy = true, source, time.Now(), by
+		return tx.Model(&w).Select("version", "is_on", "source", "since", "updated_at", "updated_by").Updates(&w).Error
+	})
+	return &w, err
+}
+
+// SwitchOff stops a workflow; its posts that wait are still sent.
+func (s *Store) SwitchOff(ctx context.Context, id int64, by string) error {
+	return s.DB.WithContext(ctx).Model(&Workflow{ID: id}).Updates(map[string]any{"is_on": false, "updated_by": by, "updated_at": time.Now()}).Error
+}
+
+// Live is a version that is on.
+type Live struct {
+	ID      int64
+	Name    string
+	Version int
+	Source  string
+	Since   int64
+}
+
+// LiveOn lists what is on for the sources.
+func (s *Store) LiveOn(ctx context.Context, sources []string) ([]Live, error) {
+	var list []Live
+	err := s.DB.WithContext(ctx).Model(&Workflow{}).Select("id, name, version, source, since").
+		Where("is_on AND source IN ?", sources).Order("id").Find(&list).Error
+	return list, err
+}
+
+// VersionSheet gives the sheet of one version.
+func (s *Store) VersionSheet(ctx context.Context, id int64, version int) (string, error) {
+	var v Version
+	err := s.DB.WithContext(ctx).First(&v, "workflow_id = ? AND version = ?", id, version).Error
+	return v.Sheet, err
+}
