@@ -41,7 +41,8 @@ type VerdictItem struct {
 	Version    int    `json:"version"`
 	Verdict    string `json:"verdict"`
 	Row        string `json:"row"`
-	DecidedBy  string `json:"decided_by"`
+	DecidedBy  string `json:"decided_by" doc:"the path of the condition that decided"`
+	Because    string `json:"because" doc:"that condition in words"`
 	Where      string `json:"where"`
 	Error      string `json:"error"`
 }
@@ -117,15 +118,24 @@ func (s *Server) listArrivals(ctx context.Context, _ *Person, in *arrivalsInput)
 		}
 		it := s.arrivalItem(r.Arrival, a, kind)
 		for _, v := range r.Verdicts {
-			it.Verdicts = append(it.Verdicts, verdictItem(v))
+			it.Verdicts = append(it.Verdicts, s.verdictItem(ctx, v, r.Source))
 		}
 		items = append(items, it)
 	}
 	return list(items, next), nil
 }
 
-func verdictItem(v store.VerdictRow) VerdictItem {
-	return VerdictItem{v.WorkflowID, v.Workflow, v.Version, v.Verdict.Verdict, v.Route, v.DecidedBy, v.FailedAt, v.Error}
+func (s *Server) verdictItem(ctx context.Context, v store.VerdictRow, source string) VerdictItem {
+	it := VerdictItem{
+		WorkflowID: v.WorkflowID, Workflow: v.Workflow, Version: v.Version, Verdict: v.Verdict.Verdict, Row: v.Route,
+		DecidedBy: v.DecidedBy, Where: v.FailedAt, Error: v.Error,
+	}
+	if v.DecidedBy != "" {
+		if plan, err := s.Engine.Plan(ctx, v.WorkflowID, v.Version, source); err == nil {
+			it.Because = plan.Words(v.DecidedBy)
+		}
+	}
+	return it
 }
 
 // changesShown is how many changed fields a list shows.
@@ -211,7 +221,7 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 	told := map[int64]bool{}
 	for _, v := range row.Verdicts {
 		told[v.WorkflowID] = true
-		item := verdictItem(v)
+		item := s.verdictItem(ctx, v, row.Source)
 		out.Body.Arrival.Verdicts = append(out.Body.Arrival.Verdicts, item)
 		out.Body.Why = append(out.Body.Why, Why{item, s.proofOf(ctx, v.WorkflowID, v.Version, a, known)})
 	}

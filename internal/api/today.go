@@ -66,8 +66,8 @@ func (s *Server) today(ctx context.Context, _ *Person, _ *struct{}) (*todayOutpu
 		out.Body.Needs = append(out.Body.Needs, Need{f.Name + " failed on " + plural(f.N, "arrival", "arrivals"), f.Error, "/arrivals?verdict=failed"})
 	}
 	err = db.Raw(`SELECT d.name, count(p.id) FILTER (WHERE p.sent_at >= @start) AS today,
-			count(p.id) FILTER (WHERE p.sent_at < @start AND (p.sent_at AT TIME ZONE @zone)::time <= (@now::timestamptz AT TIME ZONE @zone)::time) / 28.0 AS usual
-		FROM destinations d LEFT JOIN posts p ON p.destination = d.name AND p.state = 'sent' AND p.sent_at > @start::timestamptz - interval '28 days'
+			count(p.id) FILTER (WHERE p.sent_at < @start AND (p.sent_at AT TIME ZONE @zone)::time <= (CAST(@now AS timestamptz) AT TIME ZONE @zone)::time) / 28.0 AS usual
+		FROM destinations d LEFT JOIN posts p ON p.destination = d.name AND p.state = 'sent' AND p.sent_at > CAST(@start AS timestamptz) - interval '28 days'
 		GROUP BY d.name ORDER BY d.name`, map[string]any{"start": start, "now": now, "zone": now.Location().String()}).Scan(&out.Body.Channels).Error
 	if err != nil {
 		return nil, err

@@ -178,11 +178,11 @@ func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination
 	}
 	raw, _ := json.Marshal(Event{Topic: "posts", ID: p.ID})
 	return e.Store.DB.WithContext(ctx).Exec(`WITH p AS (
-			UPDATE posts SET state = @state, attempts = @attempts, status = @status, answer = @answer, remote_id = @remote, sent_at = @sent
+			UPDATE posts SET state = @state, attempts = @attempts, status = @status, answer = @answer, remote_id = @remote, sent_at = CAST(@sent AS timestamptz)
 			WHERE id = @id RETURNING 1),
 		d AS (
-			UPDATE destinations SET failures = @failures, not_before = @later::timestamptz, paused = paused OR @reason <> '', reason = CASE WHEN @reason <> '' THEN @reason ELSE reason END
-			WHERE name = @name AND (failures <> @failures OR not_before IS DISTINCT FROM @later::timestamptz OR @reason <> '') RETURNING 1)
+			UPDATE destinations SET failures = @failures, not_before = CAST(@later AS timestamptz), paused = paused OR @reason <> '', reason = CASE WHEN @reason <> '' THEN @reason ELSE reason END
+			WHERE name = @name AND (failures <> @failures OR not_before IS DISTINCT FROM CAST(@later AS timestamptz) OR @reason <> '') RETURNING 1)
 		SELECT pg_notify('`+channelName+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d)`,
 		sql.Named("state", p.State), sql.Named("attempts", p.Attempts), sql.Named("status", p.Status), sql.Named("answer", p.Answer),
 		sql.Named("remote", p.RemoteID), sql.Named("sent", p.SentAt), sql.Named("id", p.ID), sql.Named("failures", d.Failures),

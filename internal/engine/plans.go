@@ -41,6 +41,11 @@ func newPlans(e *Engine) *plans {
 	return &plans{engine: e, byID: map[planKey]*sheet.Plan{}, kinds: map[string]learntKind{}}
 }
 
+// Plan gives a version made ready to run. The error is a [*BrokenSheet] where it cannot be.
+func (e *Engine) Plan(ctx context.Context, workflow int64, version int, source string) (*sheet.Plan, error) {
+	return e.plans.get(ctx, store.Live{ID: workflow, Version: version, Source: source})
+}
+
 // get gives the plan of a version that is on.
 func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
 	key := planKey{l.ID, l.Version}

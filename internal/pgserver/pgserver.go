@@ -33,6 +33,7 @@ type Options struct {
 type Server struct {
 	URL  string // of the database "dorfbote", with its password
 	dir  string
+	lock *os.File // held while the folder is in use
 	cmd  *exec.Cmd
 	done chan error
 }
@@ -77,7 +78,12 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
+	lock, err := claim(dir)
+	if err != nil {
+		return nil, err
+	}
 	if err := sweep(data); err != nil {
+		_ = lock.Close()
 		return nil, err
 	}
 	port, err := freePort()
@@ -90,7 +96,7 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if o.Quick {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
-	s := &Server{dir: dir, done: make(chan error, 1)}
+	s := &Server{dir: dir, lock: lock, done: make(chan error, 1)}
 	logFile, err := os.OpenFile(filepath.Join(dir, "postgres.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
 		return nil, err
@@ -167,6 +173,20 @@ func prepare(ctx context.Context, bin, dir, data string, cred *syscall.Credentia
 	return password, nil
 }
 
+// claim makes the folder this process's own for as long as it lives. The lock goes with the process,
+// however it ends.
+func claim(dir string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "in-use"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		_ = f.Close()
+		return nil, fmt.Errorf("%s is in use by another Dorfbote; end that one first, or choose another folder with DORFBOTE_DATA", dir)
+	}
+	return f, nil
+}
+
 // sweep ends a server that is still running on the folder.
 func sweep(data string) error {
 	pidFile := filepath.Join(data, "postmaster.pid")
@@ -230,6 +250,7 @@ func (s *Server) ready(ctx context.Context, data string) error {
 
 // Stop ends the server: quickly, then more quickly, then at once.
 func (s *Server) Stop() {
+	defer s.lock.Close()
 	for _, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGQUIT, syscall.SIGKILL} {
 		_ = s.cmd.Process.Signal(sig)
 		select {

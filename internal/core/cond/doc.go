@@ -5,6 +5,8 @@
 package cond
 
 import (
+	"strings"
+
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/report"
 )
@@ -57,6 +59,8 @@ type Node interface {
 	Decider(sc *formula.Scope) (path string, err error)
 	// Path is the condition's place on the sheet, such as keep.all[0].
 	Path() string
+	// Words hands on the path and the words of this condition and of every one inside it.
+	Words(each func(path, words string))
 }
 
 // Line is what the proof shows beside one condition.
@@ -76,6 +80,19 @@ type group struct {
 }
 
 func (g *group) Path() string { return g.path }
+
+func (g *group) Words(each func(path, words string)) {
+	parts := make([]string, 0, len(g.subs))
+	for _, s := range g.subs {
+		s.Words(func(path, words string) {
+			if path == s.Path() {
+				parts = append(parts, words)
+			}
+			each(path, words)
+		})
+	}
+	each(g.path, groupWords[g.kind]+" ("+strings.Join(parts, "; ")+")")
+}
 
 func (g *group) Eval(sc *formula.Scope) Tri {
 	// stop is the outcome of a part that settles the group, whatever the others are.
@@ -140,6 +157,8 @@ type formulaNode struct {
 }
 
 func (f *formulaNode) Path() string { return f.path }
+
+func (f *formulaNode) Words(each func(path, words string)) { each(f.path, f.formula.String()) }
 
 func (f *formulaNode) Eval(sc *formula.Scope) Tri {
 	b, err := f.formula.Bool(sc)

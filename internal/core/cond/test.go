@@ -28,6 +28,8 @@ type test struct {
 
 func (t *test) Path() string { return t.path }
 
+func (t *test) Words(each func(path, words string)) { each(t.path, t.text) }
+
 func (t *test) value(sc *formula.Scope, record map[string]any) (any, bool) {
 	if t.root != "" {
 		switch root := sc.Gathered[t.root].(type) {

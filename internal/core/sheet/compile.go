@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"fmt"
+	"strings"
 
 	"dorfbote/internal/core/cond"
 	"dorfbote/internal/core/formula"
@@ -26,13 +27,33 @@ type Plan struct {
 	Name     string
 	Source   string
 	On       map[string]bool
-	Words    *formula.Words
+	Terms    *formula.Words
 	When     cond.Node // nil: every change counts
 	Keep     cond.Node // nil: everything is kept
 	Every    bool
 	Rows     []PlanRow
 	Else     *PlanBranch
 	Messages map[string]*message.Message
+}
+
+// Words gives a condition's words by its path, "" where there is none.
+func (p *Plan) Words(path string) string {
+	found := ""
+	look := func(n cond.Node) {
+		if n != nil && strings.HasPrefix(path, n.Path()) {
+			n.Words(func(at, words string) {
+				if at == path {
+					found = words
+				}
+			})
+		}
+	}
+	look(p.When)
+	look(p.Keep)
+	for i := range p.Rows {
+		look(p.Rows[i].When)
+	}
+	return found
 }
 
 // PlanRow is a row made ready to run.
@@ -73,21 +94,21 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 	for _, k := range s.Watch.On {
 		p.On[k] = true
 	}
-	p.Words = &formula.Words{Workspace: known.Workspace}
+	p.Terms = &formula.Words{Workspace: known.Workspace}
 	if known.Kind != nil {
-		p.Words.Kind = known.Kind(p.Source)
+		p.Terms.Kind = known.Kind(p.Source)
 	}
 	if known.Sources != nil {
 		mustKnow(problems, s.Watch.Source, "watch.source", known.Sources(), "there is no source %s")
 	}
 	if s.Watch.When != nil {
-		p.When = cond.Compile(s.Watch.When, p.Words, "watch.when", problems)
+		p.When = cond.Compile(s.Watch.When, p.Terms, "watch.when", problems)
 	}
 	if s.Keep != nil {
-		p.Keep = cond.Compile(s.Keep, p.Words, "keep", problems)
+		p.Keep = cond.Compile(s.Keep, p.Terms, "keep", problems)
 	}
 	for _, m := range s.Messages {
-		p.Messages[m.Name] = message.Compile(m, p.Words, "messages."+m.Name, problems)
+		p.Messages[m.Name] = message.Compile(m, p.Terms, "messages."+m.Name, problems)
 	}
 	used := map[string]bool{}
 	for i, row := range s.Route.Rows {
@@ -97,7 +118,7 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 			pr.Name = fmt.Sprintf("Row %d", i+1)
 		}
 		if row.When != nil {
-			pr.When = cond.Compile(row.When, p.Words, path+".when", problems)
+			pr.When = cond.Compile(row.When, p.Terms, path+".when", problems)
 		}
 		p.Rows = append(p.Rows, pr)
 	}

@@ -858,6 +858,9 @@ export interface components {
             verdict: string;
         };
         VerdictItem: {
+            /** @description that condition in words */
+            because: string;
+            /** @description the path of the condition that decided */
             decided_by: string;
             error: string;
             row: string;
@@ -879,6 +882,9 @@ export interface components {
             version: number;
         };
         Why: {
+            /** @description that condition in words */
+            because: string;
+            /** @description the path of the condition that decided */
             decided_by: string;
             error: string;
             /** @description null where the sheet cannot be run any more */

@@ -1,0 +1,235 @@
+// Package browser drives a headless Chromium, for the tests of the real interface and for the README's
+// pictures.
+package browser
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	cdplog "github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+)
+
+// ErrMissing means that there is no Chromium.
+var ErrMissing = errors.New("Chromium is not installed; 'apt-get install chromium' brings it")
+
+// Page is a page in a browser of its own. Its methods wait for what they need, up to patience.
+type Page struct {
+	ctx   context.Context
+	close func()
+	base  string
+
+	mu       sync.Mutex
+	troubles []string
+}
+
+const patience = 15 * time.Second
+
+// Open starts a browser and goes to the address.
+func Open(ctx context.Context, address string) (*Page, error) {
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		return nil, ErrMissing
+	}
+	dir, err := os.MkdirTemp("", "dorfbote-chromium-*")
+	if err != nil {
+		return nil, err
+	}
+	opts := []chromedp.ExecAllocatorOption{
+		chromedp.ExecPath(path), chromedp.Headless, chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.NoDefaultBrowserCheck,
+		chromedp.UserDataDir(dir), chromedp.WindowSize(1280, 800),
+	}
+	for _, flag := range []string{"disable-quic", "disable-background-networking", "disable-component-update", "disable-sync", "disable-extensions",
+		"disable-dev-shm-usage", "hide-scrollbars", "force-prefers-reduced-motion"} {
+		opts = append(opts, chromedp.Flag(flag, true))
+	}
+	p := &Page{base: address}
+	allocator, endAllocator := chromedp.NewExecAllocator(ctx, opts...)
+	tab, endTab := chromedp.NewContext(allocator, chromedp.WithListener(p.hear))
+	p.ctx = tab
+	p.close = func() { endTab(); endAllocator(); _ = os.RemoveAll(dir) }
+	// The browser lives as long as the context of its first call, so that one has no time limit.
+	if err := chromedp.Do(tab, chromedp.EmulateViewport(1280, 800)); err != nil {
+		p.Close()
+		return nil, fmt.Errorf("starting Chromium: %w", err)
+	}
+	_, err1 := chromedp.Call(tab, network.Enable, network.EnableParams{})
+	_, err2 := chromedp.Call(tab, cdplog.Enable, cdp.Empty{})
+	if err := errors.Join(err1, err2); err != nil {
+		p.Close()
+		return nil, err
+	}
+	return p, p.Go("")
+}
+
+// Close ends the browser.
+func (p *Page) Close() { p.close() }
+
+// hear notes console errors, exceptions, failed requests and requests to other hosts.
+func (p *Page) hear(ev any) {
+	switch e := ev.(type) {
+	case *runtime.EventExceptionThrown:
+		p.note("exception: %s %s", e.ExceptionDetails.Text, e.ExceptionDetails.URL)
+	case *runtime.EventConsoleAPICalled:
+		if e.Type == runtime.ConsoleAPICalledTypeError || e.Type == runtime.ConsoleAPICalledTypeAssert {
+			var parts []string
+			for _, a := range e.Args {
+				parts = append(parts, string(a.Value)+a.Description)
+			}
+			p.note("console: %s", strings.Join(parts, " "))
+		}
+	case *cdplog.EventEntryAdded:
+		// Asking who is signed in is answered 401 before anybody is.
+		if e.Entry.Level == "error" && !strings.HasSuffix(e.Entry.URL, "/api/me") {
+			p.note("log: %s %s", e.Entry.Text, e.Entry.URL)
+		}
+	case *network.EventRequestWillBeSent:
+		if u := e.Request.URL; !strings.HasPrefix(u, p.base) && !strings.HasPrefix(u, "data:") && !strings.HasPrefix(u, "about:") && !strings.HasPrefix(u, "blob:") {
+			p.note("request to another host: %s", u)
+		}
+	case *network.EventResponseReceived:
+		if e.Response.Status >= 500 {
+			p.note("answer %d from %s", e.Response.Status, e.Response.URL)
+		}
+	}
+}
+
+func (p *Page) note(format string, args ...any) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.troubles = append(p.troubles, fmt.Sprintf(format, args...))
+}
+
+// Troubles lists what has gone wrong in the page so far.
+func (p *Page) Troubles() []string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return append([]string(nil), p.troubles...)
+}
+
+func (p *Page) do(steps ...chromedp.Action[chromedp.Void]) error {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Do(ctx, steps...)
+}
+
+// Go opens a path of the application.
+func (p *Page) Go(path string) error {
+	if err := p.do(chromedp.Navigate(p.base + path)); err != nil {
+		return fmt.Errorf("opening %s: %w", path, err)
+	}
+	return nil
+}
+
+// Eval runs JavaScript and gives its value.
+func Eval[T any](p *Page, js string) (T, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Evaluate[T](js, chromedp.EvalAwaitPromise))
+}
+
+// Until waits for a JavaScript expression to hold. The error says what the page showed instead.
+func (p *Page) Until(js string) error {
+	end := time.Now().Add(patience)
+	for {
+		ok, err := Eval[bool](p, "!!("+js+")")
+		if ok {
+			return nil
+		}
+		if time.Now().After(end) {
+			text, _ := Eval[string](p, "document.body.innerText.slice(0, 3000)")
+			return fmt.Errorf("waited in vain for %s (%w); the page shows:\n%s", js, errors.Join(err), text)
+		}
+		time.Sleep(30 * time.Millisecond)
+	}
+}
+
+func find(selector string) string { return fmt.Sprintf("document.querySelector(%q)", selector) }
+
+// UntilText waits for an element to hold a text.
+func (p *Page) UntilText(selector, text string) error {
+	return p.Until(fmt.Sprintf("[...document.querySelectorAll(%q)].some(e => e.innerText.includes(%q) || (e.value ?? '').includes(%q))", selector, text, text))
+}
+
+// Click presses an element as a mouse would.
+func (p *Page) Click(selector string) error {
+	if err := p.Until(find(selector) + " && !" + find(selector) + ".disabled"); err != nil {
+		return err
+	}
+	return p.do(chromedp.Click(chromedp.CSS(selector), chromedp.NodeVisible))
+}
+
+// ClickText presses the first element of a kind with exactly this text.
+func (p *Page) ClickText(selector, text string) error {
+	js := fmt.Sprintf("[...document.querySelectorAll(%q)].find(e => e.innerText.trim() === %q && !e.disabled)", selector, text)
+	if err := p.Until(js); err != nil {
+		return err
+	}
+	_, err := Eval[bool](p, js+".setAttribute('data-pressed-next', '') ?? true")
+	if err != nil {
+		return err
+	}
+	if err := p.do(chromedp.Click(chromedp.CSS("[data-pressed-next]"), chromedp.NodeVisible)); err != nil {
+		return fmt.Errorf("pressing %q: %w", text, err)
+	}
+	_, err = Eval[bool](p, "document.querySelectorAll('[data-pressed-next]').forEach(e => e.removeAttribute('data-pressed-next')) ?? true")
+	return err
+}
+
+// Fill replaces what stands in an input by typing.
+func (p *Page) Fill(selector, text string) error {
+	if err := p.Until(find(selector)); err != nil {
+		return err
+	}
+	if _, err := Eval[bool](p, "(e => { e.focus(); e.select(); return true })("+find(selector)+")"); err != nil {
+		return err
+	}
+	return p.do(chromedp.KeyEvent(text))
+}
+
+// Keys types keys where the focus is.
+func (p *Page) Keys(keys string) error { return p.do(chromedp.KeyEvent(keys)) }
+
+// Choose opens a select by its label and takes the option with this text.
+func (p *Page) Choose(label, option string) error {
+	selector := fmt.Sprintf(`.ant-select:has(input[aria-label=%q])`, label)
+	if err := p.Click(selector); err != nil {
+		return err
+	}
+	js := fmt.Sprintf("[...document.querySelectorAll('.ant-select-dropdown:not(.ant-select-dropdown-hidden) .ant-select-item-option')].find(e => e.innerText.trim() === %q)", option)
+	if err := p.Until(js); err != nil {
+		return err
+	}
+	_, err := Eval[bool](p, js+".click() ?? true")
+	return err
+}
+
+// Picture gives the page as a PNG.
+func (p *Page) Picture() ([]byte, error) {
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
+}
+
+// SignIn signs a person in.
+func (p *Page) SignIn(email, password string) error {
+	if err := p.Fill("#email", email); err != nil {
+		return err
+	}
+	if err := p.Fill("#password", password); err != nil {
+		return err
+	}
+	if err := p.ClickText("button", "Sign in"); err != nil {
+		return err
+	}
+	return p.Until(find(".topbar"))
+}

@@ -1,0 +1,66 @@
+import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { App, ConfigProvider } from 'antd';
+import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
+import { useMe, useWords } from './api/queries';
+import { useLive } from './api/live';
+import { nonce } from './nonce';
+import { showZone } from './parts/times';
+import { TopBar } from './parts/TopBar';
+import { Trouble } from './parts/Trouble';
+import { Arrival } from './places/arrivals/Arrival';
+import { Arrivals } from './places/arrivals/Arrivals';
+import { Connections } from './places/connections/Connections';
+import { Outbox } from './places/outbox/Outbox';
+import { Practice } from './places/practice/Practice';
+import { SheetPlace } from './places/sheet/SheetPlace';
+import { SignIn } from './places/signin/SignIn';
+import { Today } from './places/today/Today';
+import { Workflows } from './places/workflows/Workflows';
+import { theme } from './theme';
+
+const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false } } });
+
+export function Application() {
+  return (
+    <QueryClientProvider client={queries}>
+      <ConfigProvider theme={theme} csp={{ nonce }}>
+        <App>
+          <BrowserRouter>
+            <Gate />
+          </BrowserRouter>
+        </App>
+      </ConfigProvider>
+    </QueryClientProvider>
+  );
+}
+
+function Gate() {
+  const me = useMe();
+  if (me.isPending) return null;
+  if (me.error) return <Trouble error={me.error} again={() => void me.refetch()} />;
+  return me.data ? <Places /> : <SignIn />;
+}
+
+function Places() {
+  useLive();
+  const words = useWords();
+  if (words.error) return <Trouble error={words.error} again={() => void words.refetch()} />;
+  if (!words.data) return null;
+  showZone(words.data.zone);
+  return (
+    <>
+      <TopBar />
+      <Routes>
+        <Route path="/today" element={<Today />} />
+        <Route path="/workflows" element={<Workflows />} />
+        <Route path="/workflows/:id" element={<SheetPlace />} />
+        <Route path="/arrivals" element={<Arrivals />} />
+        <Route path="/arrivals/:id" element={<Arrival />} />
+        <Route path="/outbox" element={<Outbox />} />
+        <Route path="/connections" element={<Connections />} />
+        <Route path="/practice" element={<Practice />} />
+        <Route path="*" element={<Navigate to="/today" replace />} />
+      </Routes>
+    </>
+  );
+}

@@ -1,0 +1,53 @@
+import createClient from 'openapi-fetch';
+import type { components, paths } from './schema';
+
+export type Schemas = components['schemas'];
+export type WorkflowItem = Schemas['WorkflowItem'];
+export type WorkflowDetail = Schemas['WorkflowDetail'];
+export type Proof = Schemas['ProofBody'];
+export type ProofLines = Schemas['ProofLines'];
+export type Line = Schemas['Line'];
+export type Problem = Schemas['Problem'];
+export type TrailMark = Schemas['TrailMark'];
+export type FieldItem = Schemas['FieldItem'];
+export type Op = Schemas['Op'];
+export type ArrivalItem = Schemas['ArrivalItem'];
+export type ArrivalDetail = Schemas['ArrivalDetail'];
+export type PostItem = Schemas['PostItem'];
+export type MessageDoc = Schemas['Document'];
+export type Person = Schemas['Person'];
+
+export const api = createClient<paths>({ baseUrl: '' });
+
+/** An error answer of the API, in words for the person. */
+export class ApiError extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+    readonly details: string[] = [],
+  ) {
+    super(message);
+  }
+}
+
+interface Answer<T> {
+  data?: T;
+  error?: unknown;
+  response: Response;
+}
+
+/** Gives an answer's data, or throws what the server said. */
+export async function said<T>(call: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await call;
+  } catch {
+    throw new ApiError(0, 'The server does not answer. Is it running?');
+  }
+  if (answer.error !== undefined || !answer.response.ok) {
+    const p = (answer.error ?? {}) as { detail?: string; title?: string; errors?: { message?: string }[] };
+    const details = (p.errors ?? []).map((e) => e.message ?? '').filter(Boolean);
+    throw new ApiError(answer.response.status, p.detail ?? p.title ?? `The server said ${answer.response.status}`, details);
+  }
+  return answer.data as T;
+}

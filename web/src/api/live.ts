@@ -1,0 +1,36 @@
+import { useQueryClient } from '@tanstack/react-query';
+import { useEffect } from 'react';
+
+/** Which cached answers an event makes stale. */
+const stale: Record<string, string[]> = {
+  arrivals: ['arrivals', 'today'],
+  decided: ['arrivals', 'workflows', 'today', 'trail'],
+  posts: ['posts', 'destinations', 'today'],
+  workflows: ['workflows'],
+  destinations: ['destinations', 'posts', 'today'],
+  connections: ['connections'],
+};
+
+/** Listens to the server and refreshes what has changed, at most every 400 ms. */
+export function useLive(): void {
+  const cache = useQueryClient();
+  useEffect(() => {
+    const source = new EventSource('/api/events');
+    const due = new Set<string>();
+    let timer: number | undefined;
+    source.onmessage = (m) => {
+      const { topic } = JSON.parse(m.data as string) as { topic: string };
+      const keys = topic === 'all' ? Object.values(stale).flat() : (stale[topic] ?? []);
+      keys.forEach((k) => due.add(k));
+      timer ??= window.setTimeout(() => {
+        timer = undefined;
+        due.forEach((k) => void cache.invalidateQueries({ queryKey: [k] }));
+        due.clear();
+      }, 400);
+    };
+    return () => {
+      source.close();
+      window.clearTimeout(timer);
+    };
+  }, [cache]);
+}

@@ -1,0 +1,82 @@
+import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
+import { ApiError, api, said, type Person } from './client';
+
+export const useMe = () =>
+  useQuery<Person | null>({
+    queryKey: ['me'],
+    queryFn: async () => {
+      try {
+        return await said(api.GET('/api/me'));
+      } catch (e) {
+        if (e instanceof ApiError && e.status === 401) return null;
+        throw e;
+      }
+    },
+    staleTime: Infinity,
+  });
+
+export const useWorkflows = () =>
+  useQuery({ queryKey: ['workflows'], queryFn: () => said(api.GET('/api/workflows')) });
+
+export const useWords = () =>
+  useQuery({ queryKey: ['words'], queryFn: () => said(api.GET('/api/words')), staleTime: Infinity });
+
+export const useSources = () =>
+  useQuery({ queryKey: ['sources'], queryFn: () => said(api.GET('/api/sources')), staleTime: 30_000 });
+
+export const useFields = (source: string) =>
+  useQuery({
+    queryKey: ['fields', source],
+    enabled: source.includes('/'),
+    queryFn: () => {
+      const [connection = '', kind = ''] = source.split('/');
+      return said(api.GET('/api/sources/{connection}/{kind}/fields', { params: { path: { connection, kind } } }));
+    },
+    staleTime: 60_000,
+  });
+
+export const useDestinations = () =>
+  useQuery({ queryKey: ['destinations'], queryFn: () => said(api.GET('/api/destinations')) });
+
+export const useConnections = () =>
+  useQuery({ queryKey: ['connections'], queryFn: () => said(api.GET('/api/connections')) });
+
+export const useToday = () => useQuery({ queryKey: ['today'], queryFn: () => said(api.GET('/api/today')) });
+
+export interface ArrivalFilter {
+  source?: string;
+  q?: string;
+  verdict?: 'told' | 'dropped' | 'unrouted' | 'failed' | 'ignored';
+  workflow?: number;
+}
+
+export const useArrivals = (filter: ArrivalFilter) =>
+  useInfiniteQuery({
+    queryKey: ['arrivals', filter],
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) =>
+      said(api.GET('/api/arrivals', { params: { query: { ...filter, before: pageParam || undefined, limit: 40 } } })),
+    getNextPageParam: (last) => last.next || undefined,
+    placeholderData: keepPreviousData,
+  });
+
+export const useArrival = (id: number) =>
+  useQuery({
+    queryKey: ['arrivals', 'one', id],
+    queryFn: () => said(api.GET('/api/arrivals/{id}', { params: { path: { id } } })),
+  });
+
+export interface PostFilter {
+  state?: 'waiting' | 'sent' | 'refused' | 'given up' | 'dropped';
+  destination?: string;
+}
+
+export const usePosts = (filter: PostFilter) =>
+  useInfiniteQuery({
+    queryKey: ['posts', filter],
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) =>
+      said(api.GET('/api/posts', { params: { query: { ...filter, before: pageParam || undefined, limit: 40 } } })),
+    getNextPageParam: (last) => last.next || undefined,
+    placeholderData: keepPreviousData,
+  });

@@ -1,0 +1,16 @@
+import './nonce';
+import '@fontsource-variable/source-sans-3/wght.css';
+import '@fontsource-variable/source-serif-4/wght.css';
+import '@fontsource-variable/jetbrains-mono/wght.css';
+import './styles/base.css';
+import './styles/places.css';
+import './styles/sheet.css';
+import { StrictMode } from 'react';
+import { createRoot } from 'react-dom/client';
+import { Application } from './Application';
+
+createRoot(document.getElementById('root')!).render(
+  <StrictMode>
+    <Application />
+  </StrictMode>,
+);

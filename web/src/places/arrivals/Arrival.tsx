@@ -1,0 +1,115 @@
+import { Link, useParams } from 'react-router';
+import type { Line, ProofLines, Schemas } from '../../api/client';
+import { useArrival } from '../../api/queries';
+import { Trouble } from '../../parts/Trouble';
+import { Verdict } from '../../parts/Verdict';
+import { clockOf, fullOf } from '../../parts/times';
+
+/** One arrival: its record, what changed, and every workflow's verdict with its reasons. */
+export function Arrival() {
+  const id = Number(useParams().id);
+  const arrival = useArrival(id);
+  if (arrival.error) return <Trouble error={arrival.error} again={() => void arrival.refetch()} />;
+  if (!arrival.data) return null;
+  const { arrival: a, why, posts } = arrival.data;
+  return (
+    <main className="place" id="place">
+      <div className="place-head">
+        <Link to="/arrivals" className="back" aria-label="Back to all arrivals">
+          ‹
+        </Link>
+        <h1>
+          {a.key} <span className="muted">{a.kind}</span>
+        </h1>
+        <p className="lead">
+          {a.source}, {fullOf(a.at)}
+          {a.by && `, by ${a.by}`}
+        </p>
+      </div>
+      <div className="halves">
+        <section>
+          <h2>Record</h2>
+          <table className="ledger">
+            <tbody>
+              {(a.fields ?? []).map((f) => (
+                <tr key={f.field} className={f.changed ? 'is-changed' : ''}>
+                  <th scope="row" title={f.field}>
+                    {f.label}
+                  </th>
+                  <td>
+                    {f.changed && f.was && <s>{f.was}</s>} {f.value || <span className="muted">(empty)</span>}
+                  </td>
+                  <td className="muted small">{f.changed ? 'changed' : f.type}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </section>
+        <section>
+          <h2>Who was told, and why</h2>
+          {(why ?? []).length === 0 && <p className="muted">No workflow that is on watches {a.source}.</p>}
+          {(why ?? []).map((w) => (
+            <WhyOne key={w.workflow_id} why={w} arrival={a.seq} />
+          ))}
+          {(posts ?? []).length > 0 && <h2>Posts</h2>}
+          <table className="ledger">
+            <tbody>
+              {(posts ?? []).map((p) => (
+                <tr key={p.id}>
+                  <td>
+                    <Verdict is={p.state} />
+                  </td>
+                  <td>{p.destination}</td>
+                  <td>{p.title || p.plain}</td>
+                  <td className="muted small">{p.sent_at ? clockOf(p.sent_at) : p.answer}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </section>
+      </div>
+    </main>
+  );
+}
+
+function WhyOne({ why: w, arrival }: { why: Schemas['Why']; arrival: number }) {
+  return (
+    <div className="why">
+      <p>
+        <Verdict is={w.verdict} /> <Link to={`/workflows/${w.workflow_id}?arrival=${arrival}`}>{w.workflow}</Link>{' '}
+        <span className="muted">version {w.version}</span>
+      </p>
+      {w.error && (
+        <p className="bad">
+          {w.where}: {w.error}
+        </p>
+      )}
+      {w.row && <p className="muted">Route: {w.row}</p>}
+      {w.proof ? <Lines proof={w.proof} decider={w.decided_by} /> : w.decided_by && <p className="muted">{w.decided_by}</p>}
+    </div>
+  );
+}
+
+const flat = (l: Line | null | undefined): Line[] => (l ? [l, ...(l.parts ?? []).flatMap(flat)] : []);
+
+function Lines({ proof, decider }: { proof: ProofLines; decider: string }) {
+  if (!proof.starts) return <p className="muted">Watch does not start on {proof.kind}.</p>;
+  const keep = flat(proof.keep).filter((l) => !l.parts?.length);
+  const lines = [...flat(proof.when).filter((l) => !l.parts?.length), ...(proof.when?.result === 'false' ? [] : keep)];
+  return (
+    <table className="ledger whylines">
+      <tbody>
+        {lines.map((l) => (
+          <tr key={l.path} className={l.path === decider ? 'is-decider' : ''}>
+            <td className={l.result === 'true' ? 'good' : l.error ? 'bad' : 'no'}>{l.result === 'true' ? '✓' : '✗'}</td>
+            <td>{l.text}</td>
+            <td>
+              {l.error ? <span className="bad">{l.error}</span> : l.was && l.was !== l.seen ? `was ${l.was}, is ${l.seen}` : l.seen && `is ${l.seen}`}
+            </td>
+            <td className="muted small">{l.path === decider ? 'this decided' : l.path}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}

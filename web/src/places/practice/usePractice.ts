@@ -1,0 +1,97 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useEffect } from 'react';
+import { ApiError } from '../../api/client';
+import type { Block, Fact } from '../../parts/MessageView';
+
+/** The practice services speak HTTP of their own; Dorfbote passes the browser's calls on to them. */
+async function call<T>(path: string, init?: RequestInit): Promise<T> {
+  const res = await fetch('/api/practice' + path, {
+    ...init,
+    headers: init?.body ? { 'Content-Type': 'application/json' } : undefined,
+  });
+  if (!res.ok) {
+    const p = (await res.json().catch(() => ({}))) as { detail?: string };
+    throw new ApiError(res.status, p.detail ?? `The practice app said ${res.status}`);
+  }
+  return (res.status === 204 ? undefined : await res.json()) as T;
+}
+
+export interface AppKind {
+  app: string;
+  kind: string;
+  title: string;
+  key: string;
+}
+
+export type PracticeRecord = Record<string, unknown>;
+
+export interface SquarePost {
+  id: number;
+  channel: string;
+  sender: string;
+  title: string;
+  text: string;
+  facts: Fact[] | null;
+  tone: string;
+  link?: { text: string; to: string };
+  under?: number;
+  at: string;
+  body: Block[] | null;
+}
+
+export interface Channel {
+  name: string;
+  purpose: string;
+  private: boolean;
+  members: string[] | null;
+}
+
+export const useKinds = () => useQuery({ queryKey: ['practice', 'kinds'], queryFn: () => call<AppKind[]>('/apps') });
+
+export const useRecords = (app: string, kind: string, q: string) =>
+  useQuery({
+    queryKey: ['practice', 'records', app, kind, q],
+    enabled: kind !== '',
+    queryFn: () => call<{ items: PracticeRecord[]; more: boolean }>(`/apps/${app}/${kind}?limit=40&q=${encodeURIComponent(q)}`),
+  });
+
+export const useChannels = () => useQuery({ queryKey: ['practice', 'channels'], queryFn: () => call<Channel[]>('/square/channels') });
+
+export const usePostsIn = (channel: string) =>
+  useQuery({
+    queryKey: ['practice', 'posts', channel],
+    enabled: channel !== '',
+    queryFn: () => call<SquarePost[]>(`/square/channels/${encodeURIComponent(channel.slice(1))}/posts?limit=40`),
+  });
+
+export function useChange(app: string, kind: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: ({ key, fields }: { key: string; fields: PracticeRecord }) =>
+      call<PracticeRecord>(`/apps/${app}/${kind}/${encodeURIComponent(key)}`, { method: 'PATCH', body: JSON.stringify(fields) }),
+    onSettled: () => cache.invalidateQueries({ queryKey: ['practice', 'records', app, kind] }),
+  });
+}
+
+export function useMember() {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: ({ channel, isIn }: { channel: string; isIn: boolean }) =>
+      call(`/square/channels/${encodeURIComponent(channel.slice(1))}/members/Dorfbote`, { method: isIn ? 'PUT' : 'DELETE' }),
+    onSettled: () => cache.invalidateQueries({ queryKey: ['practice', 'channels'] }),
+  });
+}
+
+/** Refreshes records and channels as they change. */
+export function usePracticeEvents() {
+  const cache = useQueryClient();
+  useEffect(() => {
+    const source = new EventSource('/api/practice/events');
+    source.onmessage = (m) => {
+      const e = JSON.parse(m.data as string) as { topic: string; channel?: string; app?: string; kind?: string };
+      if (e.topic === 'records') void cache.invalidateQueries({ queryKey: ['practice', 'records', e.app, e.kind] });
+      else void cache.invalidateQueries({ queryKey: ['practice', e.topic] });
+    };
+    return () => source.close();
+  }, [cache]);
+}

@@ -1,0 +1,82 @@
+import { Button } from 'antd';
+import { useEffect } from 'react';
+import { Link } from 'react-router';
+import type { ArrivalDetail, ProofLines, TrailMark } from '../../api/client';
+import { clockOf, dayOf, fullOf } from '../../parts/times';
+import { Verdict } from '../../parts/Verdict';
+
+interface Props {
+  arrival: ArrivalDetail | undefined;
+  proof: ProofLines | undefined;
+  marks: TrailMark[];
+  choose: (seq: number) => void;
+}
+
+/** Which arrival the proof is about, and what becomes of it; steps through the trail. */
+export function ChosenBar({ arrival, proof, marks, choose }: Props) {
+  const at = marks.findIndex((m) => m.seq === arrival?.seq);
+  const step = (by: number, told: boolean) => {
+    for (let i = at + by; i >= 0 && i < marks.length; i += by) {
+      if (!told || marks[i]!.verdict === 'told') {
+        choose(marks[i]!.seq);
+        return;
+      }
+    }
+  };
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      const t = e.target as HTMLElement;
+      if (/^(INPUT|TEXTAREA|SELECT)$/.test(t.tagName) || t.isContentEditable || e.ctrlKey || e.metaKey || e.altKey) return;
+      if (e.key === '[') step(-1, false);
+      if (e.key === ']') step(1, false);
+      if (e.key === '{') step(-1, true);
+      if (e.key === '}') step(1, true);
+    };
+    window.addEventListener('keydown', onKey);
+    return () => window.removeEventListener('keydown', onKey);
+  });
+  if (!arrival) return <p className="chosen muted">Nothing has come in from this source yet, so there is nothing to prove the sheet on.</p>;
+  return (
+    <div className="chosen">
+      <span className="chosen-steps">
+        <Button size="small" onClick={() => step(-1, true)} aria-label="The arrival before that is told">
+          ‹ told
+        </Button>
+        <Button size="small" onClick={() => step(-1, false)} aria-label="The arrival before">
+          ‹
+        </Button>
+        <Button size="small" onClick={() => step(1, false)} aria-label="The next arrival">
+          ›
+        </Button>
+        <Button size="small" onClick={() => step(1, true)} aria-label="The next arrival that is told">
+          told ›
+        </Button>
+      </span>
+      <span>
+        <Link to={`/arrivals/${arrival.seq}`}>
+          <strong>{arrival.key}</strong>
+        </Link>{' '}
+        {arrival.kind}{' '}
+        <span className="muted" title={fullOf(arrival.at)}>
+          {dayOf(arrival.at)} {clockOf(arrival.at)}
+          {arrival.by && ` by ${arrival.by}`}
+        </span>
+      </span>
+      <span className="chosen-changes">
+        {(arrival.changes ?? []).map((c) => (
+          <span key={c.field}>
+            {c.label}: {c.was && <s>{c.was}</s>} <b>{c.now || '(empty)'}</b>
+          </span>
+        ))}
+      </span>
+      <span className="chosen-verdict" data-testid="verdict">
+        {proof && (
+          <Verdict is={proof.verdict}>
+            {proof.row && <span className="muted"> by {proof.row}</span>}
+            {proof.decided_by && <span className="muted"> at {proof.decided_by}</span>}
+          </Verdict>
+        )}
+      </span>
+    </div>
+  );
+}

@@ -1,0 +1,142 @@
+import { Button, Dropdown, Input, Select } from 'antd';
+import type { Line } from '../../api/client';
+import { BandLine, ProblemsAt } from './Band';
+import { TestEditor } from './TestEditor';
+import { groupKinds, groupOf, isFormula, partsOf, withPart, withTest, type Cond, type GroupKind } from './model';
+import { useAround } from './surroundings';
+
+const groupWords: Record<GroupKind, string> = { all: 'all of', any: 'at least one of', none: 'none of' };
+
+interface Props {
+  cond: Cond;
+  path: string;
+  line: Line | undefined;
+  change: (next: Cond | undefined) => void;
+  depth?: number;
+  lead?: string;
+}
+
+/** A condition with what the chosen arrival makes of it: a test, a formula, or a group of such. */
+export function Condition(props: Props) {
+  const { cond, path, line, change, depth = 0, lead } = props;
+  const { readOnly } = useAround();
+  const kind = groupOf(cond);
+  if (kind) return <Group {...props} kind={kind} />;
+  const remove = !readOnly && (
+    <Button type="text" size="small" className="remove" aria-label={`Remove the condition ${path}`} onClick={() => change(undefined)}>
+      ×
+    </Button>
+  );
+  return (
+    <BandLine
+      className={`depth-${Math.min(depth, 5)}`}
+      ask={
+        <div className="inline">
+          {lead && <span className="lead-word">{lead}</span>}
+          {isFormula(cond) ? (
+            <Input
+              className="formula"
+              aria-label={`Formula at ${path}`}
+              value={String(cond.formula)}
+              readOnly={readOnly}
+              spellCheck={false}
+              onChange={(e) => change({ formula: e.target.value })}
+            />
+          ) : (
+            <TestEditor cond={cond} path={path} change={change} />
+          )}
+          {remove}
+          <ProblemsAt path={path} />
+        </div>
+      }
+      proof={<ConditionProof line={line} />}
+    />
+  );
+}
+
+function Group({ cond, path, line, change, depth = 0, lead, kind }: Props & { kind: GroupKind }) {
+  const { readOnly } = useAround();
+  return (
+    <>
+      <BandLine
+        className={`depth-${Math.min(depth, 5)}`}
+        ask={
+          <div className="inline">
+            {lead && <span className="lead-word">{lead}</span>}
+            <Select
+              className="group-select"
+              aria-label={`How the conditions at ${path} are joined`}
+              disabled={readOnly}
+              value={kind}
+              options={groupKinds.map((k) => ({ value: k, label: groupWords[k] }))}
+              onChange={(k) => change({ [k]: partsOf(cond) })}
+            />
+            {!readOnly && <AddCondition add={(test) => change(withTest(cond, test))} />}
+            {!readOnly && (
+              <Button type="text" size="small" className="remove" aria-label={`Remove the group ${path}`} onClick={() => change(undefined)}>
+                ×
+              </Button>
+            )}
+            <ProblemsAt path={path} exact />
+          </div>
+        }
+        proof={<ConditionProof line={line} />}
+      />
+      {partsOf(cond).map((part, i) => (
+        <Condition
+          key={i}
+          cond={part}
+          path={`${path}.${kind}[${i}]`}
+          line={line?.parts?.[i]}
+          change={(next) => change(withPart(cond, i, next))}
+          depth={depth + 1}
+        />
+      ))}
+    </>
+  );
+}
+
+/** Adds a test, a formula or a group. */
+export function AddCondition({ add }: { add: (test: Cond) => void }) {
+  const { fields } = useAround();
+  const first = fields.find((f) => f.name === 'status')?.name ?? fields[0]?.name ?? 'id';
+  const test = { field: first, is: '' };
+  return (
+    <Dropdown.Button
+      size="small"
+      type="link"
+      className="add"
+      trigger={['click']}
+      onClick={() => add(test)}
+      menu={{
+        items: [
+          { key: 'formula', label: 'A formula', onClick: () => add({ formula: 'record.' + first + ' != ""' }) },
+          { key: 'any', label: 'At least one of …', onClick: () => add({ any: [test] }) },
+          { key: 'all', label: 'All of …', onClick: () => add({ all: [test] }) },
+          { key: 'none', label: 'None of …', onClick: () => add({ none: [test] }) },
+        ],
+      }}
+      buttonsRender={([left, right]) => [left, <span key="more">{right}</span>]}
+    >
+      + condition
+    </Dropdown.Button>
+  );
+}
+
+/** What a condition makes of the chosen arrival: yes or no, and the values it saw. */
+export function ConditionProof({ line }: { line: Line | undefined }) {
+  if (!line) return null;
+  const yes = line.result === 'true';
+  return (
+    <span className="seen">
+      <span className={line.error ? 'bad' : yes ? 'good' : 'no'}>{line.error ? '✕ failed' : yes ? '✓ yes' : '✗ no'}</span>
+      {line.error && <span className="bad">{line.error}</span>}
+      {!line.error && line.was !== undefined && line.was !== line.seen && (
+        <span>
+          <s>{line.was}</s> → <b>{line.seen}</b>
+        </span>
+      )}
+      {!line.error && line.seen && (line.was === undefined || line.was === line.seen) && <b>{line.seen}</b>}
+    </span>
+  );
+}

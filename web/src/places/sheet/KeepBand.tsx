@@ -1,0 +1,35 @@
+import type { ProofLines } from '../../api/client';
+import { Band, BandLine } from './Band';
+import { AddCondition, Condition } from './Condition';
+import { withTest, type Sheet } from './model';
+import { useAround } from './surroundings';
+
+interface Props {
+  sheet: Sheet;
+  change: (next: Partial<Sheet>) => void;
+  proof: ProofLines | undefined;
+}
+
+export function KeepBand({ sheet, change, proof }: Props) {
+  const { readOnly } = useAround();
+  const set = (keep: Sheet['keep']) => {
+    if (keep) return change({ keep });
+    change({ keep: undefined });
+  };
+  return (
+    <Band label="Keep" hint="what matters">
+      {sheet.keep ? (
+        <Condition cond={sheet.keep} path="keep" line={proof?.keep ?? undefined} change={set} />
+      ) : (
+        <BandLine
+          ask={
+            <div className="inline">
+              <span className="muted">Everything that starts it is kept.</span>
+              {!readOnly && <AddCondition add={(test) => set(withTest(undefined, test))} />}
+            </div>
+          }
+        />
+      )}
+    </Band>
+  );
+}

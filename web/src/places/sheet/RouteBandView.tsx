@@ -1,0 +1,230 @@
+import { Button, Input, Segmented, Select } from 'antd';
+import type { ProofLines, TrailMark } from '../../api/client';
+import { useDestinations } from '../../api/queries';
+import { Band, BandLine, ProblemsAt } from './Band';
+import { Condition } from './Condition';
+import { routeInk, routeMark, type Row, type RouteBand, type Sheet, type Tell } from './model';
+import { useAround } from './surroundings';
+
+interface Props {
+  sheet: Sheet;
+  change: (next: Partial<Sheet>) => void;
+  proof: ProofLines | undefined;
+  trail: TrailMark[];
+}
+
+/** The route table: rows with their conditions and whom they tell, and what is for the rest. */
+export function RouteBandView({ sheet, change, proof, trail }: Props) {
+  const { fields, readOnly } = useAround();
+  const route: RouteBand = sheet.route ?? {};
+  const rows = route.rows ?? [];
+  const set = (next: Partial<RouteBand>) => change({ route: { ...route, ...next } });
+  const setRow = (i: number, row: Row | undefined) => set({ rows: row ? rows.map((r, j) => (j === i ? row : r)) : rows.filter((_, j) => j !== i) });
+  const move = (i: number, by: number) => {
+    const next = [...rows];
+    const [row] = next.splice(i, 1);
+    next.splice(i + by, 0, row!);
+    set({ rows: next });
+  };
+  const firstMessage = Object.keys(sheet.messages ?? {})[0] ?? 'alert';
+  const number = fields.find((f) => f.type === 'number')?.name ?? fields[0]?.name ?? 'id';
+  const newRow = (): Row => ({
+    name: `Row ${rows.length + 1}`,
+    when: { field: number, is: '' },
+    tell: [{ to: 'square/#practice', message: firstMessage }],
+  });
+  const takenBy = (name: string) => trail.filter((m) => m.verdict === 'told' && (m.row ?? '').split(', ').includes(name)).length;
+
+  return (
+    <Band label="Route" hint="who hears of it">
+      {rows.map((row, i) => {
+        const name = row.name || `Row ${i + 1}`;
+        return (
+          <div key={i} className="routerow">
+            <BandLine
+              ask={
+                <div className="inline">
+                  <i className={`key ${routeInk(i)}`}>{routeMark(i)}</i>
+                  <Input
+                    className="row-name"
+                    aria-label={`Name of row ${i + 1}`}
+                    value={row.name ?? ''}
+                    readOnly={readOnly}
+                    placeholder={`Row ${i + 1}`}
+                    onChange={(e) => setRow(i, { ...row, name: e.target.value })}
+                  />
+                  <Tells tell={row.tell ?? []} messages={sheet.messages ?? {}} change={(tell) => setRow(i, { ...row, tell })} where={name} />
+                  {!readOnly && (
+                    <span className="row-tools">
+                      <Button type="text" size="small" disabled={i === 0} aria-label={`Move ${name} up`} onClick={() => move(i, -1)}>
+                        ↑
+                      </Button>
+                      <Button
+                        type="text"
+                        size="small"
+                        disabled={i === rows.length - 1}
+                        aria-label={`Move ${name} down`}
+                        onClick={() => move(i, 1)}
+                      >
+                        ↓
+                      </Button>
+                      <Button type="text" size="small" aria-label={`Remove ${name}`} onClick={() => setRow(i, undefined)}>
+                        ×
+                      </Button>
+                    </span>
+                  )}
+                  <ProblemsAt path={`route.rows[${i}]`} exact />
+                  <ProblemsAt path={`route.rows[${i}].tell`} />
+                </div>
+              }
+              proof={<RouteProof taken={proof?.rows?.[i]?.taken} count={takenBy(name)} />}
+            />
+            <Condition
+              cond={row.when ?? {}}
+              path={`route.rows[${i}].when`}
+              line={proof?.rows?.[i]?.line}
+              change={(when) => setRow(i, { ...row, when: when ?? { field: number, is: '' } })}
+              depth={1}
+              lead="when"
+            />
+          </div>
+        );
+      })}
+      <div className="routerow">
+        <BandLine
+          ask={
+            <div className="inline">
+              <i className={`key ${routeInk(rows.length)}`}>…</i>
+              <span className="row-name row-otherwise">Otherwise</span>
+              {route.otherwise ? (
+                <Tells
+                  tell={route.otherwise.tell ?? []}
+                  messages={sheet.messages ?? {}}
+                  where="otherwise"
+                  change={(tell) => set({ otherwise: tell.length ? { tell } : undefined })}
+                />
+              ) : (
+                <>
+                  <span className="muted">nobody is told</span>
+                  {!readOnly && (
+                    <Button
+                      type="link"
+                      size="small"
+                      onClick={() => set({ otherwise: { tell: [{ to: 'square/#practice', message: firstMessage }] } })}
+                    >
+                      + tell
+                    </Button>
+                  )}
+                </>
+              )}
+              <ProblemsAt path="route.otherwise" />
+              <ProblemsAt path="route" exact />
+            </div>
+          }
+          proof={<RouteProof taken={proof?.otherwise} count={takenBy('otherwise')} />}
+        />
+      </div>
+      <BandLine
+        ask={
+          <div className="inline">
+            {rows.length > 0 && (
+              <Segmented
+                size="small"
+                disabled={readOnly}
+                aria-label="Which rows are taken"
+                value={route.take ?? 'first'}
+                options={[
+                  { value: 'first', label: 'First row that holds' },
+                  { value: 'every', label: 'Every row that holds' },
+                ]}
+                onChange={(take) => set({ take: take as 'first' | 'every' })}
+              />
+            )}
+            {!readOnly && (
+              <Button type="link" size="small" onClick={() => set({ rows: [...rows, newRow()] })}>
+                + row
+              </Button>
+            )}
+          </div>
+        }
+      />
+    </Band>
+  );
+}
+
+function RouteProof({ taken, count }: { taken: boolean | undefined; count: number }) {
+  return (
+    <span className="seen">
+      {taken ? <span className="good">✓ goes here</span> : <span className="muted">–</span>}
+      <span className="muted">{count === 0 ? 'none of the trail' : `${count} of the trail`}</span>
+    </span>
+  );
+}
+
+interface TellsProps {
+  tell: Tell[];
+  messages: Record<string, unknown>;
+  change: (tell: Tell[]) => void;
+  where: string;
+}
+
+function Tells({ tell, messages, change, where }: TellsProps) {
+  const { readOnly } = useAround();
+  const destinations = useDestinations();
+  const names = Object.keys(messages);
+  const set = (i: number, next: Partial<Tell>) => change(tell.map((t, j) => (j === i ? { ...t, ...next } : t)));
+  const places = (destinations.data?.items ?? []).map((d) => ({
+    value: d.name,
+    label: `${d.title}${d.private ? ' (private)' : ''}${d.paused ? ' (paused)' : ''}`,
+  }));
+  return (
+    <span className="tells">
+      {tell.map((t, i) => (
+        <span key={i} className="tell">
+          <span className="muted">tell</span>
+          <Select
+            className="channel-select"
+            aria-label={`Channel ${i + 1} of ${where}`}
+            disabled={readOnly}
+            showSearch={{ optionFilterProp: 'label' }}
+            popupMatchSelectWidth={false}
+            value={t.to}
+            options={places.some((p) => p.value === t.to) ? places : [...places, { value: t.to, label: t.to }]}
+            onChange={(to) => set(i, { to })}
+          />
+          {names.length > 1 && (
+            <Select
+              className="message-select"
+              aria-label={`Message for channel ${i + 1} of ${where}`}
+              disabled={readOnly}
+              value={t.message}
+              options={names.map((n) => ({ value: n, label: n }))}
+              onChange={(message) => set(i, { message })}
+            />
+          )}
+          {t.reply && <span className="muted">with {t.reply} in the thread</span>}
+          {!readOnly && tell.length > 1 && (
+            <Button
+              type="text"
+              size="small"
+              aria-label={`Stop telling channel ${i + 1} of ${where}`}
+              onClick={() => change(tell.filter((_, j) => j !== i))}
+            >
+              ×
+            </Button>
+          )}
+        </span>
+      ))}
+      {!readOnly && (
+        <Button
+          type="text"
+          size="small"
+          aria-label={`Tell another channel of ${where}`}
+          onClick={() => change([...tell, { to: 'square/#practice', message: names[0] ?? 'alert' }])}
+        >
+          +
+        </Button>
+      )}
+    </span>
+  );
+}

@@ -1,0 +1,118 @@
+import { useMutation } from '@tanstack/react-query';
+import { App, Button, Input } from 'antd';
+import { Link } from 'react-router';
+import { ApiError, api, said, type Problem, type WorkflowDetail } from '../../api/client';
+import { useMe } from '../../api/queries';
+import { Stamp } from '../../parts/Stamp';
+import type { Sheet } from './model';
+import type { useDraft } from './useDraft';
+
+interface Props {
+  work: ReturnType<typeof useDraft>;
+  workflow: WorkflowDetail;
+  problems: Problem[];
+  sheet: Sheet | undefined;
+  change: (next: Partial<Sheet>) => void;
+}
+
+/** The sheet's name, how it stands, and the one commitment: switching on. */
+export function SheetHead({ work, workflow: w, problems, sheet, change }: Props) {
+  const { message } = App.useApp();
+  const me = useMe();
+  const viewer = me.data?.role === 'viewer';
+  const errors = problems.filter((p) => !p.warning).length;
+  const path = { params: { path: { id: w.id } } };
+  const flip = useMutation({
+    mutationFn: async (on: boolean) => {
+      await work.flush();
+      return said(on ? api.POST('/api/workflows/{id}/on', { ...path, body: {} }) : api.POST('/api/workflows/{id}/off', path));
+    },
+    onSuccess: (next) => {
+      work.set(next);
+      void message.success(next.on ? `Version ${next.version} is on.` : 'Switched off. Nothing new will be told.');
+    },
+    onError: (e) => void message.error([e.message, ...(e instanceof ApiError ? e.details : [])].join(' ')),
+  });
+  const changed = w.changed || work.saving !== 'saved';
+  const label = !w.on ? 'Switch on' : changed ? `Switch on as version ${w.version + 1}` : 'On';
+
+  return (
+    <div className="sheethead">
+      <Link to="/workflows" className="back" aria-label="Back to all workflows">
+        ‹
+      </Link>
+      <Stamp name={w.name} colour={sheet?.look?.colour} />
+      {sheet ? (
+        <Input
+          className="sheetname"
+          variant="borderless"
+          aria-label="Name of the workflow"
+          value={sheet.name}
+          readOnly={viewer}
+          onChange={(e) => change({ name: e.target.value })}
+        />
+      ) : (
+        <h1 className="sheetname">{w.name}</h1>
+      )}
+      <span className="sheetstate" role="status">
+        <State saving={work.saving} errors={errors} on={w.on} version={w.version} changed={w.changed} />
+      </span>
+      <TextSwitch work={work} workflow={w} sheet={sheet} />
+      {!viewer && w.on && (
+        <Button onClick={() => flip.mutate(false)} loading={flip.isPending && flip.variables === false}>
+          Switch off
+        </Button>
+      )}
+      {!viewer && (
+        <Button
+          type="primary"
+          disabled={errors > 0 || (w.on && !changed)}
+          loading={flip.isPending && flip.variables === true}
+          onClick={() => flip.mutate(true)}
+        >
+          {label}
+        </Button>
+      )}
+    </div>
+  );
+}
+
+function TextSwitch({ work, workflow, sheet }: Pick<Props, 'work' | 'workflow' | 'sheet'>) {
+  const { message } = App.useApp();
+  const toText = async () => {
+    await work.flush();
+    const fresh = await said(api.GET('/api/workflows/{id}', { params: { path: { id: workflow.id } } }));
+    work.reset({ ...fresh, sheet: null });
+  };
+  const toSheet = async () => {
+    await work.flush();
+    const fresh = await said(api.GET('/api/workflows/{id}', { params: { path: { id: workflow.id } } }));
+    if (fresh.sheet) work.reset(fresh);
+    else void message.warning('The text cannot be read as a sheet yet.');
+  };
+  return <Button onClick={() => void (sheet ? toText() : toSheet())}>{sheet ? 'As text' : 'As a sheet'}</Button>;
+}
+
+interface StateProps {
+  saving: Props['work']['saving'];
+  errors: number;
+  on: boolean;
+  version: number;
+  changed: boolean;
+}
+
+function State({ saving, errors, on, version, changed }: StateProps) {
+  if (typeof saving === 'object') return <span className="bad">Not saved: {saving.failed}</span>;
+  const kept = saving === 'saving' ? 'saving…' : 'draft saved';
+  const live = on ? `version ${version} is on` : version > 0 ? `off (was version ${version})` : 'never on yet';
+  return (
+    <>
+      <span className={on ? 'good' : 'muted'}>
+        {on ? '● ' : '○ '}
+        {live}
+      </span>
+      <span className="muted"> · {on && changed ? 'draft differs, ' : ''}{kept}</span>
+      {errors > 0 && <span className="bad"> · {errors === 1 ? '1 error' : `${errors} errors`}</span>}
+    </>
+  );
+}

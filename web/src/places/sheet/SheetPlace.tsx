@@ -1,0 +1,64 @@
+import { useState } from 'react';
+import { useParams } from 'react-router';
+import { useFields, useMe, useWords } from '../../api/queries';
+import { Trouble } from '../../parts/Trouble';
+import { AsText } from './AsText';
+import { ChosenBar } from './ChosenBar';
+import { KeepBand } from './KeepBand';
+import { RouteBandView } from './RouteBandView';
+import { SheetHead } from './SheetHead';
+import { TellBand } from './TellBand';
+import { Trail } from './Trail';
+import { WatchBand } from './WatchBand';
+import { Surroundings } from './surroundings';
+import type { Sheet } from './model';
+import { useDraft } from './useDraft';
+import { useProof } from './useProof';
+
+/** One workflow: its sheet on the left, its proof on the right, its trail above both. */
+export function SheetPlace() {
+  const id = Number(useParams().id);
+  return <Editor key={id} id={id} />;
+}
+
+function Editor({ id }: { id: number }) {
+  const work = useDraft(id);
+  const [arrival, setArrival] = useState(0);
+  const proof = useProof(work.draft, arrival);
+  const sheet = work.draft?.sheet;
+  const fields = useFields(sheet?.watch?.source ?? '');
+  const words = useWords();
+  const me = useMe();
+
+  if (work.loaded.error) return <Trouble error={work.loaded.error} again={() => void work.loaded.refetch()} />;
+  if (!work.draft || !work.loaded.data) return null;
+  const change = (next: Partial<Sheet>) => work.edit({ sheet: { ...sheet!, ...next } });
+  const body = proof.data;
+  const chosen = body?.arrival?.seq ?? 0;
+
+  return (
+    <main className="sheetplace" id="place">
+      <SheetHead work={work} workflow={work.loaded.data} problems={body?.problems ?? []} sheet={sheet} change={change} />
+      {proof.error && <Trouble error={proof.error} again={() => void proof.refetch()} />}
+      <Trail marks={body?.trail ?? []} chosen={chosen} choose={setArrival} rows={sheet?.route.rows ?? []} />
+      <ChosenBar arrival={body?.arrival ?? undefined} proof={body?.proof ?? undefined} marks={body?.trail ?? []} choose={setArrival} />
+      {sheet ? (
+        <Surroundings.Provider
+          value={{
+            fields: fields.data?.items ?? [],
+            operators: words.data?.operators ?? [],
+            problems: body?.problems ?? [],
+            readOnly: me.data?.role === 'viewer',
+          }}
+        >
+          <WatchBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
+          <KeepBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
+          <RouteBandView sheet={sheet} change={change} proof={body?.proof ?? undefined} trail={body?.trail ?? []} />
+          <TellBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
+        </Surroundings.Provider>
+      ) : (
+        <AsText text={work.draft.text ?? ''} edit={(text) => work.edit({ text })} problems={body?.problems ?? []} />
+      )}
+    </main>
+  );
+}

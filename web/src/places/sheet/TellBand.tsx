@@ -1,0 +1,165 @@
+import { Button, Input, Segmented, Tabs } from 'antd';
+import type { ProofLines } from '../../api/client';
+import { MessageView, type Block, type Fact } from '../../parts/MessageView';
+import { Band, BandLine, ProblemsAt } from './Band';
+import { FieldPicker } from './FieldPicker';
+import type { Message, Sheet } from './model';
+import { useAround } from './surroundings';
+import { useState } from 'react';
+
+const tones = ['plain', 'good', 'warning', 'urgent'];
+
+interface Props {
+  sheet: Sheet;
+  change: (next: Partial<Sheet>) => void;
+  proof: ProofLines | undefined;
+}
+
+/** The messages: what is written on the left, the finished message on the right. */
+export function TellBand({ sheet, change, proof }: Props) {
+  const { readOnly } = useAround();
+  const messages = sheet.messages ?? {};
+  const names = Object.keys(messages);
+  const [shown, setShown] = useState(names[0] ?? '');
+  const name = names.includes(shown) ? shown : (names[0] ?? '');
+  const message = messages[name];
+  const set = (next: Partial<Message>) => {
+    const merged: Message = { ...message, ...next };
+    for (const k of ['title', 'body', 'tone', 'facts', 'link'] as const) {
+      const v = merged[k];
+      if (v === undefined || v === '' || (Array.isArray(v) && v.length === 0)) delete merged[k];
+    }
+    change({ messages: { ...messages, [name]: merged } });
+  };
+  const add = () => {
+    let next = 'message';
+    for (let i = 2; messages[next]; i++) next = `message${i}`;
+    change({ messages: { ...messages, [next]: { body: '${record.id}' } } });
+    setShown(next);
+  };
+  const drawn = proof?.messages?.[name];
+  return (
+    <Band label="Tell" hint="what they read">
+      <BandLine
+        className="tellline"
+        ask={
+          <>
+            {names.length > 1 && <Tabs size="small" activeKey={name} onChange={setShown} items={names.map((n) => ({ key: n, label: n }))} />}
+            {message && <MessageEditor name={name} message={message} set={set} />}
+            {!readOnly && (
+              <Button type="link" size="small" onClick={add}>
+                + message
+              </Button>
+            )}
+          </>
+        }
+        proof={
+          drawn?.error ? (
+            <p className="bad">✕ {drawn.error}</p>
+          ) : (
+            drawn?.doc && (
+              <div data-testid="preview">
+                <MessageView
+                  doc={{ ...drawn.doc, body: drawn.doc.body as Block[] | null, facts: drawn.doc.facts as Fact[] | null }}
+                />
+                <p className="muted small">{postsWords(proof, name)}</p>
+              </div>
+            )
+          )
+        }
+      />
+    </Band>
+  );
+}
+
+function postsWords(proof: ProofLines | undefined, name: string): string {
+  const to = (proof?.posts ?? []).filter((p) => p.message === name).map((p) => p.to);
+  return to.length ? `Would go to ${to.join(' and ')}.` : 'Would not be sent for this arrival.';
+}
+
+interface EditorProps {
+  name: string;
+  message: Message;
+  set: (next: Partial<Message>) => void;
+}
+
+function MessageEditor({ name, message, set }: EditorProps) {
+  const { readOnly } = useAround();
+  const facts = message.facts ?? [];
+  const path = `messages.${name}`;
+  const insert = (part: 'title' | 'body') => (chip: string) => set({ [part]: (message[part] ?? '') + chip });
+  return (
+    <div className="composer">
+      <label htmlFor="msg-title">Title</label>
+      <div className="with-picker">
+        <Input id="msg-title" value={message.title ?? ''} readOnly={readOnly} onChange={(e) => set({ title: e.target.value })} />
+        {!readOnly && <FieldPicker target="msg-title" fallback={insert('title')} />}
+      </div>
+      <label htmlFor="msg-body">Text</label>
+      <div className="with-picker">
+        <Input.TextArea
+          id="msg-body"
+          autoSize={{ minRows: 2, maxRows: 8 }}
+          value={message.body ?? ''}
+          readOnly={readOnly}
+          onChange={(e) => set({ body: e.target.value })}
+        />
+        {!readOnly && <FieldPicker target="msg-body" fallback={insert('body')} />}
+      </div>
+      <span>Facts</span>
+      <div>
+        {facts.map((f, i) => (
+          <div key={i} className="fact">
+            <Input
+              aria-label={`Label of fact ${i + 1}`}
+              value={f.label}
+              readOnly={readOnly}
+              onChange={(e) => set({ facts: facts.map((g, j) => (j === i ? { ...g, label: e.target.value } : g)) })}
+            />
+            <Input
+              aria-label={`Value of fact ${i + 1}`}
+              value={f.value}
+              readOnly={readOnly}
+              onChange={(e) => set({ facts: facts.map((g, j) => (j === i ? { ...g, value: e.target.value } : g)) })}
+            />
+            {!readOnly && (
+              <Button type="text" size="small" aria-label={`Remove fact ${i + 1}`} onClick={() => set({ facts: facts.filter((_, j) => j !== i) })}>
+                ×
+              </Button>
+            )}
+          </div>
+        ))}
+        {!readOnly && <FieldPicker label="+ fact" pick={(f) => set({ facts: [...facts, { label: f.label, value: '${record.' + f.name + '}' }] })} />}
+      </div>
+      <span>Tone</span>
+      <Segmented
+        size="small"
+        disabled={readOnly}
+        aria-label="Tone"
+        value={message.tone ?? 'plain'}
+        options={tones}
+        onChange={(tone) => set({ tone })}
+      />
+      <span>Link</span>
+      <div className="fact">
+        <Input
+          aria-label="Text of the link"
+          placeholder="Text"
+          value={message.link?.text ?? ''}
+          readOnly={readOnly}
+          onChange={(e) => set({ link: linkOf(e.target.value, message.link?.to ?? '') })}
+        />
+        <Input
+          aria-label="Address of the link"
+          placeholder="Address, such as ${record.link}"
+          value={message.link?.to ?? ''}
+          readOnly={readOnly}
+          onChange={(e) => set({ link: linkOf(message.link?.text ?? '', e.target.value) })}
+        />
+      </div>
+      <ProblemsAt path={path} />
+    </div>
+  );
+}
+
+const linkOf = (text: string, to: string) => (text || to ? { text, to } : undefined);

@@ -1,0 +1,158 @@
+import { AutoComplete, Input, Select } from 'antd';
+import type { FieldItem, Op } from '../../api/client';
+import { opOf, startValue, typedValue, type Cond } from './model';
+import { fits, useAround } from './surroundings';
+
+const days = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
+
+interface Props {
+  cond: Cond;
+  path: string;
+  change: (next: Cond) => void;
+}
+
+/** One test: a field, an operator that fits its type, and a value suggested from real ones. */
+export function TestEditor({ cond, path, change }: Props) {
+  const { fields, operators, readOnly } = useAround();
+  const name = String(cond.field ?? '');
+  const op = opOf(cond);
+  const field = fields.find((f) => f.name === name);
+  const nested = fields.flatMap((f) => (f.fields ?? []).map((s) => ({ value: `${f.name}.${s.name}`, label: `${f.label} › ${s.label}` })));
+  const options = [...fields.map((f) => ({ value: f.name, label: f.label })), ...nested];
+  if (!options.some((o) => o.value === name)) options.push({ value: name, label: name });
+  const type = field?.type ?? '';
+  const offered = operators.filter((o) => fits(o, type) || o.name === op);
+  const takes = operators.find((o) => o.name === op)?.takes ?? 'value';
+
+  const pickOp = (next: string) => {
+    const wants = operators.find((o) => o.name === next)?.takes ?? 'value';
+    change({ field: name, [next]: wants === takes ? cond[op] : startValue(wants, cond[op]) });
+  };
+  const pickField = (next: string) => {
+    const t = fields.find((f) => f.name === next)?.type ?? '';
+    const keeps = operators.find((o) => o.name === op);
+    if (keeps && fits(keeps, t)) change({ field: next, [op]: cond[op] });
+    else change({ field: next, is: '' });
+  };
+  return (
+    <>
+      <Select
+        className="field-select"
+        aria-label={`Field at ${path}`}
+        disabled={readOnly}
+        showSearch={{ filterOption: (q, o) => `${o?.label} ${o?.value}`.toLowerCase().includes(q.toLowerCase()) }}
+        popupMatchSelectWidth={false}
+        value={name}
+        options={options}
+        onChange={pickField}
+      />
+      <Select
+        className="op-select"
+        aria-label={`Operator at ${path}`}
+        disabled={readOnly}
+        popupMatchSelectWidth={false}
+        value={op}
+        options={offered.map((o) => ({ value: o.name, label: o.words }))}
+        onChange={pickOp}
+      />
+      <Value value={cond[op]} takes={takes} field={field} path={path} readOnly={readOnly} change={(v) => change({ field: name, [op]: v })} />
+    </>
+  );
+}
+
+interface ValueProps {
+  value: unknown;
+  takes: Op['takes'];
+  field: FieldItem | undefined;
+  path: string;
+  readOnly: boolean;
+  change: (v: unknown) => void;
+}
+
+function Value({ value, takes, field, path, readOnly, change }: ValueProps) {
+  const label = `Value at ${path}`;
+  const type = field?.type ?? '';
+  switch (takes) {
+    case 'bool':
+      return (
+        <Select
+          className="bool-select"
+          aria-label={label}
+          disabled={readOnly}
+          value={value === true}
+          options={[
+            { value: true, label: 'yes' },
+            { value: false, label: 'no' },
+          ]}
+          onChange={change}
+        />
+      );
+    case 'list':
+    case 'days':
+      return (
+        <Select
+          mode={takes === 'days' ? 'multiple' : 'tags'}
+          className="list-select"
+          aria-label={label}
+          disabled={readOnly}
+          value={Array.isArray(value) ? value.map(String) : []}
+          options={(takes === 'days' ? days : suggestions(field)).map((v) => ({ value: v, label: v }))}
+          onChange={(list: string[]) => change(list.map((v) => typedValue(v, type)))}
+        />
+      );
+    case 'pair': {
+      const pair = Array.isArray(value) ? value : ['', ''];
+      return (
+        <>
+          <One value={pair[0]} label={label + ', lowest'} type={type} readOnly={readOnly} change={(v) => change([v, pair[1]])} />
+          <span className="muted">and</span>
+          <One value={pair[1]} label={label + ', highest'} type={type} readOnly={readOnly} change={(v) => change([pair[0], v])} />
+        </>
+      );
+    }
+  }
+  return <One value={value} label={label} type={takes === 'value' ? type : 'text'} field={field} readOnly={readOnly} change={change} />;
+}
+
+const suggestions = (field: FieldItem | undefined): string[] =>
+  field?.options?.length ? field.options : field?.type === 'yes/no' ? ['true', 'false'] : (field?.examples ?? []);
+
+interface OneProps {
+  value: unknown;
+  label: string;
+  type: string;
+  field?: FieldItem;
+  readOnly: boolean;
+  change: (v: unknown) => void;
+}
+
+function One({ value, label, type, field, readOnly, change }: OneProps) {
+  const text = value === undefined || value === null ? '' : String(value);
+  const counted = ['number', 'money', 'span'].includes(type);
+  if (counted) {
+    return (
+      <Input
+        className="number-value"
+        aria-label={label}
+        value={text}
+        readOnly={readOnly}
+        inputMode={type === 'span' ? 'text' : 'decimal'}
+        onChange={(e) => change(typedValue(e.target.value, type))}
+      />
+    );
+  }
+  const typed = text.toLowerCase();
+  const values = suggestions(field);
+  const narrowed = values.includes(text) ? values : values.filter((v) => v.toLowerCase().includes(typed));
+  return (
+    <AutoComplete
+      className="text-value"
+      aria-label={label}
+      disabled={readOnly}
+      value={text}
+      options={narrowed.map((v) => ({ value: v }))}
+      popupMatchSelectWidth={false}
+      onChange={(v: string) => change(typedValue(v ?? '', type))}
+    />
+  );
+}

@@ -1,0 +1,127 @@
+/** A sheet as docs/schema/sheet.schema.json describes it, as far as the editor knows its parts. */
+export interface Sheet {
+  dorfbote: number;
+  name: string;
+  note?: string;
+  look?: { icon?: string; colour?: string };
+  watch: Watch;
+  keep?: Cond;
+  messages?: Record<string, Message>;
+  route: RouteBand;
+  [other: string]: unknown;
+}
+
+export interface Watch {
+  source: string;
+  on?: string[];
+  when?: Cond;
+  [other: string]: unknown;
+}
+
+export type Cond = Record<string, unknown>;
+
+export interface Message {
+  title?: string;
+  body?: string;
+  facts?: { label: string; value: string }[];
+  tone?: string;
+  link?: { text: string; to: string };
+  [other: string]: unknown;
+}
+
+export interface Tell {
+  to: string;
+  message: string;
+  reply?: string;
+}
+
+export interface Row {
+  name?: string;
+  when: Cond;
+  tell: Tell[];
+}
+
+export interface RouteBand {
+  take?: 'first' | 'every';
+  rows?: Row[];
+  otherwise?: { tell: Tell[] };
+}
+
+export type GroupKind = 'all' | 'any' | 'none';
+
+export const groupKinds: GroupKind[] = ['all', 'any', 'none'];
+
+/** The kind of group a condition is, or undefined for a test or a formula. */
+export const groupOf = (c: Cond): GroupKind | undefined => groupKinds.find((k) => Array.isArray(c[k]));
+
+export const partsOf = (c: Cond): Cond[] => {
+  const kind = groupOf(c);
+  return kind ? (c[kind] as Cond[]) : [];
+};
+
+export const isFormula = (c: Cond) => typeof c.formula === 'string';
+
+/** A test's operator: the name beside "field". */
+export const opOf = (c: Cond): string => Object.keys(c).find((k) => k !== 'field') ?? 'is';
+
+export const emptyTest = (field: string): Cond => ({ field, is: '' });
+
+export const blankSheet = (name: string): Sheet => ({
+  dorfbote: 1,
+  name,
+  watch: { source: 'tours/collections' },
+  messages: { alert: { title: '${record.id}', body: 'Something has changed.', tone: 'plain' } },
+  route: { otherwise: { tell: [{ to: 'square/#practice', message: 'alert' }] } },
+});
+
+/** Adds a test to a condition, putting a lone one into a group of "all". */
+export function withTest(c: Cond | undefined, test: Cond): Cond {
+  if (!c || Object.keys(c).length === 0) return { all: [test] };
+  const kind = groupOf(c);
+  return kind ? { ...c, [kind]: [...partsOf(c), test] } : { all: [c, test] };
+}
+
+/** Replaces or, with undefined, removes the part at an index. An emptied group is undefined. */
+export function withPart(c: Cond, i: number, part: Cond | undefined): Cond | undefined {
+  const kind = groupOf(c);
+  if (!kind) return part;
+  const parts = [...partsOf(c)];
+  if (part) parts[i] = part;
+  else parts.splice(i, 1);
+  return parts.length ? { [kind]: parts } : undefined;
+}
+
+/** What a person typed, as a sheet's value: a number where the field counts, else the text. */
+export function typedValue(text: string, type: string): unknown {
+  const t = text.trim();
+  if (['number', 'money', ''].includes(type) && /^-?(0|[1-9]\d*)(\.\d+)?$/.test(t)) {
+    const n = Number(t);
+    if (String(n) === t || Number.isFinite(n) === false || t.length <= 15) return n;
+  }
+  if (type === 'yes/no' && (t === 'true' || t === 'yes')) return true;
+  if (type === 'yes/no' && (t === 'false' || t === 'no')) return false;
+  return text;
+}
+
+/** The value a test starts with when its operator is changed. */
+export function startValue(takes: string, had: unknown): unknown {
+  switch (takes) {
+    case 'list':
+    case 'days':
+      return Array.isArray(had) ? had : had === '' || had === undefined || typeof had === 'boolean' ? [] : [had];
+    case 'pair':
+      return Array.isArray(had) && had.length === 2 ? had : [typeof had === 'number' ? had : 0, typeof had === 'number' ? had : 0];
+    case 'bool':
+      return true;
+  }
+  return Array.isArray(had) ? (had[0] ?? '') : typeof had === 'boolean' ? '' : (had ?? '');
+}
+
+/** The marks of routes, in their order; the same stand in the trail and beside the rows. */
+export const routeMark = (i: number) => String.fromCharCode(65 + (i % 26));
+
+/** Which ink a route has. */
+export const routeInk = (i: number) => `route-${i % 4}`;
+
+/** A short plain reading of a list of destinations. */
+export const channelOf = (to: string) => to.slice(to.indexOf('/') + 1);

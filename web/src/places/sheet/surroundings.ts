@@ -1,0 +1,42 @@
+import { createContext, useContext } from 'react';
+import type { FieldItem, Op, Problem } from '../../api/client';
+
+/** What every line of a sheet needs to know of its surroundings. */
+interface Around {
+  fields: FieldItem[];
+  operators: Op[];
+  problems: Problem[];
+  readOnly: boolean;
+}
+
+export const Surroundings = createContext<Around>({ fields: [], operators: [], problems: [], readOnly: false });
+
+export const useAround = () => useContext(Surroundings);
+
+/** The problems of one place on the sheet and, unless exact, of everything inside it. */
+export const problemsAt = (problems: Problem[], path: string, exact = false) =>
+  problems.filter((p) => p.path === path || (!exact && (p.path.startsWith(path + '.') || p.path.startsWith(path + '['))));
+
+/** Whether the operator can be used on a field of the type. The same rule stands in cond.Op.FitsType. */
+export function fits(op: Op, type: string): boolean {
+  const text = ['text', 'choice', 'person', 'link'].includes(type);
+  const time = ['date', 'moment'].includes(type);
+  const number = ['number', 'money'].includes(type);
+  const list = ['list', 'choices'].includes(type);
+  if (type === '') return true;
+  switch (op.fits) {
+    case 'text':
+      return text;
+    case 'text-list':
+      return text || list;
+    case 'order':
+      return number || time || type === 'span';
+    case 'time':
+      return time;
+    case 'list':
+      return list;
+    case 'number':
+      return number;
+  }
+  return true;
+}

@@ -1,0 +1,72 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { useCallback, useEffect, useRef, useState } from 'react';
+import { ApiError, api, said, type WorkflowDetail } from '../../api/client';
+import type { Sheet } from './model';
+
+export type Saving = 'saved' | 'saving' | { failed: string };
+
+/** What the person is editing: the sheet as an object, or its text while that is shown. */
+export type Draft = { sheet: Sheet; text?: undefined } | { text: string; sheet?: undefined };
+
+const SAVE_AFTER = 400;
+
+/** Keeps a workflow's draft: every edit is saved by itself, in order, and nothing else is. */
+export function useDraft(id: number) {
+  const cache = useQueryClient();
+  const loaded = useQuery({
+    queryKey: ['workflow', id],
+    queryFn: () => said(api.GET('/api/workflows/{id}', { params: { path: { id } } })),
+    staleTime: 0,
+    refetchOnMount: 'always',
+  });
+  const [draft, setDraft] = useState<Draft>();
+  const [saving, setSaving] = useState<Saving>('saved');
+  const pending = useRef<Draft>(undefined);
+  const timer = useRef<number>(undefined);
+  const running = useRef<Promise<void>>(Promise.resolve());
+
+  useEffect(() => {
+    if (loaded.data && !draft && !loaded.isFetching) setDraft(draftOf(loaded.data));
+  }, [loaded.data, loaded.isFetching, draft]);
+
+  const flush = useCallback(async () => {
+    window.clearTimeout(timer.current);
+    const next = pending.current;
+    pending.current = undefined;
+    if (next) {
+      running.current = running.current.then(async () => {
+        try {
+          const body = next.sheet ? { sheet: next.sheet } : { text: next.text };
+          const w = await said(api.PUT('/api/workflows/{id}/draft', { params: { path: { id } }, body }));
+          cache.setQueryData(['workflow', id], w);
+          if (!pending.current) setSaving('saved');
+        } catch (e) {
+          setSaving({ failed: e instanceof ApiError ? e.message : 'The draft could not be saved.' });
+        }
+      });
+    }
+    await running.current;
+  }, [cache, id]);
+
+  const edit = useCallback(
+    (next: Draft) => {
+      setDraft(next);
+      setSaving('saving');
+      pending.current = next;
+      window.clearTimeout(timer.current);
+      timer.current = window.setTimeout(() => void flush(), SAVE_AFTER);
+    },
+    [flush],
+  );
+
+  useEffect(() => () => void flush(), [flush]);
+
+  const set = (w: WorkflowDetail) => {
+    cache.setQueryData(['workflow', id], w);
+    void cache.invalidateQueries({ queryKey: ['workflows'] });
+  };
+  return { loaded, draft, edit, saving, flush, set, reset: (w: WorkflowDetail) => setDraft(draftOf(w)) };
+}
+
+const draftOf = (w: WorkflowDetail): Draft =>
+  w.sheet && typeof w.sheet === 'object' ? { sheet: w.sheet as Sheet } : { text: w.text };

@@ -1,0 +1,28 @@
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { useEffect, useState } from 'react';
+import { api, said } from '../../api/client';
+import type { Draft } from './useDraft';
+
+/** How long typing must rest before the proof is asked for, in milliseconds. */
+const REST = 40;
+
+/** The proof of the draft for the chosen arrival, kept up to date as one edits. */
+export function useProof(draft: Draft | undefined, arrival: number) {
+  const [settled, setSettled] = useState(draft);
+  useEffect(() => {
+    const t = window.setTimeout(() => setSettled(draft), settled ? REST : 0);
+    return () => window.clearTimeout(t);
+  }, [draft, settled]);
+  const sheet = settled?.sheet ?? settled?.text;
+  return useQuery({
+    queryKey: ['trail', sheet, arrival],
+    enabled: settled !== undefined,
+    queryFn: ({ signal }) => {
+      const body = settled!.sheet ? { sheet: settled!.sheet, arrival } : { text: settled!.text, arrival };
+      return said(api.POST('/api/proof', { body, signal }));
+    },
+    placeholderData: keepPreviousData,
+    gcTime: 10_000,
+    staleTime: 5_000,
+  });
+}

@@ -1,0 +1,118 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { App, Button, Switch } from 'antd';
+import { Link, useNavigate } from 'react-router';
+import { ApiError, api, said, type WorkflowItem } from '../../api/client';
+import { useMe, useWorkflows } from '../../api/queries';
+import { DayBars } from '../../parts/DayBars';
+import { Stamp } from '../../parts/Stamp';
+import { Trouble } from '../../parts/Trouble';
+import { agoOf, fullOf } from '../../parts/times';
+import { blankSheet } from '../sheet/model';
+
+export function Workflows() {
+  const workflows = useWorkflows();
+  const go = useNavigate();
+  const me = useMe();
+  const create = useMutation({
+    mutationFn: () => {
+      const taken = new Set((workflows.data?.items ?? []).map((w) => w.name));
+      let name = 'New workflow';
+      for (let i = 2; taken.has(name); i++) name = `New workflow ${i}`;
+      return said(api.POST('/api/workflows', { body: { sheet: blankSheet(name) } }));
+    },
+    onSuccess: (w) => void go(`/workflows/${w.id}`),
+  });
+  if (workflows.error) return <Trouble error={workflows.error} again={() => void workflows.refetch()} />;
+  const items = workflows.data?.items ?? [];
+  return (
+    <main className="place" id="place">
+      <div className="place-head">
+        <h1>Workflows</h1>
+        <p className="lead">
+          {items.filter((w) => w.on).length} on, {items.filter((w) => !w.on).length} off
+        </p>
+        {me.data?.role !== 'viewer' && (
+          <Button type="primary" loading={create.isPending} onClick={() => create.mutate()}>
+            New workflow
+          </Button>
+        )}
+      </div>
+      {create.error && <Trouble error={create.error} />}
+      <table className="ledger workflows">
+        <thead>
+          <tr>
+            <th>On</th>
+            <th>Workflow</th>
+            <th>Watches</th>
+            <th>Tells</th>
+            <th>Last 14 days</th>
+            <th>Last told</th>
+            <th>Version</th>
+          </tr>
+        </thead>
+        <tbody>
+          {items.map((w) => (
+            <Row key={w.id} w={w} />
+          ))}
+        </tbody>
+      </table>
+      {workflows.data && items.length === 0 && <p className="muted">No workflow yet. Make the first one.</p>}
+    </main>
+  );
+}
+
+function Row({ w }: { w: WorkflowItem }) {
+  const cache = useQueryClient();
+  const me = useMe();
+  const { message } = App.useApp();
+  const flip = useMutation({
+    mutationFn: (on: boolean) => {
+      const params = { params: { path: { id: w.id } } };
+      return said(on ? api.POST('/api/workflows/{id}/on', { ...params, body: {} }) : api.POST('/api/workflows/{id}/off', params));
+    },
+    onSuccess: () => cache.invalidateQueries({ queryKey: ['workflows'] }),
+    onError: (e) => void message.error([e.message, ...(e instanceof ApiError ? e.details : [])].join(' ')),
+  });
+  const tells = w.tells ?? [];
+  return (
+    <tr className={w.on ? '' : 'is-off'}>
+      <td>
+        <Switch
+          size="small"
+          checked={w.on}
+          disabled={me.data?.role === 'viewer'}
+          loading={flip.isPending}
+          aria-label={`${w.name} is ${w.on ? 'on' : 'off'}`}
+          onChange={(on) => flip.mutate(on)}
+        />
+        <span className="onoff">{w.on ? 'on' : 'off'}</span>
+      </td>
+      <td>
+        <div className="named">
+          <Stamp name={w.name} colour={w.colour} />
+          <div>
+            <Link to={`/workflows/${w.id}`}>{w.name}</Link>
+            {w.note && <div className="muted small">{w.note}</div>}
+          </div>
+        </div>
+      </td>
+      <td>
+        <div>{w.source}</div>
+        <div className="muted small">{w.watches}</div>
+      </td>
+      <td>{tells.map((t) => t.slice(t.indexOf('/') + 1)).join(', ')}</td>
+      <td>
+        <DayBars days={w.days ?? []} what="told" />
+      </td>
+      <td title={w.last_told ? fullOf(w.last_told) : ''}>{agoOf(w.last_told)}</td>
+      <td>
+        {w.version > 0 ? w.version : 'none'}
+        {w.problems > 0 ? (
+          <div className="bad small">draft has {w.problems === 1 ? '1 error' : `${w.problems} errors`}</div>
+        ) : (
+          w.changed && w.version > 0 && <div className="brass small">draft differs</div>
+        )}
+      </td>
+    </tr>
+  );
+}
