@@ -23,6 +23,7 @@ type hookRow struct {
 
 func (hookRow) TableName() string { return "practice.hooks" }
 
+// eventRow is an event to be delivered, with where it goes.
 type eventRow struct {
 	ID       int64
 	Hook     int64
@@ -30,10 +31,9 @@ type eventRow struct {
 	Body     string
 	Attempts int
 	DueAt    time.Time
-	Answer   string
+	Address  string
+	Secret   string
 }
-
-func (eventRow) TableName() string { return "practice.events" }
 
 func (s *Server) addHook(w http.ResponseWriter, r *http.Request) {
 	m, ok := readBody(w, r)
@@ -106,11 +106,7 @@ func (s *sender) loop(ctx context.Context) {
 
 // round delivers the first due event of every hook and tells whether any was taken.
 func (s *sender) round(ctx context.Context) bool {
-	var rows []struct {
-		eventRow
-		Address string
-		Secret  string
-	}
+	var rows []eventRow
 	err := s.db.WithContext(ctx).Raw(`SELECT DISTINCT ON (e.hook) e.*, h.address, h.secret FROM practice.events e
 		JOIN practice.hooks h ON h.id = e.hook ORDER BY e.hook, e.id`).Scan(&rows).Error
 	if err != nil {
@@ -125,7 +121,7 @@ func (s *sender) round(ctx context.Context) bool {
 		wg.Add(1)
 		go func() {
 			defer wg.Done()
-			taken[i] = s.deliver(ctx, r.eventRow, r.Address, r.Secret)
+			taken[i] = s.deliver(ctx, r)
 		}()
 	}
 	wg.Wait()
@@ -137,8 +133,8 @@ func (s *sender) round(ctx context.Context) bool {
 	return false
 }
 
-func (s *sender) deliver(ctx context.Context, e eventRow, address, secret string) bool {
-	status, err := s.post(ctx, e, address, secret)
+func (s *sender) deliver(ctx context.Context, e eventRow) bool {
+	status, err := s.post(ctx, e)
 	if err == nil && (status < 300 || status == http.StatusGone) {
 		return s.db.WithContext(ctx).Exec("DELETE FROM practice.events WHERE id = ?", e.ID).Error == nil
 	}
@@ -151,8 +147,8 @@ func (s *sender) deliver(ctx context.Context, e eventRow, address, secret string
 	return false
 }
 
-func (s *sender) post(ctx context.Context, e eventRow, address, secret string) (int, error) {
-	wh, err := standardwebhooks.NewWebhook(secret)
+func (s *sender) post(ctx context.Context, e eventRow) (int, error) {
+	wh, err := standardwebhooks.NewWebhook(e.Secret)
 	if err != nil {
 		return 0, err
 	}
@@ -161,7 +157,7 @@ func (s *sender) post(ctx context.Context, e eventRow, address, secret string) (
 	if err != nil {
 		return 0, err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, address, bytes.NewReader([]byte(e.Body)))
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, e.Address, bytes.NewReader([]byte(e.Body)))
 	if err != nil {
 		return 0, err
 	}

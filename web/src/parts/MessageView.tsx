@@ -99,7 +99,7 @@ export function MessageView({ doc, children }: { doc: Shown; children?: ReactNod
   return (
     <article className={`post tone-${doc.tone}`}>
       {toneWords[doc.tone] && <span className="post-tone">{toneWords[doc.tone]}</span>}
-      {doc.title && <h4>{doc.title}</h4>}
+      {doc.title && <p className="post-title">{doc.title}</p>}
       <div className="post-body">
         <Blocks blocks={doc.body} />
       </div>

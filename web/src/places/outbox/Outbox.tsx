@@ -62,7 +62,7 @@ export function Outbox() {
             <th>Message</th>
             <th>Workflow</th>
             <th>Answer</th>
-            <th aria-label="Acts" />
+            <td />
           </tr>
         </thead>
         <tbody>

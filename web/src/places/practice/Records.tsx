@@ -43,7 +43,7 @@ export function Records({ of }: { of: AppKind }) {
                 {f.label}
               </th>
             ))}
-            <th aria-label="Acts" />
+            <td />
           </tr>
         </thead>
         <tbody>

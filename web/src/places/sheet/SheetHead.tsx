@@ -42,6 +42,7 @@ export function SheetHead({ work, workflow: w, problems, sheet, change }: Props)
         ‹
       </Link>
       <Stamp name={w.name} colour={sheet?.look?.colour} />
+      {sheet && <h1 className="unseen">{sheet.name}</h1>}
       {sheet ? (
         <Input
           className="sheetname"

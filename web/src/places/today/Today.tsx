@@ -41,7 +41,7 @@ export function Today() {
                 <th>Channel</th>
                 <th className="num">Posts today</th>
                 <th className="num">Usual by now</th>
-                <th aria-label="Compared" />
+                <td />
               </tr>
             </thead>
             <tbody>

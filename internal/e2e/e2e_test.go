@@ -1,0 +1,262 @@
+// Package e2e tests the whole of Dorfbote through its real interface: a browser, the server, the
+// workers, the practice services and PostgreSQL.
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorfbote/internal/api"
+	"dorfbote/internal/browser"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/demo"
+	"dorfbote/internal/engine"
+	"dorfbote/internal/practice"
+	"dorfbote/internal/testdb"
+	"dorfbote/web"
+)
+
+// start brings up everything the demo has, on ports of its own.
+func start(t *testing.T) (address string) {
+	t.Helper()
+	dist, err := fs.Sub(web.Dist, "dist")
+	require.NoError(t, err)
+	if _, err := fs.Stat(dist, "index.html"); err != nil {
+		t.Skip("the front end is not built; 'make build' builds it")
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	st := testdb.New(t)
+	zone, err := time.LoadLocation(demo.Zone)
+	require.NoError(t, err)
+	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
+	e, err := engine.New(st, value.Workspace{Zone: zone, Locale: "en"}, log)
+	require.NoError(t, err)
+
+	stand, err := practice.New(ctx, st.DB, practice.DefaultOptions())
+	require.NoError(t, err)
+	apps := httptest.NewServer(stand.Handler())
+	server := httptest.NewUnstartedServer(nil)
+	address = "http://" + server.Listener.Addr().String()
+	require.NoError(t, demo.Fill(ctx, e, stand, demo.Addresses{Server: address, Practice: apps.URL}, t.Logf))
+	s, err := api.New(api.Options{
+		Engine: e, Intake: engine.NewIntake(ctx, e), Hub: engine.NewHub(ctx, e), Log: log, Web: dist, Practice: apps.URL, PublicURL: address,
+	})
+	require.NoError(t, err)
+	server.Config.Handler = s.Handler()
+	server.Start()
+	require.NoError(t, e.Start(ctx))
+	t.Cleanup(func() {
+		server.CloseClientConnections()
+		apps.CloseClientConnections()
+		e.Stop()
+		cancel()
+		server.Close()
+		apps.Close()
+	})
+	return address
+}
+
+func open(t *testing.T, address string) *browser.Page {
+	t.Helper()
+	p, err := browser.Open(context.Background(), address)
+	if errors.Is(err, browser.ErrMissing) {
+		t.Skip(err)
+	}
+	require.NoError(t, err)
+	t.Cleanup(p.Close)
+	return p
+}
+
+// records asks a practice app for records, to find one that fits the test.
+func records(t *testing.T, p *browser.Page, fits func(map[string]any) bool) string {
+	t.Helper()
+	raw, err := browser.Eval[string](p, `fetch('/api/practice/apps/tours/collections?limit=400').then(r => r.text())`)
+	require.NoError(t, err)
+	var list struct{ Items []map[string]any }
+	require.NoError(t, json.Unmarshal([]byte(raw), &list))
+	for _, r := range list.Items {
+		if fits(r) {
+			return r["id"].(string)
+		}
+	}
+	require.Fail(t, "no record fits")
+	return ""
+}
+
+// The whole first job: a collection becomes late, and the alert stands in the square; with a higher
+// threshold it does not, and Arrivals says why.
+func TestLateCollectionReachesTheSquare(t *testing.T) {
+	address := start(t)
+	p := open(t, address)
+	require.NoError(t, p.SignIn(demo.People[0].Email, demo.Password))
+
+	// Start from a workflow that is off.
+	require.NoError(t, p.Go("/workflows"))
+	require.NoError(t, p.ClickText("a", "Late collections"))
+	require.NoError(t, p.UntilText(".sheetstate", "version 1 is on"))
+	require.NoError(t, p.ClickText("button", "Switch off"))
+	require.NoError(t, p.UntilText(".sheetstate", "off (was version 1)"))
+
+	// The proof says what each line makes of the chosen arrival.
+	require.NoError(t, p.UntilText(`section[aria-label="Watch"] .proof`, "late"))
+	require.NoError(t, p.UntilText(`section[aria-label="Keep"] .proof`, "yes"))
+	require.NoError(t, p.UntilText(`[data-testid="preview"] .post-title`, "is waiting"))
+	require.NoError(t, p.UntilText(`[data-testid="verdict"]`, "told"))
+
+	require.NoError(t, p.ClickText("button", "Switch on"))
+	require.NoError(t, p.UntilText(".sheetstate", "version 1 is on"))
+
+	// Change a record in Tours and see the post in the square, within two seconds.
+	milk := func(least, most float64) func(map[string]any) bool {
+		return func(r map[string]any) bool {
+			l, _ := r["litres"].(float64)
+			return r["status"] != "late" && l > least && l < most
+		}
+	}
+	require.NoError(t, p.Go("/practice"))
+	require.NoError(t, p.Until(`document.querySelector('table.records tbody tr')`))
+	first := records(t, p, milk(600, 1500))
+	began := time.Now()
+	makeLate(t, p, first)
+	require.NoError(t, p.UntilText(".squarepost .post-title", first+":"))
+	assert.Less(t, time.Since(began), 2*time.Second+500*time.Millisecond, "from the change to the post in the square, with the picking of a status in between")
+
+	// Much milk goes to the board instead.
+	much := records(t, p, milk(2000, 1e9))
+	makeLate(t, p, much)
+	require.NoError(t, p.ClickText(".channel", "#board private"))
+	require.NoError(t, p.UntilText(".squarepost .post-title", much+":"))
+
+	// Raise the threshold.
+	require.NoError(t, p.Go("/workflows"))
+	require.NoError(t, p.ClickText("a", "Late collections"))
+	require.NoError(t, p.Fill(`input[aria-label="Value at keep.all[0]"]`, "5000"))
+	require.NoError(t, p.UntilText(`[data-testid="verdict"]`, "dropped"))
+	require.NoError(t, p.ClickText("button", "Switch on as version 2"))
+	require.NoError(t, p.UntilText(".sheetstate", "version 2 is on"))
+
+	// Now nothing is told, and Arrivals says why.
+	require.NoError(t, p.Go("/practice"))
+	require.NoError(t, p.Until(`document.querySelector('table.records tbody tr')`))
+	second := records(t, p, milk(600, 1500))
+	makeLate(t, p, second)
+	require.NoError(t, p.Go("/arrivals?source=tours/collections&q="+second))
+	require.NoError(t, p.UntilText("table.arrivals", "litres is above 5000"))
+	require.NoError(t, p.Click("table.arrivals tbody tr:first-child a"))
+	require.NoError(t, p.UntilText(".is-decider", "litres is above 5000"))
+	require.NoError(t, p.UntilText(".is-decider", "this decided"))
+	none, err := browser.Eval[bool](p, fmt.Sprintf(`fetch('/api/practice/square/channels/tours/posts').then(r => r.text()).then(t => !t.includes(%q))`, second))
+	require.NoError(t, err)
+	assert.True(t, none, "nothing was told about the second")
+
+	assert.Empty(t, p.Troubles())
+}
+
+func makeLate(t *testing.T, p *browser.Page, key string) {
+	t.Helper()
+	require.NoError(t, p.Fill(`input[aria-label="Search records"]`, key))
+	require.NoError(t, p.Keys("\r"))
+	require.NoError(t, p.Until(fmt.Sprintf(`document.querySelectorAll('table.records tbody tr').length === 1 && document.querySelector('tr[data-key=%q]')`, key)))
+	require.NoError(t, p.Choose("Status of "+key, "late"))
+}
+
+// What keeps a post from its channel is said in the other side's words, and mended there.
+func TestRefusedPostWaitsForAPerson(t *testing.T) {
+	address := start(t)
+	p := open(t, address)
+	require.NoError(t, p.SignIn(demo.People[0].Email, demo.Password))
+	require.NoError(t, p.Go("/practice"))
+	require.NoError(t, p.ClickText(".channel", "#board private"))
+	require.NoError(t, p.ClickText("button", "Put it out"))
+	require.NoError(t, p.ClickText("button", "Let it in")) // the button has turned
+	require.NoError(t, p.ClickText("button", "Put it out"))
+	require.NoError(t, p.UntilText(".square", "Dorfbote is not in"))
+	key := records(t, p, func(r map[string]any) bool {
+		l, _ := r["litres"].(float64)
+		return l >= 2000 && r["status"] != "late"
+	})
+	makeLate(t, p, key)
+
+	require.NoError(t, p.Go("/today"))
+	require.NoError(t, p.UntilText("main", "square/#board is paused"))
+	require.NoError(t, p.Go("/outbox"))
+	require.NoError(t, p.UntilText(".paused", "a member must let it in first"))
+	require.NoError(t, p.UntilText("table", "refused"))
+
+	require.NoError(t, p.Go("/practice"))
+	require.NoError(t, p.ClickText(".channel", "#board private"))
+	require.NoError(t, p.ClickText("button", "Let it in"))
+	require.NoError(t, p.Go("/outbox"))
+	require.NoError(t, p.ClickText("button", "Send what waited"))
+	require.NoError(t, p.Until(`!document.querySelector('.paused')`))
+	require.NoError(t, p.Go("/practice"))
+	require.NoError(t, p.ClickText(".channel", "#board private"))
+	require.NoError(t, p.UntilText(".squarepost .post-title", key+":"))
+}
+
+// No screen has anything that axe finds.
+func TestAccessibility(t *testing.T) {
+	axe, err := os.ReadFile("../../web/node_modules/axe-core/axe.min.js")
+	if err != nil {
+		t.Skip("axe-core is not installed; 'make build' installs it")
+	}
+	address := start(t)
+	p := open(t, address)
+	check := func(place string) {
+		_, err := browser.Eval[bool](p, string(axe)+";true")
+		require.NoError(t, err)
+		found, err := browser.Eval[string](p, `axe.run(document, {resultTypes: ['violations']}).then(r => r.violations.map(v => v.id + ': ' + v.help + ' ' + v.nodes.map(n => n.html.slice(0, 160)).slice(0, 3).join(' | ')).join('\n'))`)
+		require.NoError(t, err)
+		assert.Empty(t, found, place)
+	}
+	require.NoError(t, p.Until(`document.querySelector('#email')`))
+	check("sign-in")
+	require.NoError(t, p.SignIn(demo.People[0].Email, demo.Password))
+	for place, there := range map[string]string{
+		"/today": "table", "/workflows": "table tbody tr", "/workflows/5": ".trail svg g", "/arrivals": "table tbody tr", "/arrivals/20000": ".why",
+		"/outbox": "table tbody tr", "/connections": "table tbody tr", "/practice": ".squarepost",
+	} {
+		require.NoError(t, p.Go(place))
+		require.NoError(t, p.Until(fmt.Sprintf("document.querySelector(%q)", there)))
+		check(place)
+	}
+}
+
+// A viewer looks and changes nothing, by screen or by call; nobody else gets in.
+func TestWhoMayWhat(t *testing.T) {
+	address := start(t)
+	for _, path := range []string{"/api/workflows", "/api/arrivals", "/api/posts", "/api/practice/apps", "/api/events", "/api/today"} {
+		res, err := http.Get(address + path)
+		require.NoError(t, err)
+		_ = res.Body.Close()
+		assert.Equal(t, http.StatusUnauthorized, res.StatusCode, path)
+	}
+	p := open(t, address)
+	require.NoError(t, p.SignIn(demo.People[2].Email, demo.Password))
+	for _, call := range []string{
+		`fetch('/api/workflows/1/off', {method: 'POST'})`,
+		`fetch('/api/workflows/1', {method: 'DELETE'})`,
+		`fetch('/api/practice/apps/tours/collections/COL-2001', {method: 'PATCH', body: '{"status":"late"}'})`,
+	} {
+		status, err := browser.Eval[int](p, call+".then(r => r.status)")
+		require.NoError(t, err)
+		assert.Equal(t, http.StatusForbidden, status, call)
+	}
+	require.NoError(t, p.Go("/workflows/1"))
+	require.NoError(t, p.UntilText(".sheetstate", "is on"))
+	buttons, err := browser.Eval[string](p, `[...document.querySelectorAll('button')].map(b => b.innerText).join(' ')`)
+	require.NoError(t, err)
+	assert.NotContains(t, buttons, "Switch off")
+}
