@@ -159,6 +159,10 @@ func EscapeMarkdown(s string) string {
 			continue
 		case r < ' ':
 			r = ' '
+		case r == '\\': // not all readers take an escaped one before a hard break
+			b.WriteString("&#92;")
+			lineStart = false
+			continue
 		case r < 0x80 && strings.ContainsRune("!\"#$%&'()*+,-./:;<=>?@[\\]^_`{|}~", r) && !strings.ContainsRune(",;'\"%/?", r):
 			b.WriteByte('\\')
 		}

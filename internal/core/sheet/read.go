@@ -136,8 +136,13 @@ var groups = []string{"all", "any", "none"}
 
 // cond reads a condition.
 func (r *reader) cond(n *yaml.Node, path string) *cond.Spec {
-	entries := r.object(n, path, "a condition")
 	s := &cond.Spec{At: at(n)}
+	if strings.Count(path, "[") > maxNesting {
+		r.problems.Add(at(n), path[:strings.IndexByte(path, '[')], "", "conditions are nested deeper than %d levels", maxNesting)
+		s.Group = "all"
+		return s
+	}
+	entries := r.object(n, path, "a condition")
 	var test []entry
 	for _, e := range entries {
 		switch {

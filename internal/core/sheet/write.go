@@ -122,16 +122,16 @@ func JSON(src []byte) ([]byte, error) {
 	if root == nil {
 		return nil, fmt.Errorf("%s", r.problems.Problems[0].Message)
 	}
-	out := r.json(nil, root)
+	out := r.json(nil, root, 0)
 	if r.nodes > maxNodes {
 		return nil, fmt.Errorf("the sheet is larger than %d parts", maxNodes)
 	}
 	return out, nil
 }
 
-func (r *reader) json(b []byte, n *yaml.Node) []byte {
+func (r *reader) json(b []byte, n *yaml.Node, depth int) []byte {
 	n = r.follow(n)
-	if r.nodes > maxNodes {
+	if r.nodes > maxNodes || depth > 2*maxNesting+10 {
 		return append(b, "null"...)
 	}
 	switch n.Kind {
@@ -143,7 +143,7 @@ func (r *reader) json(b []byte, n *yaml.Node) []byte {
 			}
 			b = value.AppendJSON(b, n.Content[i].Value)
 			b = append(b, ':')
-			b = r.json(b, n.Content[i+1])
+			b = r.json(b, n.Content[i+1], depth+1)
 		}
 		return append(b, '}')
 	case yaml.SequenceNode:
@@ -152,7 +152,7 @@ func (r *reader) json(b []byte, n *yaml.Node) []byte {
 			if i > 0 {
 				b = append(b, ',')
 			}
-			b = r.json(b, c)
+			b = r.json(b, c, depth+1)
 		}
 		return append(b, ']')
 	}

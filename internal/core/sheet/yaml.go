@@ -12,7 +12,10 @@ import (
 )
 
 // maxNodes bounds what is read of one sheet, so that aliases of aliases cannot fill the memory.
-const maxNodes = 50_000
+const maxNodes = 20_000
+
+// maxNesting is how deeply conditions and values may nest; an alias may hold itself.
+const maxNesting = 40
 
 // reader walks a YAML tree, noting every problem with its place.
 type reader struct {
@@ -212,23 +215,25 @@ func shape(n *yaml.Node) string {
 	return "a value"
 }
 
-// Value reads a YAML tree as plain data. Numbers keep their digits; dates stay text.
-func (r *reader) value(n *yaml.Node) any {
+// value reads a YAML tree as plain data. Numbers keep their digits; dates stay text.
+func (r *reader) value(n *yaml.Node) any { return r.nested(n, 0) }
+
+func (r *reader) nested(n *yaml.Node, depth int) any {
 	n = r.follow(n)
-	if r.nodes > maxNodes {
+	if r.nodes > maxNodes || depth > maxNesting {
 		return nil
 	}
 	switch n.Kind {
 	case yaml.SequenceNode:
 		list := make([]any, 0, len(n.Content))
 		for _, c := range n.Content {
-			list = append(list, r.value(c))
+			list = append(list, r.nested(c, depth+1))
 		}
 		return list
 	case yaml.MappingNode:
 		m := map[string]any{}
 		for i := 0; i+1 < len(n.Content); i += 2 {
-			m[n.Content[i].Value] = r.value(n.Content[i+1])
+			m[n.Content[i].Value] = r.nested(n.Content[i+1], depth+1)
 		}
 		return m
 	}

@@ -1,5 +1,7 @@
 package value
 
+import "sort"
+
 // Same tells whether two raw values are the same, for change detection: exactly, without folding,
 // but with empty values alike.
 func Same(a, b any) bool {
@@ -56,5 +58,6 @@ func Changed(before, after map[string]any) []string {
 			names = append(names, k)
 		}
 	}
+	sort.Strings(names)
 	return names
 }

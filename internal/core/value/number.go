@@ -65,6 +65,10 @@ func ReadNumber(v any, ws Workspace) (Number, bool) {
 }
 
 func parseNumber(text string, ws Workspace) (Number, bool) {
+	if plainDigits(text) { // the usual case, without a copy
+		f, err := strconv.ParseFloat(text, 64)
+		return Number{Float: f}, err == nil
+	}
 	s := cutCurrency(strings.TrimSpace(text))
 	s = strings.ReplaceAll(s, "−", "-")
 	if s == "" {
@@ -84,6 +88,16 @@ func parseNumber(text string, ws Workspace) (Number, bool) {
 		n.Exact = plain
 	}
 	return n, true
+}
+
+// plainDigits tells whether text is digits alone, few enough for a double.
+func plainDigits(text string) bool {
+	for i := 0; i < len(text); i++ {
+		if text[i] < '0' || text[i] > '9' {
+			return false
+		}
+	}
+	return len(text) > 0 && len(text) <= 15
 }
 
 // cutCurrency takes a sign or a three-letter code off the front or the end.

@@ -1,5 +1,5 @@
-import { useState } from 'react';
-import { useParams } from 'react-router';
+import { useEffect, useState } from 'react';
+import { useParams, useSearchParams } from 'react-router';
 import { useFields, useMe, useWords } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { AsText } from './AsText';
@@ -23,8 +23,13 @@ export function SheetPlace() {
 
 function Editor({ id }: { id: number }) {
   const work = useDraft(id);
-  const [arrival, setArrival] = useState(0);
+  const [params] = useSearchParams();
+  const [arrival, setArrival] = useState(Number(params.get('arrival')) || 0);
   const proof = useProof(work.draft, arrival);
+  const first = proof.data?.arrival?.seq ?? 0;
+  useEffect(() => {
+    if (arrival === 0 && first) setArrival(first); // from now on an edit changes the proof, not what is proved
+  }, [arrival, first]);
   const sheet = work.draft?.sheet;
   const fields = useFields(sheet?.watch?.source ?? '');
   const words = useWords();

@@ -1,0 +1,137 @@
+package formula
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorfbote/internal/core/value"
+)
+
+func words(locale string) *Words {
+	return &Words{
+		Workspace: value.Workspace{Zone: time.FixedZone("X", 3600), Locale: locale},
+		Kind: &value.Kind{Fields: []value.Field{
+			{Name: "id", Type: value.Text}, {Name: "litres", Type: value.Num}, {Name: "due", Type: value.Moment}, {Name: "note", Type: value.Text},
+			{Name: "lines", Type: value.List, Fields: []value.Field{{Name: "cheese", Type: value.Text}, {Name: "kilos", Type: value.Num}}},
+			{Name: "farm", Type: value.Object, Fields: []value.Field{{Name: "name", Type: value.Text}}},
+		}},
+	}
+}
+
+func scope() *Scope {
+	now := time.Date(2026, 11, 20, 6, 40, 0, 0, time.UTC)
+	return &Scope{
+		Record: map[string]any{
+			"id": "COL-1", "litres": "1,240", "due": "2026-11-20T05:20:00Z",
+			"lines": []any{map[string]any{"cheese": "Senn", "kilos": 4.0}, map[string]any{"cheese": "Rauch", "kilos": 2.0}},
+		},
+		Before: map[string]any{"id": "COL-1", "litres": 900.0}, Now: now,
+		Arrival: Arrival{ID: "a-1", At: now, Kind: "updated", Source: "tours/collections", By: "Jonas"},
+	}
+}
+
+func TestFormulas(t *testing.T) {
+	for text, want := range map[string]any{
+		`record.litres * 2`:                    2480.0,
+		`record.litres > 1000 and "x" != "y"`:  true,
+		`words(now - record.due)`:              "1 h 20 min",
+		`ago(record.due)`:                      "1 h 20 min ago",
+		`date(record.due, "d MMM yyyy HH:mm")`: "20 Nov 2026 06:20",
+		`date(record.due, "EEEE 'at' H")`:      "Friday at 6",
+		`money(1240.5, "EUR")`:                 "€1,240.50",
+		`money(-1240, "JPY")`:                  "-¥1,240",
+		`number(1240.456, 2)`:                  "1,240.46",
+		`percent(0.256)`:                       "25.6%",
+		`plural(1, "farm", "farms")`:           "1 farm",
+		`plural(3, "farm", "farms")`:           "3 farms",
+		`or(record.note, "none")`:              "none",
+		`or(record.id, "none") + (record.litres > 1 or false ? "!" : "")`: "COL-1!",
+		`shorten("a long enough text", 10)`:                               "a long en…",
+		`phone("033 402 12 21", "CH")`:                                    "+41334021221",
+		`mask("CH9300762011623852957")`:                                   "•••••••••••••••••2957",
+		`slug("Äussere Matt, Straße 4")`:                                  "aussere-matt-strasse-4",
+		`record.other.name`:                                               nil, // through something empty is empty
+		`record.note ?? "none"`:                                           "none",
+		`changed`:                                                         []any{"due", "lines", "litres"},
+		`arrival.by + arrival.kind`:                                       "Jonasupdated",
+		`len(filter(record.lines, .kilos > 3))`:                           1,
+		`before.litres`:                                                   900.0,
+		`date(record.note)`:                                               nil,
+	} {
+		t.Run(text, func(t *testing.T) {
+			w := words("en")
+			w.Kind.Learnt = true
+			f, err := Compile(text, w)
+			require.NoError(t, err)
+			got, err := f.Run(scope())
+			require.NoError(t, err)
+			assert.Equal(t, want, got)
+		})
+	}
+}
+
+func TestLocales(t *testing.T) {
+	for locale, want := range map[string]string{"en": "€1,240.50", "de": "1.240,50\u00a0€", "fr": "1\u202f240,50\u00a0€", "de-CH": "EUR\u00a01’240.50"} {
+		f, err := Compile(`money(1240.5, "EUR")`, words(locale))
+		require.NoError(t, err)
+		got, err := f.Run(scope())
+		require.NoError(t, err)
+		if locale == "fr" {
+			assert.Equal(t, len([]rune(want)), len([]rune(got.(string))))
+			continue
+		}
+		assert.Equal(t, want, got, locale)
+	}
+}
+
+func TestImpureFunctionsAreGone(t *testing.T) {
+	_, err := Compile(`now()`, words("en"))
+	assert.Error(t, err)
+	f, err := Compile(`now`, words("en"))
+	require.NoError(t, err)
+	got, err := f.Run(scope())
+	require.NoError(t, err)
+	assert.True(t, scope().Now.Equal(got.(time.Time)))
+}
+
+func TestTemplates(t *testing.T) {
+	for text, want := range map[string]string{
+		"${record.id}: ${record.litres} l": "COL-1: 1240 l",
+		"no $ formula { here }":            "no $ formula { here }",
+		"$${record.id}":                    "${record.id}",
+		`${bullets(record.lines, "${it.cheese} of ${record.id}")}`: "• Senn of COL-1\n• Rauch of COL-1",
+		`${"}" + '{'}`:    "}{",
+		"${record.note}|": "|",
+		"${record.due}":   "20 Nov 2026 06:20",
+	} {
+		t.Run(text, func(t *testing.T) {
+			w := words("en")
+			tmpl, wrong := ParseTemplate(text, w)
+			require.Empty(t, wrong)
+			got, err := tmpl.Text(scope(), w)
+			require.NoError(t, err)
+			assert.Equal(t, want, got)
+		})
+	}
+	_, wrong := ParseTemplate("ä ${record.litrs} and ${wrods(1)} and ${open", words("en"))
+	require.Len(t, wrong, 3)
+	assert.Equal(t, []int{11, 24, 38}, []int{wrong[0].Offset, wrong[1].Offset, wrong[2].Offset}[:3])
+	assert.Equal(t, "litres", wrong[0].Suggestion)
+	assert.Equal(t, "words", wrong[1].Suggestion)
+}
+
+func FuzzTemplate(f *testing.F) {
+	for _, s := range []string{"${record.id}", "a ${", "${bullets(record.lines, \"${it}\")}", "$${", "${'}'}"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		w := words("en")
+		tmpl, wrong := ParseTemplate(text, w)
+		if len(wrong) == 0 {
+			_, _ = tmpl.Text(scope(), w)
+		}
+	})
+}

@@ -1,0 +1,140 @@
+package sheet
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorfbote/internal/core/value"
+)
+
+var known = Known{
+	Workspace: value.Workspace{Zone: time.UTC},
+	Kind: func(string) *value.Kind {
+		return &value.Kind{Fields: []value.Field{
+			{Name: "id", Type: value.Text}, {Name: "litres", Type: value.Num}, {Name: "status", Type: value.Choice, Options: []string{"late", "planned"}},
+		}}
+	},
+	Sources:      func() []string { return []string{"tours/collections"} },
+	Destinations: func() []string { return []string{"square/#tours", "square/#board"} },
+}
+
+const good = `dorfbote: 1
+name: Late
+watch:
+  source: tours/collections
+  when: {field: status, became: late}
+keep:
+  all:
+    - {field: litres, above: 500}
+messages:
+  alert:
+    title: "${record.id}"
+    body: |
+      It has ${record.litres} litres
+      and more.
+    tone: warning
+route:
+  rows:
+    - name: Much
+      when: {field: litres, at_least: 2000}
+      tell:
+        - {to: "square/#board", message: alert}
+  otherwise:
+    tell:
+      - {to: "square/#tours", message: alert}
+`
+
+func TestProblemsHaveTheirPlaceAndASuggestion(t *testing.T) {
+	for _, c := range []struct{ old, new, at, want string }{
+		{"", "", "", ""},
+		{"watch:", "wach:", "3:1", `a sheet has no part "wach"; did you mean watch?`},
+		{"source: tours/collections", "source: tours/colections", "4:11", "there is no source tours/colections; did you mean tours/collections?"},
+		{"became:", "becam:", "5:25", "there is no operator becam; did you mean became?"},
+		{"late}", "lat}", "5:33", `warning: status is never "lat"; it is one of late, planned; did you mean late?`},
+		{"litres, above", "litrs, above", "8:15", "the records have no field litrs; did you mean litres?"},
+		{"above: 500", `above: "many"`, "8:30", "litres is a number field"},
+		{"above: 500", "above: 500, below: 5", "8:35", "a test has exactly one operator"},
+		{"{record.litres}", "{record.litrs}", "13:23", "there is no field litrs; did you mean litres?"},
+		{"and more.", "and ${wrods(1)}.", "14:13", "there is no name wrods here; did you mean words?"},
+		{`title: "${record.id}"`, `title: "é \" ${record.idd}"`, "11:27", "there is no field idd; did you mean id?"},
+		{"tone: warning", "tone: waring", "15:11", "there is no tone waring; it is one of plain, good, warning, urgent; did you mean warning?"},
+		{"#board\", message: alert", "#board\", message: alrt", "21:42", "there is no message alrt; did you mean alert?"},
+		{"square/#board", "square/#bord", "21:16", "there is no destination square/#bord; did you mean square/#board?"},
+		{"name: Late", "name: Late\nname: Again", "3:1", "name stands twice"},
+		{"dorfbote: 1", "dorfbote: 2", "1:11", "this reads version 1"},
+		{"  otherwise:", "  otherwis:", "22:3", `route has no part "otherwis"; did you mean otherwise?`},
+		{"when: {field: litres, at_least: 2000}", "", "18:7", "the row has no condition"},
+		{"keep:", "gather: []\nkeep:", "6:1", "gather (gathering) is part of the format but cannot be run by this version yet"},
+		{"  all:", "  al:", "7:3", `a condition has no part "al"; did you mean all?`},
+		{"tell:\n        -", "tell:\n       - ]", "", "this is not YAML"},
+	} {
+		t.Run(c.new, func(t *testing.T) {
+			src := strings.Replace(good, c.old, c.new, 1)
+			_, _, problems := Compile([]byte(src), known)
+			if c.want == "" {
+				assert.Empty(t, problems)
+				return
+			}
+			var lines []string
+			found := false
+			for _, p := range problems {
+				at := strings.TrimSpace(strings.Join([]string{itoa(p.At.Line), itoa(p.At.Column)}, ":"))
+				lines = append(lines, at+" "+p.String())
+				found = found || strings.HasPrefix(at+" "+p.String(), strings.TrimSpace(c.at+" "+c.want)) || c.at == "" && strings.Contains(p.String(), c.want)
+			}
+			assert.True(t, found, "wanted %s %s, got\n%s", c.at, c.want, strings.Join(lines, "\n"))
+		})
+	}
+}
+
+func itoa(n int) string { return value.NumberText(float64(n)) }
+
+func examples(t *testing.T) map[string][]byte {
+	files, err := filepath.Glob("../../../examples/*.yaml")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	out := map[string][]byte{}
+	for _, f := range files {
+		src, err := os.ReadFile(f)
+		require.NoError(t, err)
+		out[filepath.Base(f)] = src
+	}
+	return out
+}
+
+// A sheet written, read and written again is the same sheet, as YAML and by way of JSON.
+func TestFormatIsStable(t *testing.T) {
+	for name, src := range examples(t) {
+		t.Run(name, func(t *testing.T) {
+			once, err := Format(src)
+			require.NoError(t, err)
+			twice, err := Format(once)
+			require.NoError(t, err)
+			assert.Equal(t, string(once), string(twice))
+			asJSON, err := JSON(src)
+			require.NoError(t, err)
+			back, err := Format(asJSON)
+			require.NoError(t, err)
+			assert.Equal(t, string(once), string(back))
+		})
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(good))
+	f.Add([]byte("a: &a [*a, *a]"))
+	f.Add([]byte(`{"dorfbote":1,"watch":{"source":"a/b"},"route":{"otherwise":{"tell":[{"to":"a/b","message":"m"}]}}}`))
+	f.Fuzz(func(_ *testing.T, src []byte) {
+		if plan, _, problems := Compile(src, known); plan == nil && len(problems) == 0 {
+			panic("refused without a reason")
+		}
+		_, _ = JSON(src)
+		_, _ = Format(src)
+	})
+}
