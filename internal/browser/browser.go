@@ -20,7 +20,7 @@ import (
 )
 
 // ErrMissing means that there is no Chromium.
-var ErrMissing = errors.New("Chromium is not installed; 'apt-get install chromium' brings it")
+var ErrMissing = errors.New("there is no Chromium on this machine; 'apt-get install chromium' brings it")
 
 // Page is a page in a browser of its own. Its methods wait for what they need, up to patience.
 type Page struct {

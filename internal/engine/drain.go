@@ -189,8 +189,16 @@ func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination
 		sql.Named("later", quietBefore), sql.Named("reason", reason), sql.Named("name", d.Name), sql.Named("event", string(raw))).Error
 }
 
-// later asks for a drain at a time.
+// later asks for a drain at a time. The job is what holds whatever happens to this process, but jobs
+// are put on at their time only every few seconds; a timer of this process is exact.
 func (e *Engine) later(ctx context.Context, name string, at time.Time) error {
+	if wait := time.Until(at); wait < time.Minute {
+		time.AfterFunc(wait, func() {
+			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+			defer cancel()
+			_ = e.Wake(ctx, name) // if this fails, the job is there
+		})
+	}
 	_, err := e.inserts.Insert(ctx, DrainArgs{Destination: name}, &river.InsertOpts{
 		Queue: queuePost, MaxAttempts: 1, ScheduledAt: at,
 	})

@@ -217,9 +217,7 @@ func readInlines(parent ast.Node, src []byte) []Inline {
 		case *ast.RawHTML:
 			add(string(x.Segments.Value(src)))
 		case *ast.Image:
-			for _, in := range readInlines(n, src) {
-				out = append(out, in)
-			}
+			out = append(out, readInlines(n, src)...)
 		}
 	}
 	return out

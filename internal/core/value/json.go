@@ -135,7 +135,7 @@ func readNumber(lit string) any {
 	if err != nil {
 		return lit
 	}
-	if len(lit) <= 15 && strings.IndexAny(lit, "eE") < 0 {
+	if len(lit) <= 15 && !strings.ContainsAny(lit, "eE") {
 		return f // 15 significant digits always survive a double
 	}
 	if decimalOf(lit) == decimalOf(strconv.FormatFloat(f, 'e', -1, 64)) {

@@ -47,7 +47,11 @@ export async function said<T>(call: Promise<Answer<T>>): Promise<T> {
   if (answer.error !== undefined || !answer.response.ok) {
     const p = (answer.error ?? {}) as { detail?: string; title?: string; errors?: { message?: string }[] };
     const details = (p.errors ?? []).map((e) => e.message ?? '').filter(Boolean);
-    throw new ApiError(answer.response.status, p.detail ?? p.title ?? `The server said ${answer.response.status}`, details);
+    throw new ApiError(
+      answer.response.status,
+      p.detail ?? p.title ?? `The server said ${answer.response.status}`,
+      details,
+    );
   }
   return answer.data as T;
 }

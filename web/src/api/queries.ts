@@ -30,7 +30,9 @@ export const useFields = (source: string) =>
     enabled: source.includes('/'),
     queryFn: () => {
       const [connection = '', kind = ''] = source.split('/');
-      return said(api.GET('/api/sources/{connection}/{kind}/fields', { params: { path: { connection, kind } } }));
+      return said(
+        api.GET('/api/sources/{connection}/{kind}/fields', { params: { path: { connection, kind } } }),
+      );
     },
     staleTime: 60_000,
   });
@@ -55,7 +57,11 @@ export const useArrivals = (filter: ArrivalFilter) =>
     queryKey: ['arrivals', filter],
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
-      said(api.GET('/api/arrivals', { params: { query: { ...filter, before: pageParam || undefined, limit: 40 } } })),
+      said(
+        api.GET('/api/arrivals', {
+          params: { query: { ...filter, before: pageParam || undefined, limit: 40 } },
+        }),
+      ),
     getNextPageParam: (last) => last.next || undefined,
     placeholderData: keepPreviousData,
   });
@@ -76,7 +82,11 @@ export const usePosts = (filter: PostFilter) =>
     queryKey: ['posts', filter],
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
-      said(api.GET('/api/posts', { params: { query: { ...filter, before: pageParam || undefined, limit: 40 } } })),
+      said(
+        api.GET('/api/posts', {
+          params: { query: { ...filter, before: pageParam || undefined, limit: 40 } },
+        }),
+      ),
     getNextPageParam: (last) => last.next || undefined,
     placeholderData: keepPreviousData,
   });

@@ -1,6 +1,11 @@
 const make = (timeZone?: string) => ({
   day: new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', timeZone }),
-  clock: new Intl.DateTimeFormat('en-GB', { hour: '2-digit', minute: '2-digit', second: '2-digit', timeZone }),
+  clock: new Intl.DateTimeFormat('en-GB', {
+    hour: '2-digit',
+    minute: '2-digit',
+    second: '2-digit',
+    timeZone,
+  }),
   full: new Intl.DateTimeFormat('en-GB', {
     weekday: 'short',
     day: 'numeric',

@@ -76,7 +76,8 @@ function WhyOne({ why: w, arrival }: { why: Schemas['Why']; arrival: number }) {
   return (
     <div className="why">
       <p>
-        <Verdict is={w.verdict} /> <Link to={`/workflows/${w.workflow_id}?arrival=${arrival}`}>{w.workflow}</Link>{' '}
+        <Verdict is={w.verdict} />{' '}
+        <Link to={`/workflows/${w.workflow_id}?arrival=${arrival}`}>{w.workflow}</Link>{' '}
         <span className="muted">version {w.version}</span>
       </p>
       {w.error && (
@@ -85,7 +86,11 @@ function WhyOne({ why: w, arrival }: { why: Schemas['Why']; arrival: number }) {
         </p>
       )}
       {w.row && <p className="muted">Route: {w.row}</p>}
-      {w.proof ? <Lines proof={w.proof} decider={w.decided_by} /> : w.decided_by && <p className="muted">{w.decided_by}</p>}
+      {w.proof ? (
+        <Lines proof={w.proof} decider={w.decided_by} />
+      ) : (
+        w.decided_by && <p className="muted">{w.decided_by}</p>
+      )}
     </div>
   );
 }
@@ -95,16 +100,27 @@ const flat = (l: Line | null | undefined): Line[] => (l ? [l, ...(l.parts ?? [])
 function Lines({ proof, decider }: { proof: ProofLines; decider: string }) {
   if (!proof.starts) return <p className="muted">Watch does not start on {proof.kind}.</p>;
   const keep = flat(proof.keep).filter((l) => !l.parts?.length);
-  const lines = [...flat(proof.when).filter((l) => !l.parts?.length), ...(proof.when?.result === 'false' ? [] : keep)];
+  const lines = [
+    ...flat(proof.when).filter((l) => !l.parts?.length),
+    ...(proof.when?.result === 'false' ? [] : keep),
+  ];
   return (
     <table className="ledger whylines">
       <tbody>
         {lines.map((l) => (
           <tr key={l.path} className={l.path === decider ? 'is-decider' : ''}>
-            <td className={l.result === 'true' ? 'good' : l.error ? 'bad' : 'no'}>{l.result === 'true' ? '✓' : '✗'}</td>
+            <td className={l.result === 'true' ? 'good' : l.error ? 'bad' : 'no'}>
+              {l.result === 'true' ? '✓' : '✗'}
+            </td>
             <td>{l.text}</td>
             <td>
-              {l.error ? <span className="bad">{l.error}</span> : l.was && l.was !== l.seen ? `was ${l.was}, is ${l.seen}` : l.seen && `is ${l.seen}`}
+              {l.error ? (
+                <span className="bad">{l.error}</span>
+              ) : l.was && l.was !== l.seen ? (
+                `was ${l.was}, is ${l.seen}`
+              ) : (
+                l.seen && `is ${l.seen}`
+              )}
             </td>
             <td className="muted small">{l.path === decider ? 'this decided' : l.path}</td>
           </tr>

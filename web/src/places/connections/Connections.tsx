@@ -50,7 +50,11 @@ export function Connections() {
                   {c.address}
                 </Typography.Text>
               </td>
-              <td>{(c.sources ?? []).map((s) => s.slice(s.indexOf('/') + 1)).join(', ') || <span className="muted">none yet</span>}</td>
+              <td>
+                {(c.sources ?? []).map((s) => s.slice(s.indexOf('/') + 1)).join(', ') || (
+                  <span className="muted">none yet</span>
+                )}
+              </td>
               <td className="num">{c.kind === 'hook' ? c.today : ''}</td>
               <td>{c.kind === 'hook' ? agoOf(c.last_arrival) : ''}</td>
             </tr>
@@ -72,7 +76,13 @@ function NewHook({ close }: { close: () => void }) {
   });
   const made = make.data;
   return (
-    <Modal open title={made ? `${made.title} can send now` : 'New hook'} footer={null} onCancel={close} width={640}>
+    <Modal
+      open
+      title={made ? `${made.title} can send now` : 'New hook'}
+      footer={null}
+      onCancel={close}
+      width={640}
+    >
       {made ? (
         <>
           <p>Send events to this address:</p>
@@ -97,15 +107,30 @@ function NewHook({ close }: { close: () => void }) {
           )}
         </>
       ) : (
-        <Form layout="vertical" requiredMark={false} onFinish={(v) => make.mutate(v as HookBody)} initialValues={{ key_field: 'id' }}>
-          <Form.Item label="Title" name="title" rules={[{ required: true, message: 'How people call the app' }]}>
+        <Form
+          layout="vertical"
+          requiredMark={false}
+          onFinish={(v) => make.mutate(v as HookBody)}
+          initialValues={{ key_field: 'id' }}
+        >
+          <Form.Item
+            label="Title"
+            name="title"
+            rules={[{ required: true, message: 'How people call the app' }]}
+          >
             <Input autoFocus />
           </Form.Item>
           <Form.Item
             label="Short name"
             name="id"
             extra="The first part of its sources, such as tours in tours/collections"
-            rules={[{ required: true, pattern: /^[a-z0-9][a-z0-9-]*$/, message: 'Lower-case letters, digits and hyphens' }]}
+            rules={[
+              {
+                required: true,
+                pattern: /^[a-z0-9][a-z0-9-]*$/,
+                message: 'Lower-case letters, digits and hyphens',
+              },
+            ]}
           >
             <Input />
           </Form.Item>

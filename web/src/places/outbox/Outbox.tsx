@@ -82,13 +82,16 @@ function Paused({ name, reason, waiting }: { name: string; reason: string; waiti
   const me = useMe();
   const resume = useMutation({
     mutationFn: () => said(api.POST('/api/destinations/resume', { body: { name } })),
-    onSettled: () => Promise.all(['posts', 'destinations', 'today'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),
+    onSettled: () =>
+      Promise.all(['posts', 'destinations', 'today'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),
   });
   return (
     <div className="paused" role="status">
       <div>
         <strong>{name} is paused.</strong> It answered: {reason}
-        <div className="muted">{waiting} more wait behind the refused one, in order. Mend what is wrong, then send.</div>
+        <div className="muted">
+          {waiting} more wait behind the refused one, in order. Mend what is wrong, then send.
+        </div>
       </div>
       {me.data?.role !== 'viewer' && (
         <Button type="primary" loading={resume.isPending} onClick={() => resume.mutate()}>
@@ -106,7 +109,9 @@ function PostRow({ p }: { p: PostItem }) {
   const path = { params: { path: { id: p.id } } };
   const act = useMutation({
     mutationFn: (what: 'again' | 'drop') =>
-      said(what === 'again' ? api.POST('/api/posts/{id}/again', path) : api.POST('/api/posts/{id}/drop', path)),
+      said(
+        what === 'again' ? api.POST('/api/posts/{id}/again', path) : api.POST('/api/posts/{id}/drop', path),
+      ),
     onSettled: () => cache.invalidateQueries({ queryKey: ['posts'] }),
     onError: (e) => void message.error(e.message),
   });

@@ -14,7 +14,8 @@ const columns: Record<string, string[]> = {
   jobs: ['id', 'vehicle', 'fault', 'urgency', 'status'],
 };
 
-const show = (v: unknown) => (v === undefined || v === null ? '' : typeof v === 'object' ? JSON.stringify(v) : String(v));
+const show = (v: unknown) =>
+  v === undefined || v === null ? '' : typeof v === 'object' ? JSON.stringify(v) : String(v);
 
 export function Records({ of }: { of: AppKind }) {
   const [q, setQ] = useState('');
@@ -33,7 +34,13 @@ export function Records({ of }: { of: AppKind }) {
 
   return (
     <>
-      <Input.Search allowClear aria-label="Search records" placeholder="Search" className="practice-search" onSearch={setQ} />
+      <Input.Search
+        allowClear
+        aria-label="Search records"
+        placeholder="Search"
+        className="practice-search"
+        onSearch={setQ}
+      />
       {records.error && <Trouble error={records.error} again={() => void records.refetch()} />}
       <table className="ledger records">
         <thead>
@@ -109,7 +116,14 @@ function EditRecord({ record, fields, title, close, save }: EditProps) {
       const typed = (values[f.name] ?? '').trim();
       if (typed === show(record[f.name])) continue;
       const counted = f.type === 'number' || f.type === 'money';
-      next[f.name] = typed === '' ? null : counted && Number.isFinite(Number(typed)) ? Number(typed) : f.type === 'yes/no' ? typed === 'true' : typed;
+      next[f.name] =
+        typed === ''
+          ? null
+          : counted && Number.isFinite(Number(typed))
+            ? Number(typed)
+            : f.type === 'yes/no'
+              ? typed === 'true'
+              : typed;
     }
     if (Object.keys(next).length > 0) save(next);
     close();
@@ -124,7 +138,11 @@ function EditRecord({ record, fields, title, close, save }: EditProps) {
       >
         {editable.map((f) => (
           <Form.Item key={f.name} name={f.name} label={f.label} className="tight">
-            {f.options?.length ? <Select options={f.options.map((o) => ({ value: o, label: o }))} /> : <Input />}
+            {f.options?.length ? (
+              <Select options={f.options.map((o) => ({ value: o, label: o }))} />
+            ) : (
+              <Input />
+            )}
           </Form.Item>
         ))}
         <Button type="primary" htmlType="submit">

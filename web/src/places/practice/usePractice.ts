@@ -46,29 +46,38 @@ export interface Channel {
   members: string[] | null;
 }
 
-export const useKinds = () => useQuery({ queryKey: ['practice', 'kinds'], queryFn: () => call<AppKind[]>('/apps') });
+export const useKinds = () =>
+  useQuery({ queryKey: ['practice', 'kinds'], queryFn: () => call<AppKind[]>('/apps') });
 
 export const useRecords = (app: string, kind: string, q: string) =>
   useQuery({
     queryKey: ['practice', 'records', app, kind, q],
     enabled: kind !== '',
-    queryFn: () => call<{ items: PracticeRecord[]; more: boolean }>(`/apps/${app}/${kind}?limit=40&q=${encodeURIComponent(q)}`),
+    queryFn: () =>
+      call<{ items: PracticeRecord[]; more: boolean }>(
+        `/apps/${app}/${kind}?limit=40&q=${encodeURIComponent(q)}`,
+      ),
   });
 
-export const useChannels = () => useQuery({ queryKey: ['practice', 'channels'], queryFn: () => call<Channel[]>('/square/channels') });
+export const useChannels = () =>
+  useQuery({ queryKey: ['practice', 'channels'], queryFn: () => call<Channel[]>('/square/channels') });
 
 export const usePostsIn = (channel: string) =>
   useQuery({
     queryKey: ['practice', 'posts', channel],
     enabled: channel !== '',
-    queryFn: () => call<SquarePost[]>(`/square/channels/${encodeURIComponent(channel.slice(1))}/posts?limit=40`),
+    queryFn: () =>
+      call<SquarePost[]>(`/square/channels/${encodeURIComponent(channel.slice(1))}/posts?limit=40`),
   });
 
 export function useChange(app: string, kind: string) {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: ({ key, fields }: { key: string; fields: PracticeRecord }) =>
-      call<PracticeRecord>(`/apps/${app}/${kind}/${encodeURIComponent(key)}`, { method: 'PATCH', body: JSON.stringify(fields) }),
+      call<PracticeRecord>(`/apps/${app}/${kind}/${encodeURIComponent(key)}`, {
+        method: 'PATCH',
+        body: JSON.stringify(fields),
+      }),
     onSettled: () => cache.invalidateQueries({ queryKey: ['practice', 'records', app, kind] }),
   });
 }
@@ -77,7 +86,9 @@ export function useMember() {
   const cache = useQueryClient();
   return useMutation({
     mutationFn: ({ channel, isIn }: { channel: string; isIn: boolean }) =>
-      call(`/square/channels/${encodeURIComponent(channel.slice(1))}/members/Dorfbote`, { method: isIn ? 'PUT' : 'DELETE' }),
+      call(`/square/channels/${encodeURIComponent(channel.slice(1))}/members/Dorfbote`, {
+        method: isIn ? 'PUT' : 'DELETE',
+      }),
     onSettled: () => cache.invalidateQueries({ queryKey: ['practice', 'channels'] }),
   });
 }
@@ -88,8 +99,14 @@ export function usePracticeEvents() {
   useEffect(() => {
     const source = new EventSource('/api/practice/events');
     source.onmessage = (m) => {
-      const e = JSON.parse(m.data as string) as { topic: string; channel?: string; app?: string; kind?: string };
-      if (e.topic === 'records') void cache.invalidateQueries({ queryKey: ['practice', 'records', e.app, e.kind] });
+      const e = JSON.parse(m.data as string) as {
+        topic: string;
+        channel?: string;
+        app?: string;
+        kind?: string;
+      };
+      if (e.topic === 'records')
+        void cache.invalidateQueries({ queryKey: ['practice', 'records', e.app, e.kind] });
       else void cache.invalidateQueries({ queryKey: ['practice', e.topic] });
     };
     return () => source.close();

@@ -15,7 +15,15 @@ export function Band({ label, hint, children }: { label: string; hint?: string; 
 }
 
 /** One line of a band: what is asked on the left, what proves it on the right. */
-export function BandLine({ ask, proof, className }: { ask: ReactNode; proof?: ReactNode; className?: string }) {
+export function BandLine({
+  ask,
+  proof,
+  className,
+}: {
+  ask: ReactNode;
+  proof?: ReactNode;
+  className?: string;
+}) {
   return (
     <div className={`bandline ${className ?? ''}`}>
       <div className="ask">{ask}</div>

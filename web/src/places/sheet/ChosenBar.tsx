@@ -26,7 +26,14 @@ export function ChosenBar({ arrival, proof, marks, choose }: Props) {
   useEffect(() => {
     const onKey = (e: KeyboardEvent) => {
       const t = e.target as HTMLElement;
-      if (/^(INPUT|TEXTAREA|SELECT)$/.test(t.tagName) || t.isContentEditable || e.ctrlKey || e.metaKey || e.altKey) return;
+      if (
+        /^(INPUT|TEXTAREA|SELECT)$/.test(t.tagName) ||
+        t.isContentEditable ||
+        e.ctrlKey ||
+        e.metaKey ||
+        e.altKey
+      )
+        return;
       if (e.key === '[') step(-1, false);
       if (e.key === ']') step(1, false);
       if (e.key === '{') step(-1, true);
@@ -35,7 +42,12 @@ export function ChosenBar({ arrival, proof, marks, choose }: Props) {
     window.addEventListener('keydown', onKey);
     return () => window.removeEventListener('keydown', onKey);
   });
-  if (!arrival) return <p className="chosen muted">Nothing has come in from this source yet, so there is nothing to prove the sheet on.</p>;
+  if (!arrival)
+    return (
+      <p className="chosen muted">
+        Nothing has come in from this source yet, so there is nothing to prove the sheet on.
+      </p>
+    );
   return (
     <div className="chosen">
       <span className="chosen-steps">

@@ -2,7 +2,16 @@ import { Button, Dropdown, Input, Select } from 'antd';
 import type { Line } from '../../api/client';
 import { BandLine, ProblemsAt } from './Band';
 import { TestEditor } from './TestEditor';
-import { groupKinds, groupOf, isFormula, partsOf, withPart, withTest, type Cond, type GroupKind } from './model';
+import {
+  groupKinds,
+  groupOf,
+  isFormula,
+  partsOf,
+  withPart,
+  withTest,
+  type Cond,
+  type GroupKind,
+} from './model';
 import { useAround } from './surroundings';
 
 const groupWords: Record<GroupKind, string> = { all: 'all of', any: 'at least one of', none: 'none of' };
@@ -23,7 +32,13 @@ export function Condition(props: Props) {
   const kind = groupOf(cond);
   if (kind) return <Group {...props} kind={kind} />;
   const remove = !readOnly && (
-    <Button type="text" size="small" className="remove" aria-label={`Remove the condition ${path}`} onClick={() => change(undefined)}>
+    <Button
+      type="text"
+      size="small"
+      className="remove"
+      aria-label={`Remove the condition ${path}`}
+      onClick={() => change(undefined)}
+    >
       ×
     </Button>
   );
@@ -73,7 +88,13 @@ function Group({ cond, path, line, change, depth = 0, lead, kind }: Props & { ki
             />
             {!readOnly && <AddCondition add={(test) => change(withTest(cond, test))} />}
             {!readOnly && (
-              <Button type="text" size="small" className="remove" aria-label={`Remove the group ${path}`} onClick={() => change(undefined)}>
+              <Button
+                type="text"
+                size="small"
+                className="remove"
+                aria-label={`Remove the group ${path}`}
+                onClick={() => change(undefined)}
+              >
                 ×
               </Button>
             )}
@@ -110,7 +131,11 @@ export function AddCondition({ add }: { add: (test: Cond) => void }) {
       onClick={() => add(test)}
       menu={{
         items: [
-          { key: 'formula', label: 'A formula', onClick: () => add({ formula: 'record.' + first + ' != ""' }) },
+          {
+            key: 'formula',
+            label: 'A formula',
+            onClick: () => add({ formula: 'record.' + first + ' != ""' }),
+          },
           { key: 'any', label: 'At least one of …', onClick: () => add({ any: [test] }) },
           { key: 'all', label: 'All of …', onClick: () => add({ all: [test] }) },
           { key: 'none', label: 'None of …', onClick: () => add({ none: [test] }) },
@@ -129,7 +154,9 @@ export function ConditionProof({ line }: { line: Line | undefined }) {
   const yes = line.result === 'true';
   return (
     <span className="seen">
-      <span className={line.error ? 'bad' : yes ? 'good' : 'no'}>{line.error ? '✕ failed' : yes ? '✓ yes' : '✗ no'}</span>
+      <span className={line.error ? 'bad' : yes ? 'good' : 'no'}>
+        {line.error ? '✕ failed' : yes ? '✓ yes' : '✗ no'}
+      </span>
       {line.error && <span className="bad">{line.error}</span>}
       {!line.error && line.was !== undefined && line.was !== line.seen && (
         <span>

@@ -19,7 +19,8 @@ export function RouteBandView({ sheet, change, proof, trail }: Props) {
   const route: RouteBand = sheet.route ?? {};
   const rows = route.rows ?? [];
   const set = (next: Partial<RouteBand>) => change({ route: { ...route, ...next } });
-  const setRow = (i: number, row: Row | undefined) => set({ rows: row ? rows.map((r, j) => (j === i ? row : r)) : rows.filter((_, j) => j !== i) });
+  const setRow = (i: number, row: Row | undefined) =>
+    set({ rows: row ? rows.map((r, j) => (j === i ? row : r)) : rows.filter((_, j) => j !== i) });
   const move = (i: number, by: number) => {
     const next = [...rows];
     const [row] = next.splice(i, 1);
@@ -33,7 +34,8 @@ export function RouteBandView({ sheet, change, proof, trail }: Props) {
     when: { field: number, is: '' },
     tell: [{ to: 'square/#practice', message: firstMessage }],
   });
-  const takenBy = (name: string) => trail.filter((m) => m.verdict === 'told' && (m.row ?? '').split(', ').includes(name)).length;
+  const takenBy = (name: string) =>
+    trail.filter((m) => m.verdict === 'told' && (m.row ?? '').split(', ').includes(name)).length;
 
   return (
     <Band label="Route" hint="who hears of it">
@@ -53,10 +55,21 @@ export function RouteBandView({ sheet, change, proof, trail }: Props) {
                     placeholder={`Row ${i + 1}`}
                     onChange={(e) => setRow(i, { ...row, name: e.target.value })}
                   />
-                  <Tells tell={row.tell ?? []} messages={sheet.messages ?? {}} change={(tell) => setRow(i, { ...row, tell })} where={name} />
+                  <Tells
+                    tell={row.tell ?? []}
+                    messages={sheet.messages ?? {}}
+                    change={(tell) => setRow(i, { ...row, tell })}
+                    where={name}
+                  />
                   {!readOnly && (
                     <span className="row-tools">
-                      <Button type="text" size="small" disabled={i === 0} aria-label={`Move ${name} up`} onClick={() => move(i, -1)}>
+                      <Button
+                        type="text"
+                        size="small"
+                        disabled={i === 0}
+                        aria-label={`Move ${name} up`}
+                        onClick={() => move(i, -1)}
+                      >
                         ↑
                       </Button>
                       <Button
@@ -68,7 +81,12 @@ export function RouteBandView({ sheet, change, proof, trail }: Props) {
                       >
                         ↓
                       </Button>
-                      <Button type="text" size="small" aria-label={`Remove ${name}`} onClick={() => setRow(i, undefined)}>
+                      <Button
+                        type="text"
+                        size="small"
+                        aria-label={`Remove ${name}`}
+                        onClick={() => setRow(i, undefined)}
+                      >
                         ×
                       </Button>
                     </span>
@@ -110,7 +128,9 @@ export function RouteBandView({ sheet, change, proof, trail }: Props) {
                     <Button
                       type="link"
                       size="small"
-                      onClick={() => set({ otherwise: { tell: [{ to: 'square/#practice', message: firstMessage }] } })}
+                      onClick={() =>
+                        set({ otherwise: { tell: [{ to: 'square/#practice', message: firstMessage }] } })
+                      }
                     >
                       + tell
                     </Button>
@@ -172,7 +192,8 @@ function Tells({ tell, messages, change, where }: TellsProps) {
   const { readOnly } = useAround();
   const destinations = useDestinations();
   const names = Object.keys(messages);
-  const set = (i: number, next: Partial<Tell>) => change(tell.map((t, j) => (j === i ? { ...t, ...next } : t)));
+  const set = (i: number, next: Partial<Tell>) =>
+    change(tell.map((t, j) => (j === i ? { ...t, ...next } : t)));
   const places = (destinations.data?.items ?? []).map((d) => ({
     value: d.name,
     label: `${d.title}${d.private ? ' (private)' : ''}${d.paused ? ' (paused)' : ''}`,
@@ -189,7 +210,9 @@ function Tells({ tell, messages, change, where }: TellsProps) {
             showSearch={{ optionFilterProp: 'label' }}
             popupMatchSelectWidth={false}
             value={t.to}
-            options={places.some((p) => p.value === t.to) ? places : [...places, { value: t.to, label: t.to }]}
+            options={
+              places.some((p) => p.value === t.to) ? places : [...places, { value: t.to, label: t.to }]
+            }
             onChange={(to) => set(i, { to })}
           />
           {names.length > 1 && (

@@ -25,11 +25,17 @@ export function SheetHead({ work, workflow: w, problems, sheet, change }: Props)
   const flip = useMutation({
     mutationFn: async (on: boolean) => {
       await work.flush();
-      return said(on ? api.POST('/api/workflows/{id}/on', { ...path, body: {} }) : api.POST('/api/workflows/{id}/off', path));
+      return said(
+        on
+          ? api.POST('/api/workflows/{id}/on', { ...path, body: {} })
+          : api.POST('/api/workflows/{id}/off', path),
+      );
     },
     onSuccess: (next) => {
       work.set(next);
-      void message.success(next.on ? `Version ${next.version} is on.` : 'Switched off. Nothing new will be told.');
+      void message.success(
+        next.on ? `Version ${next.version} is on.` : 'Switched off. Nothing new will be told.',
+      );
     },
     onError: (e) => void message.error([e.message, ...(e instanceof ApiError ? e.details : [])].join(' ')),
   });
@@ -91,7 +97,9 @@ function TextSwitch({ work, workflow, sheet }: Pick<Props, 'work' | 'workflow' |
     if (fresh.sheet) work.reset(fresh);
     else void message.warning('The text cannot be read as a sheet yet.');
   };
-  return <Button onClick={() => void (sheet ? toText() : toSheet())}>{sheet ? 'As text' : 'As a sheet'}</Button>;
+  return (
+    <Button onClick={() => void (sheet ? toText() : toSheet())}>{sheet ? 'As text' : 'As a sheet'}</Button>
+  );
 }
 
 interface StateProps {
@@ -105,14 +113,22 @@ interface StateProps {
 function State({ saving, errors, on, version, changed }: StateProps) {
   if (typeof saving === 'object') return <span className="bad">Not saved: {saving.failed}</span>;
   const kept = saving === 'saving' ? 'saving…' : 'draft saved';
-  const live = on ? `version ${version} is on` : version > 0 ? `off (was version ${version})` : 'never on yet';
+  const live = on
+    ? `version ${version} is on`
+    : version > 0
+      ? `off (was version ${version})`
+      : 'never on yet';
   return (
     <>
       <span className={on ? 'good' : 'muted'}>
         {on ? '● ' : '○ '}
         {live}
       </span>
-      <span className="muted"> · {on && changed ? 'draft differs, ' : ''}{kept}</span>
+      <span className="muted">
+        {' '}
+        · {on && changed ? 'draft differs, ' : ''}
+        {kept}
+      </span>
       {errors > 0 && <span className="bad"> · {errors === 1 ? '1 error' : `${errors} errors`}</span>}
     </>
   );

@@ -1,4 +1,4 @@
-import { useEffect, useState } from 'react';
+import { useState } from 'react';
 import { useParams, useSearchParams } from 'react-router';
 import { useFields, useMe, useWords } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
@@ -27,15 +27,14 @@ function Editor({ id }: { id: number }) {
   const [arrival, setArrival] = useState(Number(params.get('arrival')) || 0);
   const proof = useProof(work.draft, arrival);
   const first = proof.data?.arrival?.seq ?? 0;
-  useEffect(() => {
-    if (arrival === 0 && first) setArrival(first); // from now on an edit changes the proof, not what is proved
-  }, [arrival, first]);
+  if (arrival === 0 && first) setArrival(first); // from now on an edit changes the proof, not what is proved
   const sheet = work.draft?.sheet;
   const fields = useFields(sheet?.watch?.source ?? '');
   const words = useWords();
   const me = useMe();
 
-  if (work.loaded.error) return <Trouble error={work.loaded.error} again={() => void work.loaded.refetch()} />;
+  if (work.loaded.error)
+    return <Trouble error={work.loaded.error} again={() => void work.loaded.refetch()} />;
   if (!work.draft || !work.loaded.data) return null;
   const change = (next: Partial<Sheet>) => work.edit({ sheet: { ...sheet!, ...next } });
   const body = proof.data;
@@ -43,10 +42,21 @@ function Editor({ id }: { id: number }) {
 
   return (
     <main className="sheetplace" id="place">
-      <SheetHead work={work} workflow={work.loaded.data} problems={body?.problems ?? []} sheet={sheet} change={change} />
+      <SheetHead
+        work={work}
+        workflow={work.loaded.data}
+        problems={body?.problems ?? []}
+        sheet={sheet}
+        change={change}
+      />
       {proof.error && <Trouble error={proof.error} again={() => void proof.refetch()} />}
       <Trail marks={body?.trail ?? []} chosen={chosen} choose={setArrival} rows={sheet?.route.rows ?? []} />
-      <ChosenBar arrival={body?.arrival ?? undefined} proof={body?.proof ?? undefined} marks={body?.trail ?? []} choose={setArrival} />
+      <ChosenBar
+        arrival={body?.arrival ?? undefined}
+        proof={body?.proof ?? undefined}
+        marks={body?.trail ?? []}
+        choose={setArrival}
+      />
       {sheet ? (
         <Surroundings.Provider
           value={{
@@ -58,11 +68,20 @@ function Editor({ id }: { id: number }) {
         >
           <WatchBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
           <KeepBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
-          <RouteBandView sheet={sheet} change={change} proof={body?.proof ?? undefined} trail={body?.trail ?? []} />
+          <RouteBandView
+            sheet={sheet}
+            change={change}
+            proof={body?.proof ?? undefined}
+            trail={body?.trail ?? []}
+          />
           <TellBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
         </Surroundings.Provider>
       ) : (
-        <AsText text={work.draft.text ?? ''} edit={(text) => work.edit({ text })} problems={body?.problems ?? []} />
+        <AsText
+          text={work.draft.text ?? ''}
+          edit={(text) => work.edit({ text })}
+          problems={body?.problems ?? []}
+        />
       )}
     </main>
   );

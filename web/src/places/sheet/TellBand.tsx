@@ -24,11 +24,11 @@ export function TellBand({ sheet, change, proof }: Props) {
   const name = names.includes(shown) ? shown : (names[0] ?? '');
   const message = messages[name];
   const set = (next: Partial<Message>) => {
-    const merged: Message = { ...message, ...next };
-    for (const k of ['title', 'body', 'tone', 'facts', 'link'] as const) {
-      const v = merged[k];
-      if (v === undefined || v === '' || (Array.isArray(v) && v.length === 0)) delete merged[k];
-    }
+    // A part that is emptied is left out, so that the sheet says only what it means.
+    const filled = Object.entries({ ...message, ...next }).filter(
+      ([, v]) => v !== undefined && v !== '' && !(Array.isArray(v) && v.length === 0),
+    );
+    const merged: Message = Object.fromEntries(filled);
     change({ messages: { ...messages, [name]: merged } });
   };
   const add = () => {
@@ -44,7 +44,14 @@ export function TellBand({ sheet, change, proof }: Props) {
         className="tellline"
         ask={
           <>
-            {names.length > 1 && <Tabs size="small" activeKey={name} onChange={setShown} items={names.map((n) => ({ key: n, label: n }))} />}
+            {names.length > 1 && (
+              <Tabs
+                size="small"
+                activeKey={name}
+                onChange={setShown}
+                items={names.map((n) => ({ key: n, label: n }))}
+              />
+            )}
             {message && <MessageEditor name={name} message={message} set={set} />}
             {!readOnly && (
               <Button type="link" size="small" onClick={add}>
@@ -60,7 +67,11 @@ export function TellBand({ sheet, change, proof }: Props) {
             drawn?.doc && (
               <div data-testid="preview">
                 <MessageView
-                  doc={{ ...drawn.doc, body: drawn.doc.body as Block[] | null, facts: drawn.doc.facts as Fact[] | null }}
+                  doc={{
+                    ...drawn.doc,
+                    body: drawn.doc.body as Block[] | null,
+                    facts: drawn.doc.facts as Fact[] | null,
+                  }}
                 />
                 <p className="muted small">{postsWords(proof, name)}</p>
               </div>
@@ -92,7 +103,12 @@ function MessageEditor({ name, message, set }: EditorProps) {
     <div className="composer">
       <label htmlFor="msg-title">Title</label>
       <div className="with-picker">
-        <Input id="msg-title" value={message.title ?? ''} readOnly={readOnly} onChange={(e) => set({ title: e.target.value })} />
+        <Input
+          id="msg-title"
+          value={message.title ?? ''}
+          readOnly={readOnly}
+          onChange={(e) => set({ title: e.target.value })}
+        />
         {!readOnly && <FieldPicker target="msg-title" fallback={insert('title')} />}
       </div>
       <label htmlFor="msg-body">Text</label>
@@ -114,22 +130,36 @@ function MessageEditor({ name, message, set }: EditorProps) {
               aria-label={`Label of fact ${i + 1}`}
               value={f.label}
               readOnly={readOnly}
-              onChange={(e) => set({ facts: facts.map((g, j) => (j === i ? { ...g, label: e.target.value } : g)) })}
+              onChange={(e) =>
+                set({ facts: facts.map((g, j) => (j === i ? { ...g, label: e.target.value } : g)) })
+              }
             />
             <Input
               aria-label={`Value of fact ${i + 1}`}
               value={f.value}
               readOnly={readOnly}
-              onChange={(e) => set({ facts: facts.map((g, j) => (j === i ? { ...g, value: e.target.value } : g)) })}
+              onChange={(e) =>
+                set({ facts: facts.map((g, j) => (j === i ? { ...g, value: e.target.value } : g)) })
+              }
             />
             {!readOnly && (
-              <Button type="text" size="small" aria-label={`Remove fact ${i + 1}`} onClick={() => set({ facts: facts.filter((_, j) => j !== i) })}>
+              <Button
+                type="text"
+                size="small"
+                aria-label={`Remove fact ${i + 1}`}
+                onClick={() => set({ facts: facts.filter((_, j) => j !== i) })}
+              >
                 ×
               </Button>
             )}
           </div>
         ))}
-        {!readOnly && <FieldPicker label="+ fact" pick={(f) => set({ facts: [...facts, { label: f.label, value: '${record.' + f.name + '}' }] })} />}
+        {!readOnly && (
+          <FieldPicker
+            label="+ fact"
+            pick={(f) => set({ facts: [...facts, { label: f.label, value: '${record.' + f.name + '}' }] })}
+          />
+        )}
       </div>
       <span>Tone</span>
       <Segmented

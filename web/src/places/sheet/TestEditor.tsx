@@ -17,7 +17,9 @@ export function TestEditor({ cond, path, change }: Props) {
   const name = String(cond.field ?? '');
   const op = opOf(cond);
   const field = fields.find((f) => f.name === name);
-  const nested = fields.flatMap((f) => (f.fields ?? []).map((s) => ({ value: `${f.name}.${s.name}`, label: `${f.label} › ${s.label}` })));
+  const nested = fields.flatMap((f) =>
+    (f.fields ?? []).map((s) => ({ value: `${f.name}.${s.name}`, label: `${f.label} › ${s.label}` })),
+  );
   const options = [...fields.map((f) => ({ value: f.name, label: f.label })), ...nested];
   if (!options.some((o) => o.value === name)) options.push({ value: name, label: name });
   const type = field?.type ?? '';
@@ -40,7 +42,9 @@ export function TestEditor({ cond, path, change }: Props) {
         className="field-select"
         aria-label={`Field at ${path}`}
         disabled={readOnly}
-        showSearch={{ filterOption: (q, o) => `${o?.label} ${o?.value}`.toLowerCase().includes(q.toLowerCase()) }}
+        showSearch={{
+          filterOption: (q, o) => `${o?.label} ${o?.value}`.toLowerCase().includes(q.toLowerCase()),
+        }}
         popupMatchSelectWidth={false}
         value={name}
         options={options}
@@ -55,7 +59,14 @@ export function TestEditor({ cond, path, change }: Props) {
         options={offered.map((o) => ({ value: o.name, label: o.words }))}
         onChange={pickOp}
       />
-      <Value value={cond[op]} takes={takes} field={field} path={path} readOnly={readOnly} change={(v) => change({ field: name, [op]: v })} />
+      <Value
+        value={cond[op]}
+        takes={takes}
+        field={field}
+        path={path}
+        readOnly={readOnly}
+        change={(v) => change({ field: name, [op]: v })}
+      />
     </>
   );
 }
@@ -104,18 +115,43 @@ function Value({ value, takes, field, path, readOnly, change }: ValueProps) {
       const pair = Array.isArray(value) ? value : ['', ''];
       return (
         <>
-          <One value={pair[0]} label={label + ', lowest'} type={type} readOnly={readOnly} change={(v) => change([v, pair[1]])} />
+          <One
+            value={pair[0]}
+            label={label + ', lowest'}
+            type={type}
+            readOnly={readOnly}
+            change={(v) => change([v, pair[1]])}
+          />
           <span className="muted">and</span>
-          <One value={pair[1]} label={label + ', highest'} type={type} readOnly={readOnly} change={(v) => change([pair[0], v])} />
+          <One
+            value={pair[1]}
+            label={label + ', highest'}
+            type={type}
+            readOnly={readOnly}
+            change={(v) => change([pair[0], v])}
+          />
         </>
       );
     }
   }
-  return <One value={value} label={label} type={takes === 'value' ? type : 'text'} field={field} readOnly={readOnly} change={change} />;
+  return (
+    <One
+      value={value}
+      label={label}
+      type={takes === 'value' ? type : 'text'}
+      field={field}
+      readOnly={readOnly}
+      change={change}
+    />
+  );
 }
 
 const suggestions = (field: FieldItem | undefined): string[] =>
-  field?.options?.length ? field.options : field?.type === 'yes/no' ? ['true', 'false'] : (field?.examples ?? []);
+  field?.options?.length
+    ? field.options
+    : field?.type === 'yes/no'
+      ? ['true', 'false']
+      : (field?.examples ?? []);
 
 interface OneProps {
   value: unknown;

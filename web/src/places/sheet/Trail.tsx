@@ -24,10 +24,17 @@ export function Trail({ marks, chosen, choose, rows }: Props) {
   const shown = marks.slice(-SHOWN);
   const count = (verdict: string) => marks.filter((m) => m.verdict === verdict).length;
   const routes = [...rows.map((r, i) => r.name || `Row ${i + 1}`), 'otherwise'];
-  const taken = routes.map((_, i) => marks.filter((m) => m.verdict === 'told' && rowIndex(m, rows) === i).length);
+  const taken = routes.map(
+    (_, i) => marks.filter((m) => m.verdict === 'told' && rowIndex(m, rows) === i).length,
+  );
   return (
     <section className="trail" aria-label="Trail: the last arrivals, by what this sheet makes of each">
-      <svg width="100%" height={HEIGHT} viewBox={`0 0 ${SHOWN * STEP} ${HEIGHT}`} preserveAspectRatio="xMaxYMid meet">
+      <svg
+        width="100%"
+        height={HEIGHT}
+        viewBox={`0 0 ${SHOWN * STEP} ${HEIGHT}`}
+        preserveAspectRatio="xMaxYMid meet"
+      >
         {shown.map((m, i) => (
           <Mark
             key={m.seq}
@@ -45,7 +52,8 @@ export function Trail({ marks, chosen, choose, rows }: Props) {
         {routes.map((name, i) =>
           taken[i] ? (
             <span key={name + i}>
-              <i className={`key ${routeInk(i)}`}>{i < rows.length ? routeMark(i) : '…'}</i> {name} <b>{taken[i]}</b>
+              <i className={`key ${routeInk(i)}`}>{i < rows.length ? routeMark(i) : '…'}</i> {name}{' '}
+              <b>{taken[i]}</b>
             </span>
           ) : null,
         )}
@@ -74,7 +82,15 @@ function Mark({ mark, x, row, chosen, choose }: MarkProps) {
   const shape = () => {
     switch (mark.verdict) {
       case 'told':
-        return <rect x={x + 1} y={base - 18 + Math.min(row, 3) * 3} width={4} height={18 - Math.min(row, 3) * 3} className={routeInk(row)} />;
+        return (
+          <rect
+            x={x + 1}
+            y={base - 18 + Math.min(row, 3) * 3}
+            width={4}
+            height={18 - Math.min(row, 3) * 3}
+            className={routeInk(row)}
+          />
+        );
       case 'failed':
         return <path d={`M${x} ${base - 6}l5 6m0 -6l-5 6`} className="mark-failed" />;
       case 'unrouted':
@@ -85,7 +101,12 @@ function Mark({ mark, x, row, chosen, choose }: MarkProps) {
     return <rect x={x + 2} y={base - 2} width={2} height={2} className="mark-ignored" />;
   };
   return (
-    <g onClick={() => choose(mark.seq)} className={chosen ? 'mark chosen' : 'mark'} data-verdict={mark.verdict} data-row={mark.row}>
+    <g
+      onClick={() => choose(mark.seq)}
+      className={chosen ? 'mark chosen' : 'mark'}
+      data-verdict={mark.verdict}
+      data-row={mark.row}
+    >
       <title>{`${mark.key}, ${fullOf(mark.at)}: ${mark.verdict}${mark.row ? ` (${mark.row})` : ''}`}</title>
       <rect x={x} y={0} width={STEP} height={HEIGHT} className="mark-ground" />
       {shape()}

@@ -108,9 +108,15 @@ export function startValue(takes: string, had: unknown): unknown {
   switch (takes) {
     case 'list':
     case 'days':
-      return Array.isArray(had) ? had : had === '' || had === undefined || typeof had === 'boolean' ? [] : [had];
+      return Array.isArray(had)
+        ? had
+        : had === '' || had === undefined || typeof had === 'boolean'
+          ? []
+          : [had];
     case 'pair':
-      return Array.isArray(had) && had.length === 2 ? had : [typeof had === 'number' ? had : 0, typeof had === 'number' ? had : 0];
+      return Array.isArray(had) && had.length === 2
+        ? had
+        : [typeof had === 'number' ? had : 0, typeof had === 'number' ? had : 0];
     case 'bool':
       return true;
   }

@@ -9,13 +9,20 @@ interface Around {
   readOnly: boolean;
 }
 
-export const Surroundings = createContext<Around>({ fields: [], operators: [], problems: [], readOnly: false });
+export const Surroundings = createContext<Around>({
+  fields: [],
+  operators: [],
+  problems: [],
+  readOnly: false,
+});
 
 export const useAround = () => useContext(Surroundings);
 
 /** The problems of one place on the sheet and, unless exact, of everything inside it. */
 export const problemsAt = (problems: Problem[], path: string, exact = false) =>
-  problems.filter((p) => p.path === path || (!exact && (p.path.startsWith(path + '.') || p.path.startsWith(path + '['))));
+  problems.filter(
+    (p) => p.path === path || (!exact && (p.path.startsWith(path + '.') || p.path.startsWith(path + '['))),
+  );
 
 /** Whether the operator can be used on a field of the type. The same rule stands in cond.Op.FitsType. */
 export function fits(op: Op, type: string): boolean {

@@ -25,9 +25,7 @@ export function useDraft(id: number) {
   const timer = useRef<number>(undefined);
   const running = useRef<Promise<void>>(Promise.resolve());
 
-  useEffect(() => {
-    if (loaded.data && !draft && !loaded.isFetching) setDraft(draftOf(loaded.data));
-  }, [loaded.data, loaded.isFetching, draft]);
+  if (loaded.data && !draft && !loaded.isFetching) setDraft(draftOf(loaded.data));
 
   const flush = useCallback(async () => {
     window.clearTimeout(timer.current);

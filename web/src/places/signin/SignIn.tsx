@@ -25,8 +25,16 @@ export function SignIn() {
       <div className="signin-page">
         <h1>Dorfbote</h1>
         <p className="muted">Who was told what, and why.</p>
-        <Form layout="vertical" requiredMark={false} onFinish={(v) => void signIn(v as { email: string; password: string })}>
-          <Form.Item label="Mail address" name="email" rules={[{ required: true, message: 'Your mail address' }]}>
+        <Form
+          layout="vertical"
+          requiredMark={false}
+          onFinish={(v) => void signIn(v as { email: string; password: string })}
+        >
+          <Form.Item
+            label="Mail address"
+            name="email"
+            rules={[{ required: true, message: 'Your mail address' }]}
+          >
             <Input autoComplete="username" autoFocus />
           </Form.Item>
           <Form.Item label="Password" name="password" rules={[{ required: true, message: 'Your password' }]}>

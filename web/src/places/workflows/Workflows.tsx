@@ -68,7 +68,11 @@ function Row({ w }: { w: WorkflowItem }) {
   const flip = useMutation({
     mutationFn: (on: boolean) => {
       const params = { params: { path: { id: w.id } } };
-      return said(on ? api.POST('/api/workflows/{id}/on', { ...params, body: {} }) : api.POST('/api/workflows/{id}/off', params));
+      return said(
+        on
+          ? api.POST('/api/workflows/{id}/on', { ...params, body: {} })
+          : api.POST('/api/workflows/{id}/off', params),
+      );
     },
     onSuccess: () => cache.invalidateQueries({ queryKey: ['workflows'] }),
     onError: (e) => void message.error([e.message, ...(e instanceof ApiError ? e.details : [])].join(' ')),

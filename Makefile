@@ -1,0 +1,51 @@
+# make demo starts everything; make test runs all tests. Both install what is missing.
+GO ?= go
+export PATH := /usr/local/go/bin:$(PATH)
+
+.PHONY: demo build test lint setup types pictures clean
+
+demo: build
+	@exec ./bin/dorfbote demo $(ARGS)
+
+build: bin/dorfbote
+
+setup:
+	@./tools/setup.sh
+
+web/node_modules/.stamp: web/package.json web/package-lock.json | setup
+	cd web && npm ci --ignore-scripts --no-audit --no-fund --legacy-peer-deps --loglevel=error
+	@touch $@
+
+WEB_SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts web/tsconfig.json -type f)
+
+web/dist/index.html: web/node_modules/.stamp $(WEB_SOURCES)
+	cd web && npx --no-install vite build --logLevel warn
+	@touch $@
+
+GO_SOURCES := $(shell find cmd internal examples web/embed.go go.mod go.sum -type f -not -name '*_test.go')
+
+bin/dorfbote: setup web/dist/index.html $(GO_SOURCES)
+	$(GO) build -o $@ ./cmd/dorfbote
+
+test: build
+	cd web && npx --no-install vitest run
+	$(GO) run ./tools/withpg $(GO) test ./...
+
+lint: web/node_modules/.stamp
+	@test -z "$$(gofmt -l cmd internal tools examples web/embed.go)" || { echo "gofmt would change:"; gofmt -l cmd internal tools examples; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+	@./tools/core-imports.sh
+	cd web && npx --no-install tsc --noEmit && npx --no-install eslint . && npx --no-install prettier --check --log-level warn .
+
+# The API's description and the types made of it; run after changing the API.
+types: web/node_modules/.stamp
+	$(GO) run ./cmd/dorfbote openapi > internal/api/openapi.json
+	cd web && npx --no-install openapi-typescript ../internal/api/openapi.json -o src/api/schema.d.ts
+
+# The README's pictures, of a running demo.
+pictures:
+	$(GO) run ./tools/pictures
+
+clean:
+	rm -rf bin web/node_modules web/dist/assets web/dist/index.html

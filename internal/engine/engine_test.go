@@ -1,0 +1,260 @@
+package engine_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine"
+	"dorfbote/internal/store"
+	"dorfbote/internal/testdb"
+)
+
+// fakeChat is a chat that answers as it is told and remembers what it took.
+type fakeChat struct {
+	mu     sync.Mutex
+	answer func(n int, title string) (status int, retryAfter string)
+	calls  int
+	taken  []string
+	keys   map[string]int
+	under  []string
+}
+
+func (f *fakeChat) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	var p struct{ Title, Under string }
+	_ = json.NewDecoder(r.Body).Decode(&p)
+	f.calls++
+	status, retry := http.StatusCreated, ""
+	if f.answer != nil {
+		status, retry = f.answer(f.calls, p.Title)
+	}
+	if retry != "" {
+		w.Header().Set("Retry-After", retry)
+	}
+	w.WriteHeader(status)
+	if status == http.StatusCreated {
+		f.taken = append(f.taken, p.Title)
+		f.under = append(f.under, p.Under)
+		f.keys[r.Header.Get("Idempotency-Key")]++
+		_, _ = fmt.Fprintf(w, `{"id":"%d"}`, 1000+len(f.taken))
+		return
+	}
+	_, _ = io.WriteString(w, `{"title":"No","detail":"the sender was never let in"}`)
+}
+
+func (f *fakeChat) titles() []string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return append([]string(nil), f.taken...)
+}
+
+const sheetText = `dorfbote: 1
+name: Late
+watch: {source: tours/collections, when: {field: status, became: late}}
+keep: {field: litres, above: 500}
+messages:
+  alert: {title: "${record.id} ${before.status}"}
+  detail: {title: "detail of ${record.id}"}
+route: {otherwise: {tell: [{to: "square/#tours", message: alert, reply: detail}]}}
+`
+
+type world struct {
+	*engine.Engine
+	intake *engine.Intake
+	chat   *fakeChat
+}
+
+func start(t *testing.T, work bool) *world {
+	t.Helper()
+	st := testdb.New(t)
+	chat := &fakeChat{keys: map[string]int{}}
+	server := httptest.NewServer(chat)
+	db := st.DB
+	require.NoError(t, db.Create(&store.Connection{ID: "tours", Kind: "hook", Title: "Tours", KeyField: "id", CreatedAt: time.Now()}).Error)
+	require.NoError(t, db.Create(&store.Connection{ID: "square", Kind: "chat", Title: "Square", Address: server.URL, CreatedAt: time.Now()}).Error)
+	require.NoError(t, db.Create(&store.Destination{Name: "square/#tours", Connection: "square", Title: "#tours"}).Error)
+	w := store.Workflow{Name: "Late", Draft: sheetText, CreatedAt: time.Now(), UpdatedAt: time.Now()}
+	require.NoError(t, db.Create(&w).Error)
+	_, err := st.SwitchOn(context.Background(), w.ID, sheetText, "tours/collections", "", "")
+	require.NoError(t, err)
+	e, err := engine.New(st, value.DefaultWorkspace(), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	out := &world{e, engine.NewIntake(ctx, e), chat}
+	if work {
+		require.NoError(t, e.Start(ctx))
+	}
+	t.Cleanup(func() { e.Stop(); cancel(); server.Close() })
+	return out
+}
+
+func event(id, key, status string, litres float64) hook.Event {
+	return hook.Event{Compute: true, Arrival: &arrival.Arrival{
+		ID: id, Source: "tours/collections", Type: arrival.Updated, Subject: key, Time: time.Now().UTC(),
+		Record: map[string]any{"id": key, "status": status, "litres": litres},
+	}}
+}
+
+func (w *world) take(t *testing.T, events ...hook.Event) []engine.Receipt {
+	t.Helper()
+	r, err := w.intake.Take(context.Background(), events)
+	require.NoError(t, err)
+	return r
+}
+
+func eventually(t *testing.T, what string, ok func() bool) {
+	t.Helper()
+	require.Eventually(t, ok, 20*time.Second, 10*time.Millisecond, what)
+}
+
+func TestWhatWasBeforeComesFromTheRecordsThemselves(t *testing.T) {
+	w := start(t, true)
+	w.take(t, event("1", "A", "planned", 900))
+	w.take(t, event("2", "A", "late", 900), event("3", "A", "late", 901)) // the third did not become late
+	w.take(t, event("4", "B", "late", 10))
+	eventually(t, "alert and reply", func() bool { return len(w.chat.titles()) == 2 })
+	assert.Equal(t, []string{"A planned", "detail of A"}, w.chat.titles())
+	assert.Equal(t, []string{"", "1001"}, w.chat.under, "the reply is in the thread of the alert")
+
+	var list []store.Arrival
+	require.NoError(t, w.Store.DB.Order("seq").Find(&list).Error)
+	require.Len(t, list, 4)
+	assert.Equal(t, arrival.Created, list[0].Type)
+	assert.Equal(t, arrival.Updated, list[1].Type)
+	eventually(t, "verdicts", func() bool {
+		var v []store.Verdict
+		return w.Store.DB.Order("arrival").Find(&v).Error == nil && len(v) == 2 && v[0].Verdict == "told" && v[1].DecidedBy == "keep"
+	})
+}
+
+func TestTheSameEventAgainChangesNothing(t *testing.T) {
+	w := start(t, true)
+	w.take(t, event("1", "A", "planned", 900))
+	first := w.take(t, event("2", "A", "late", 900))
+	again := w.take(t, event("2", "A", "late", 7), event("2", "A", "late", 8))
+	assert.Equal(t, first[0].Seq, again[0].Seq)
+	assert.True(t, again[0].Known && again[1].Known)
+	var n int64
+	require.NoError(t, w.Store.DB.Model(&store.Arrival{}).Count(&n).Error)
+	assert.EqualValues(t, 2, n)
+	var litres float64
+	require.NoError(t, w.Store.DB.Raw("SELECT (data->>'litres')::float FROM records WHERE key = 'A'").Scan(&litres).Error)
+	assert.InDelta(t, 900, litres, 0)
+}
+
+func TestManySendersAtOnceKeepTheirOrderByKey(t *testing.T) {
+	w := start(t, true)
+	var wg sync.WaitGroup
+	const senders, each = 16, 30
+	for s := range senders {
+		wg.Add(1)
+		go func() {
+			defer wg.Done()
+			for i := range each {
+				status := "planned"
+				if i%2 == 1 {
+					status = "late"
+				}
+				_, err := w.intake.Take(context.Background(), []hook.Event{event(fmt.Sprintf("%d-%d", s, i), fmt.Sprint("K", s), status, 900)})
+				assert.NoError(t, err)
+			}
+		}()
+	}
+	wg.Wait()
+	const told = senders * each / 2
+	eventually(t, "all told", func() bool { return len(w.chat.titles()) == 2*told })
+	for key, n := range w.chat.keys {
+		assert.Equal(t, 1, n, key)
+	}
+	for _, title := range w.chat.titles() {
+		assert.True(t, strings.HasPrefix(title, "detail") || strings.HasSuffix(title, " planned"), title)
+	}
+}
+
+func TestRefusalThatCannotHealStopsAfterOneTry(t *testing.T) {
+	w := start(t, true)
+	var open bool
+	w.chat.answer = func(int, string) (int, string) {
+		if open {
+			return http.StatusCreated, ""
+		}
+		return http.StatusForbidden, ""
+	}
+	w.take(t, event("1", "A", "late", 900), event("2", "B", "late", 900))
+	eventually(t, "paused", func() bool {
+		d, err := w.Store.Destination(context.Background(), "square/#tours")
+		return err == nil && d.Paused && strings.Contains(d.Reason, "never let in")
+	})
+	time.Sleep(300 * time.Millisecond)
+	assert.Equal(t, 1, w.chat.calls)
+
+	w.chat.mu.Lock()
+	open = true
+	w.chat.mu.Unlock()
+	require.NoError(t, w.Store.DB.Exec("UPDATE destinations SET paused = false").Error)
+	require.NoError(t, w.Store.DB.Exec("UPDATE posts SET state = 'waiting' WHERE state = 'refused'").Error)
+	require.NoError(t, w.Wake(context.Background(), "square/#tours"))
+	eventually(t, "in order", func() bool { return len(w.chat.titles()) == 4 })
+	assert.Equal(t, []string{"A", "detail of A", "B", "detail of B"}, w.chat.titles())
+}
+
+func TestRetryAfterAndFaultsAreWaitedOutInOrder(t *testing.T) {
+	w := start(t, true)
+	var early []time.Time
+	w.chat.answer = func(n int, _ string) (int, string) {
+		early = append(early, time.Now())
+		switch n {
+		case 1:
+			return http.StatusTooManyRequests, "1"
+		case 3:
+			return http.StatusBadGateway, ""
+		}
+		return http.StatusCreated, ""
+	}
+	w.take(t, event("1", "A", "late", 900), event("2", "B", "late", 900))
+	eventually(t, "all sent", func() bool { return len(w.chat.titles()) == 4 })
+	assert.Equal(t, []string{"A", "detail of A", "B", "detail of B"}, w.chat.titles())
+	assert.GreaterOrEqual(t, early[1].Sub(early[0]), time.Second, "Retry-After is obeyed")
+}
+
+func TestDecidingABatchAgainChangesNothing(t *testing.T) {
+	w := start(t, true)
+	w.take(t, event("1", "A", "late", 900))
+	eventually(t, "told", func() bool { return len(w.chat.titles()) == 2 })
+	require.NoError(t, w.Store.DB.Exec("UPDATE river_job SET state = 'available', finalized_at = NULL, attempt = 0 WHERE kind = 'decide'").Error)
+	eventually(t, "decided again", func() bool {
+		var n int
+		return w.Store.DB.Raw("SELECT count(*) FROM river_job WHERE kind = 'decide' AND state = 'completed'").Scan(&n).Error == nil && n == 1
+	})
+	var posts int64
+	require.NoError(t, w.Store.DB.Model(&store.Post{}).Count(&posts).Error)
+	assert.EqualValues(t, 2, posts)
+}
+
+func TestWhatWaitsIsSentByTheNextProcess(t *testing.T) {
+	w := start(t, false) // nobody works yet
+	w.take(t, event("1", "A", "late", 900))
+	time.Sleep(100 * time.Millisecond)
+	assert.Empty(t, w.chat.titles())
+	second, err := engine.New(w.Store, value.DefaultWorkspace(), slog.New(slog.DiscardHandler))
+	require.NoError(t, err)
+	require.NoError(t, second.Start(context.Background()))
+	t.Cleanup(second.Stop)
+	eventually(t, "sent", func() bool { return len(w.chat.titles()) == 2 })
+}

@@ -1,0 +1,38 @@
+import { describe, expect, it } from 'vitest';
+import { startValue, typedValue, withPart, withTest } from './model';
+
+describe('conditions', () => {
+  const test = { field: 'litres', above: 5 };
+  it('puts a lone test into a group when a second comes', () => {
+    expect(withTest(undefined, test)).toEqual({ all: [test] });
+    expect(withTest(test, test)).toEqual({ all: [test, test] });
+    expect(withTest({ any: [test] }, test)).toEqual({ any: [test, test] });
+  });
+  it('replaces and removes parts, and the group with its last', () => {
+    const other = { field: 'status', is: 'late' };
+    expect(withPart({ none: [test, test] }, 1, other)).toEqual({ none: [test, other] });
+    expect(withPart({ all: [test, other] }, 0, undefined)).toEqual({ all: [other] });
+    expect(withPart({ all: [test] }, 0, undefined)).toBeUndefined();
+  });
+});
+
+describe('typed values', () => {
+  it.each([
+    ['500', 'number', 500],
+    ['0.5', 'money', 0.5],
+    ['0500', 'number', '0500'],
+    ['12.', 'number', '12.'],
+    ['1234567890123456789', 'number', '1234567890123456789'],
+    ['500', 'text', '500'],
+    ['yes', 'yes/no', true],
+    ['${record.litres}', 'number', '${record.litres}'],
+  ])('%s in a %s field', (text, type, want) => expect(typedValue(text, type)).toEqual(want));
+
+  it('keeps what it can when the operator changes', () => {
+    expect(startValue('list', 'late')).toEqual(['late']);
+    expect(startValue('value', ['late', 'planned'])).toBe('late');
+    expect(startValue('pair', 5)).toEqual([5, 5]);
+    expect(startValue('bool', 5)).toBe(true);
+    expect(startValue('value', true)).toBe('');
+  });
+});
