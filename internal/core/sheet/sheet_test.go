@@ -1,15 +1,18 @@
 package sheet
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorfbote/internal/core/cond"
 	"dorfbote/internal/core/value"
 )
 
@@ -137,4 +140,32 @@ func FuzzRead(f *testing.F) {
 		_, _ = JSON(src)
 		_, _ = Format(src)
 	})
+}
+
+// The published schema and the reader agree on what a sheet is.
+func TestPublishedSchema(t *testing.T) {
+	schema, err := jsonschema.NewCompiler().Compile("../../../docs/schema/sheet.schema.json")
+	require.NoError(t, err)
+	validate := func(src []byte) error {
+		raw, err := JSON(src)
+		require.NoError(t, err)
+		v, err := jsonschema.UnmarshalJSON(bytes.NewReader(raw))
+		require.NoError(t, err)
+		return schema.Validate(v)
+	}
+	for name, src := range examples(t) {
+		assert.NoError(t, validate(src), name)
+	}
+	for _, op := range cond.OpNames() { // every operator is in the schema
+		values := map[string]string{"list": "[a]", "pair": "[1, 2]", "bool": "true", "days": "[mon]", "span": "2h"}
+		o, _ := cond.OpNamed(op)
+		v, ok := values[o.Takes]
+		if !ok {
+			v = "a"
+		}
+		assert.NoError(t, validate([]byte(strings.Replace(good, "above: 500", op+": "+v, 1))), op)
+	}
+	for _, bad := range [][2]string{{"watch:", "wach:"}, {"above: 500", "abov: 500"}, {"above: 500", "above: 5, below: 3"}, {"tone:", "tune:"}, {"dorfbote: 1", "dorfbote: 2"}} {
+		assert.Error(t, validate([]byte(strings.Replace(good, bad[0], bad[1], 1))), bad[1])
+	}
 }

@@ -1,17 +1,14 @@
-import { dayOf } from './times';
-
 /** A small picture of the last days: one bar a day, the tallest as high as the picture. */
 export function DayBars({ days, what }: { days: number[]; what: string }) {
   const most = Math.max(1, ...days);
   const total = days.reduce((a, b) => a + b, 0);
-  const first = new Date(Date.now() - (days.length - 1) * 86_400_000);
   return (
     <svg
       className="daybars"
       width={days.length * 7}
       height={22}
       role="img"
-      aria-label={`${total} ${what} in ${days.length} days, since ${dayOf(first)}`}
+      aria-label={`${total} ${what} in the last ${days.length} days`}
     >
       <title>{`${total} ${what} in ${days.length} days; at most ${most} a day`}</title>
       {days.map((n, i) => {

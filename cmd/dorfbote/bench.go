@@ -1,0 +1,49 @@
+package main
+
+import (
+	"net"
+	"os"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"dorfbote/internal/bench"
+)
+
+func benchCommand() *cobra.Command {
+	var o bench.Options
+	cmd := &cobra.Command{
+		Use: "bench", Short: "The project's benchmarks, as a table", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			program, err := os.Executable()
+			if err != nil {
+				return inputError{err}
+			}
+			o.Program = program
+			if err := bench.Run(cmd.Context(), os.Stdout, o); err != nil {
+				return inputError{err}
+			}
+			return nil
+		},
+	}
+	cmd.Flags().DurationVar(&o.Each, "each", 5*time.Second, "how long each load lasts")
+	cmd.Flags().IntVar(&o.Clients, "clients", 32, "clients at once")
+	return cmd
+}
+
+func benchBareCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "bench-bare", Hidden: true, Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			s, _, err := readSettings()
+			if err != nil {
+				return err
+			}
+			l, err := net.Listen("tcp", s.Addr)
+			if err != nil {
+				return inputError{err}
+			}
+			return bench.Bare(cmd.Context(), s.DatabaseURL, l)
+		},
+	}
+}
