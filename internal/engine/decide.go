@@ -38,7 +38,7 @@ func (w *decideWorker) Work(ctx context.Context, job *river.Job[DecideArgs]) err
 	if err != nil {
 		return err
 	}
-	return w.engine.keep(ctx, made, true)
+	return w.engine.keep(ctx, w.engine.lazy, made, true)
 }
 
 // decided is one workflow's outcome for one arrival.
@@ -124,11 +124,11 @@ func (e *Engine) one(ctx context.Context, l store.Live, sc *formula.Scope) (out 
 }
 
 // keep writes outcomes: the verdicts, and the posts of those that are new.
-func (e *Engine) keep(ctx context.Context, made []decided, send bool) error {
+func (e *Engine) keep(ctx context.Context, st *store.Store, made []decided, send bool) error {
 	if len(made) == 0 {
 		return nil
 	}
-	return e.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+	return st.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
 		fresh, err := insertVerdicts(ctx, tx, made)
 		if err != nil {
 			return err

@@ -104,6 +104,9 @@ func (e *Engine) drain(ctx context.Context, name string) (again bool, err error)
 		if err != nil || len(posts) == 0 {
 			return true, err
 		}
+		if err := e.durable(ctx); err != nil {
+			return false, err
+		}
 		for i := range posts {
 			goOn, err := e.sendOne(ctx, client, d, &posts[i])
 			if err != nil || !goOn {

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
@@ -41,8 +42,10 @@ type Engine struct {
 	HTTP      *http.Client // for calls to the outside
 
 	plans   *plans
-	inserts *river.Client[*sql.Tx]
+	inserts *river.Client[*sql.Tx] // adds jobs in GORM's transactions
+	intake  *river.Client[pgx.Tx]  // adds jobs in intake's
 	work    workClient
+	lazy    *store.Store // connections whose commits do not wait for the disk, see durable
 }
 
 // New makes an engine that can take in. Work starts with Start.
@@ -63,7 +66,25 @@ func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) 
 	e.inserts, err = river.NewClient(riverdatabasesql.New(sqlDB), &river.Config{
 		FetchCooldown: fetchCooldown, FetchPollInterval: fetchPoll, Logger: quiet(log),
 	})
+	if err != nil {
+		return nil, err
+	}
+	if e.lazy, err = s.Lazy(context.Background()); err != nil {
+		return nil, err
+	}
+	s.OnClose(e.lazy.Close)
+	e.intake, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
+		FetchCooldown: fetchCooldown, FetchPollInterval: fetchPoll, Logger: quiet(log),
+	})
 	return e, err
+}
+
+// durable returns when everything that has been committed so far is on the disk, lazily or not: a commit
+// that waits takes all earlier ones with it. Nothing is told to the outside, be it 202 to a sender or a
+// post to a channel, before what it rests on is durable; so waiting is done once for many.
+func (e *Engine) durable(ctx context.Context) error {
+	_, err := e.Store.Pool.Exec(ctx, "SELECT pg_logical_emit_message(true, 'dorfbote', '')")
+	return err
 }
 
 // Start begins to work on jobs until Stop.
@@ -72,7 +93,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	river.AddWorker(workers, &decideWorker{engine: e})
 	river.AddWorker(workers, &drainWorker{engine: e})
 	river.AddWorker(workers, &sweepWorker{engine: e})
-	client, err := river.NewClient(riverpgxv5.New(e.Store.Pool), &river.Config{
+	client, err := river.NewClient(riverpgxv5.New(e.lazy.Pool), &river.Config{
 		Queues: map[string]river.QueueConfig{
 			queueDecide:        {MaxWorkers: 2},
 			queuePost:          {MaxWorkers: 16},

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"gorm.io/gorm"
+	"github.com/jackc/pgx/v5"
 
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/core/arrival"
@@ -32,10 +32,14 @@ const maxBatch = 500
 
 // Intake stores events. Events that come while a transaction is under way share the next one, so that
 // many senders pay for few commits; an event that comes alone is stored at once.
+//
+// Storing and making durable go on side by side: while one batch waits for the disk, the next is being
+// written. A sender hears 202 after both.
 type Intake struct {
-	engine *Engine
-	queue  chan *taking
-	done   chan struct{}
+	engine  *Engine
+	queue   chan *taking
+	written chan []*taking
+	done    chan struct{}
 }
 
 type taking struct {
@@ -47,8 +51,9 @@ type taking struct {
 
 // NewIntake starts to store events until ctx ends.
 func NewIntake(ctx context.Context, e *Engine) *Intake {
-	in := &Intake{engine: e, queue: make(chan *taking, 4096), done: make(chan struct{})}
+	in := &Intake{engine: e, queue: make(chan *taking, 4096), written: make(chan []*taking, 64), done: make(chan struct{})}
 	go in.loop(ctx)
+	go in.settle(ctx)
 	return in
 }
 
@@ -87,12 +92,47 @@ func (in *Intake) loop(ctx context.Context) {
 		if err != nil {
 			in.engine.Log.Error("storing arrivals failed", "error", err)
 		}
-		for _, t := range batch {
-			if err != nil {
-				t.err = fmt.Errorf("%w: %w", ErrBusy, err)
-			}
-			close(t.ready)
+		if err != nil {
+			answer(batch, err)
+			continue
 		}
+		in.written <- batch
+	}
+}
+
+// settle waits for the disk once for all batches that have been written meanwhile.
+func (in *Intake) settle(ctx context.Context) {
+	for {
+		var batches [][]*taking
+		select {
+		case <-ctx.Done():
+			return
+		case b := <-in.written:
+			batches = append(batches, b)
+		}
+		for more := true; more; {
+			select {
+			case b := <-in.written:
+				batches = append(batches, b)
+			default:
+				more = false
+			}
+		}
+		wait, cancel := context.WithTimeout(ctx, 10*time.Second)
+		err := in.engine.durable(wait)
+		cancel()
+		for _, b := range batches {
+			answer(b, err)
+		}
+	}
+}
+
+func answer(batch []*taking, err error) {
+	for _, t := range batch {
+		if err != nil {
+			t.err = fmt.Errorf("%w: %w", ErrBusy, err)
+		}
+		close(t.ready)
 	}
 }
 
@@ -118,7 +158,7 @@ func (in *Intake) store(ctx context.Context, batch []*taking) error {
 		flat = append(flat, t.events...)
 	}
 	var receipts []Receipt
-	err := in.engine.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+	err := pgx.BeginFunc(ctx, in.engine.lazy.Pool, func(tx pgx.Tx) error {
 		var err error
 		receipts, err = in.engine.write(ctx, tx, flat, true)
 		return err
@@ -137,81 +177,110 @@ type keyed struct{ source, key string }
 
 // write stores events in a transaction: the arrivals, the latest record of each key, and, unless the
 // events are history, one job that names the batch.
-func (e *Engine) write(ctx context.Context, tx *sql.Tx, events []hook.Event, decide bool) ([]Receipt, error) {
-	var sources, ids, keySources, keys []string
-	lockSet := map[string]bool{}
+//
+// It speaks to PostgreSQL directly, with statements in batches: how many senders can be served is
+// decided by how long this takes, and that by the number of round trips.
+func (e *Engine) write(ctx context.Context, tx pgx.Tx, events []hook.Event, decide bool) ([]Receipt, error) {
 	for i := range events {
-		ev := &events[i]
-		if ev.ID == "" {
-			ev.ID = uuid.Must(uuid.NewV7()).String()
+		if events[i].ID == "" {
+			events[i].ID = uuid.Must(uuid.NewV7()).String()
 		}
-		sources, ids = append(sources, ev.Source), append(ids, ev.ID)
-		keySources, keys = append(keySources, ev.Source), append(keys, ev.Subject)
-		lockSet[ev.Source] = true
 	}
-	// One writer a source at a time, so that "before" is what was really there before.
-	if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended(s, 7)) FROM (SELECT unnest($1::text[]) AS s ORDER BY 1) x", value.SortedKeys(lockSet)); err != nil {
-		return nil, fmt.Errorf("locking the sources: %w", err)
-	}
-	known, err := knownArrivals(ctx, tx, sources, ids)
+	k, err := lookUp(ctx, tx, events)
 	if err != nil {
-		return nil, err
-	}
-	states, err := knownRecords(ctx, tx, keySources, keys)
-	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("looking up what is known: %w", err)
 	}
 	receipts := make([]Receipt, len(events))
 	var fresh []store.Arrival
 	touched := map[keyed]*arrival.Arrival{}
-	place := map[keyed]int{}
 	for i, ev := range events {
 		id := keyed{ev.Source, ev.ID}
-		receipts[i].ID = ev.ID
-		if seq, ok := known[id]; ok {
+		if seq, ok := k.arrivals[id]; ok { // known before, or twice in this batch
 			receipts[i] = Receipt{Seq: seq, ID: ev.ID, Known: true}
 			continue
 		}
-		if _, ok := place[id]; ok { // twice in one batch
-			receipts[i].Known = true
-			continue
-		}
-		place[id] = i
-		complete(&ev, states[keyed{ev.Source, ev.Subject}])
+		complete(&ev, k.records[keyed{ev.Source, ev.Subject}])
 		if ev.Record != nil && ev.Subject != "" {
-			k := keyed{ev.Source, ev.Subject}
-			touched[k] = ev.Arrival
-			if states[k] = ev.Record; ev.Kind() == "removed" {
-				states[k] = nil
+			key := keyed{ev.Source, ev.Subject}
+			touched[key] = ev.Arrival
+			if k.records[key] = ev.Record; ev.Kind() == "removed" {
+				k.records[key] = nil
 			}
 		}
-		fresh = append(fresh, store.Stored(ev.Arrival))
-	}
-	seqs, err := insertArrivals(ctx, tx, fresh)
-	if err != nil {
-		return nil, err
-	}
-	for i, a := range fresh {
-		receipts[place[keyed{a.Source, a.ID}]].Seq = seqs[i]
-	}
-	for i := range receipts { // the second of two in one batch is the first
-		if receipts[i].Seq == 0 {
-			receipts[i].Seq = receipts[place[keyed{events[i].Source, events[i].ID}]].Seq
-		}
+		row := store.Stored(ev.Arrival)
+		row.Seq = k.seqs[len(fresh)]
+		fresh = append(fresh, row)
+		k.arrivals[id] = row.Seq
+		receipts[i] = Receipt{Seq: row.Seq, ID: ev.ID}
 	}
 	if len(fresh) == 0 {
 		return receipts, nil
 	}
-	if err := upsertRecords(ctx, tx, touched); err != nil {
-		return nil, err
+	batch := &pgx.Batch{}
+	insertArrivals(batch, fresh)
+	upsertRecords(batch, touched)
+	last := fresh[len(fresh)-1]
+	if decide {
+		raw, _ := json.Marshal(Event{Topic: "arrivals", Source: last.Source, Seq: last.Seq})
+		batch.Queue("SELECT pg_notify($1, $2)", channelName, string(raw))
+	}
+	if err := tx.SendBatch(ctx, batch).Close(); err != nil {
+		return nil, fmt.Errorf("storing arrivals: %w", err)
 	}
 	if !decide {
 		return receipts, nil
 	}
-	if _, err := e.inserts.InsertTx(ctx, tx, DecideArgs{Seqs: seqs}, nil); err != nil {
+	if _, err := e.intake.InsertTx(ctx, tx, DecideArgs{Seqs: k.seqs[:len(fresh)]}, nil); err != nil {
 		return nil, fmt.Errorf("adding the job: %w", err)
 	}
-	return receipts, notify(ctx, tx, Event{Topic: "arrivals", Source: fresh[len(fresh)-1].Source, Seq: seqs[len(seqs)-1]})
+	return receipts, nil
+}
+
+// knowledge is what the database knows of a batch of events.
+type knowledge struct {
+	arrivals map[keyed]int64          // those that came before
+	records  map[keyed]map[string]any // the latest of each key
+	seqs     []int64                  // numbers for those that are new
+}
+
+// lookUp locks the sources, so that "before" is what was really there before, and asks for everything
+// in one round trip. Each question is one look into an index; a join would be planned by how many
+// rows the planner thinks there are, and end in reading whole tables.
+func lookUp(ctx context.Context, tx pgx.Tx, events []hook.Event) (*knowledge, error) {
+	n := len(events)
+	sources, ids, keys := make([]string, n), make([]string, n), make([]string, n)
+	lockSet := map[string]bool{}
+	for i, ev := range events {
+		sources[i], ids[i], keys[i] = ev.Source, ev.ID, ev.Subject
+		lockSet[ev.Source] = true
+	}
+	k := &knowledge{arrivals: map[keyed]int64{}, records: map[keyed]map[string]any{}}
+	batch := &pgx.Batch{}
+	batch.Queue("SELECT pg_advisory_xact_lock(hashtextextended(s, 7)) FROM (SELECT unnest($1::text[]) AS s ORDER BY 1) x", value.SortedKeys(lockSet))
+	batch.Queue(`SELECT t.source, t.id, a.seq FROM unnest($1::text[], $2::text[]) AS t(source, id)
+		CROSS JOIN LATERAL (SELECT seq FROM arrivals WHERE source = t.source AND id = t.id LIMIT 1) a`, sources, ids).Query(func(rows pgx.Rows) error {
+		var at keyed
+		var seq int64
+		_, err := pgx.ForEachRow(rows, []any{&at.source, &at.key, &seq}, func() error { k.arrivals[at] = seq; return nil })
+		return err
+	})
+	batch.Queue(`SELECT t.source, t.key, r.data FROM (SELECT DISTINCT * FROM unnest($1::text[], $2::text[])) AS t(source, key)
+		CROSS JOIN LATERAL (SELECT data::text FROM records WHERE source = t.source AND key = t.key LIMIT 1) r`, sources, keys).Query(func(rows pgx.Rows) error {
+		var at keyed
+		var raw string
+		_, err := pgx.ForEachRow(rows, []any{&at.source, &at.key, &raw}, func() error {
+			v, err := value.ReadJSON([]byte(raw))
+			k.records[at], _ = v.(map[string]any)
+			return err
+		})
+		return err
+	})
+	batch.Queue("SELECT nextval(pg_get_serial_sequence('arrivals', 'seq')) FROM generate_series(1, $1)", n).Query(func(rows pgx.Rows) error {
+		var err error
+		k.seqs, err = pgx.CollectRows(rows, pgx.RowTo[int64])
+		return err
+	})
+	return k, tx.SendBatch(ctx, batch).Close()
 }
 
 // complete fills in what the sender left out: what was before, and whether the record is new.
@@ -227,81 +296,19 @@ func complete(ev *hook.Event, state map[string]any) {
 	}
 }
 
-func knownArrivals(ctx context.Context, tx *sql.Tx, sources, ids []string) (map[keyed]int64, error) {
-	rows, err := tx.QueryContext(ctx, `SELECT a.source, a.id, a.seq FROM arrivals a
-		JOIN unnest($1::text[], $2::text[]) AS t(source, id) ON a.source = t.source AND a.id = t.id`, sources, ids)
-	if err != nil {
-		return nil, fmt.Errorf("looking for known arrivals: %w", err)
-	}
-	defer rows.Close()
-	known := map[keyed]int64{}
-	for rows.Next() {
-		var k keyed
-		var seq int64
-		if err := rows.Scan(&k.source, &k.key, &seq); err != nil {
-			return nil, err
-		}
-		known[k] = seq
-	}
-	return known, rows.Err()
-}
-
-func knownRecords(ctx context.Context, tx *sql.Tx, sources, keys []string) (map[keyed]map[string]any, error) {
-	rows, err := tx.QueryContext(ctx, `SELECT DISTINCT r.source, r.key, r.data::text FROM records r
-		JOIN unnest($1::text[], $2::text[]) AS t(source, key) ON r.source = t.source AND r.key = t.key`, sources, keys)
-	if err != nil {
-		return nil, fmt.Errorf("looking for known records: %w", err)
-	}
-	defer rows.Close()
-	states := map[keyed]map[string]any{}
-	for rows.Next() {
-		var k keyed
-		var raw []byte
-		if err := rows.Scan(&k.source, &k.key, &raw); err != nil {
-			return nil, err
-		}
-		v, err := value.ReadJSON(raw)
-		if err != nil {
-			return nil, err
-		}
-		states[k], _ = v.(map[string]any)
-	}
-	return states, rows.Err()
-}
-
-func insertArrivals(ctx context.Context, tx *sql.Tx, list []store.Arrival) ([]int64, error) {
-	if len(list) == 0 {
-		return nil, nil
-	}
+func insertArrivals(batch *pgx.Batch, list []store.Arrival) {
 	n := len(list)
-	sources, ids, types, subjects, data := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	seqs, sources, ids, types, subjects, data := make([]int64, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 	times := make([]time.Time, n)
 	for i, a := range list {
-		sources[i], ids[i], types[i], subjects[i], data[i], times[i] = a.Source, a.ID, a.Type, a.Subject, string(a.Data), a.Time
+		seqs[i], sources[i], ids[i], types[i], subjects[i], data[i], times[i] = a.Seq, a.Source, a.ID, a.Type, a.Subject, string(a.Data), a.Time
 	}
-	rows, err := tx.QueryContext(ctx, `INSERT INTO arrivals (source, id, type, time, subject, data)
-		SELECT source, id, type, time, subject, data FROM unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[], $5::text[], $6::jsonb[])
-			WITH ORDINALITY AS t(source, id, type, time, subject, data, n) ORDER BY n
-		RETURNING seq`, sources, ids, types, times, subjects, data)
-	if err != nil {
-		return nil, fmt.Errorf("storing arrivals: %w", err)
-	}
-	defer rows.Close()
-	seqs := make([]int64, 0, n)
-	for rows.Next() {
-		var seq int64
-		if err := rows.Scan(&seq); err != nil {
-			return nil, err
-		}
-		seqs = append(seqs, seq)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, fmt.Errorf("storing arrivals: %w", err)
-	}
-	return seqs, nil
+	batch.Queue(`INSERT INTO arrivals (seq, source, id, type, time, subject, data) OVERRIDING SYSTEM VALUE
+		SELECT * FROM unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::timestamptz[], $6::text[], $7::jsonb[])`,
+		seqs, sources, ids, types, times, subjects, data)
 }
 
-func upsertRecords(ctx context.Context, tx *sql.Tx, touched map[keyed]*arrival.Arrival) error {
+func upsertRecords(batch *pgx.Batch, touched map[keyed]*arrival.Arrival) {
 	var sources, keys, data, goneSources, goneKeys []string
 	var times []time.Time
 	for k, a := range touched {
@@ -313,19 +320,14 @@ func upsertRecords(ctx context.Context, tx *sql.Tx, touched map[keyed]*arrival.A
 		data = append(data, string(value.AppendJSON(nil, a.Record)))
 	}
 	if len(sources) > 0 {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO records (source, key, data, time)
+		batch.Queue(`INSERT INTO records (source, key, data, time)
 			SELECT * FROM unnest($1::text[], $2::text[], $3::jsonb[], $4::timestamptz[])
-			ON CONFLICT (source, key) DO UPDATE SET data = excluded.data, time = excluded.time`, sources, keys, data, times); err != nil {
-			return fmt.Errorf("keeping the records: %w", err)
-		}
+			ON CONFLICT (source, key) DO UPDATE SET data = excluded.data, time = excluded.time`, sources, keys, data, times)
 	}
 	if len(goneSources) > 0 {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM records r USING unnest($1::text[], $2::text[]) AS t(source, key)
-			WHERE r.source = t.source AND r.key = t.key`, goneSources, goneKeys); err != nil {
-			return fmt.Errorf("removing records: %w", err)
-		}
+		batch.Queue(`DELETE FROM records r USING unnest($1::text[], $2::text[]) AS t(source, key)
+			WHERE r.source = t.source AND r.key = t.key`, goneSources, goneKeys)
 	}
-	return nil
 }
 
 // Event is what processes tell each other about, and browsers are told, when something has changed.
@@ -364,7 +366,7 @@ func (e *Engine) History(ctx context.Context, events []hook.Event) error {
 		part := events[:min(step, len(events))]
 		events = events[len(part):]
 		var receipts []Receipt
-		err := e.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+		err := pgx.BeginFunc(ctx, e.Store.Pool, func(tx pgx.Tx) error {
 			var err error
 			receipts, err = e.write(ctx, tx, part, false)
 			return err
@@ -380,7 +382,7 @@ func (e *Engine) History(ctx context.Context, events []hook.Event) error {
 		if err != nil {
 			return err
 		}
-		if err := e.keep(ctx, made, false); err != nil {
+		if err := e.keep(ctx, e.Store, made, false); err != nil {
 			return err
 		}
 	}

@@ -24,7 +24,11 @@ type Store struct {
 	DB   *gorm.DB
 	Pool *pgxpool.Pool // the same connections, for what speaks to PostgreSQL directly
 	sql  *sql.DB
+	also []func() // closed with it
 }
+
+// OnClose has something closed together with the store.
+func (s *Store) OnClose(fn func()) { s.also = append(s.also, fn) }
 
 // Open connects to a database. conns is the most connections it may use; 0 takes the default.
 func Open(ctx context.Context, url string, conns int) (*Store, error) {
@@ -36,6 +40,10 @@ func Open(ctx context.Context, url string, conns int) (*Store, error) {
 		cfg.MaxConns = int32(conns)
 	}
 	cfg.ConnConfig.ConnectTimeout = 5 * time.Second
+	return open(ctx, cfg)
+}
+
+func open(ctx context.Context, cfg *pgxpool.Config) (*Store, error) {
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, err
@@ -55,8 +63,20 @@ func Open(ctx context.Context, url string, conns int) (*Store, error) {
 	return &Store{DB: g, Pool: pool, sql: db}, nil
 }
 
+// Lazy opens more connections to the same database, whose commits do not wait for the disk. They are
+// for work that is done again if a crash of the machine undoes it: what such a commit depends on and
+// what depends on it are lost together, since the log is written in order.
+func (s *Store) Lazy(ctx context.Context) (*Store, error) {
+	cfg := s.Pool.Config().Copy()
+	cfg.ConnConfig.RuntimeParams["synchronous_commit"] = "off"
+	return open(ctx, cfg)
+}
+
 // Close gives every connection back.
 func (s *Store) Close() {
+	for _, fn := range s.also {
+		fn()
+	}
 	_ = s.sql.Close()
 	s.Pool.Close()
 }

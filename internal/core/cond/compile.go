@@ -53,7 +53,7 @@ func (c compiler) test(s *Spec, path string) Node {
 		c.problems.Add(s.Op.At, path, value.Nearest(s.Op.S, OpNames()), "there is no operator %s", s.Op.S)
 		return t
 	}
-	t.op = op
+	t.op, t.looks = op, looks[op.Name]
 	field := c.field(t, s, path)
 	if !op.FitsType(t.read.t) {
 		c.problems.Add(s.Op.At, path, "", "%s does not fit %s, which is a %s field; it fits %s", op.Name, s.Field.S, t.read.t, fitsWords[op.Fits])

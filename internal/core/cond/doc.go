@@ -52,10 +52,11 @@ type Spec struct {
 type Node interface {
 	// Eval gives the outcome. It does not allocate for tests of literal values.
 	Eval(sc *formula.Scope) Tri
+	// Judge gives the outcome with the path of the first condition that made it so, in one pass.
+	Judge(sc *formula.Scope) (Tri, string)
 	// Explain evaluates every part and says what each saw.
 	Explain(sc *formula.Scope) Line
-	// Decider gives the path of the first condition that made the outcome what it is, and the error
-	// if that is broken.
+	// Decider gives the same path, and the error if that condition is broken.
 	Decider(sc *formula.Scope) (path string, err error)
 	// Path is the condition's place on the sheet, such as keep.all[0].
 	Path() string
@@ -95,21 +96,28 @@ func (g *group) Words(each func(path, words string)) {
 }
 
 func (g *group) Eval(sc *formula.Scope) Tri {
+	r, _ := g.Judge(sc)
+	return r
+}
+
+// Judge: a part decides if it alone settles the group, or if it is broken and nothing settles it; else
+// every part shares in the outcome, and the group itself is what decided.
+func (g *group) Judge(sc *formula.Scope) (Tri, string) {
 	// stop is the outcome of a part that settles the group, whatever the others are.
 	stop := True
 	if g.kind == "all" {
 		stop = False
 	}
-	out := stop.Not()
+	out, at := stop.Not(), g.path
 	for _, s := range g.subs {
-		switch r := s.Eval(sc); r {
-		case stop:
-			return g.turn(stop)
-		case Broken:
-			out = Broken
+		switch r, path := s.Judge(sc); {
+		case r == stop:
+			return g.turn(stop), path
+		case r == Broken && out != Broken:
+			out, at = Broken, path
 		}
 	}
-	return g.turn(out)
+	return g.turn(out), at
 }
 
 func (g *group) turn(t Tri) Tri {
@@ -130,24 +138,16 @@ func (g *group) Explain(sc *formula.Scope) Line {
 var groupWords = map[string]string{"all": "all of", "any": "at least one of", "none": "none of"}
 
 func (g *group) Decider(sc *formula.Scope) (string, error) {
-	outcome := g.Eval(sc)
-	want := g.turn(outcome)
+	_, at := g.Judge(sc)
+	if at == g.path {
+		return at, nil
+	}
 	for _, s := range g.subs {
-		r := s.Eval(sc)
-		// A part decides if it alone settles the group; else every part shares in it, and the
-		// group itself is what decided.
-		if r == want && (outcome == Broken || g.settles(r)) {
+		if _, path := s.Judge(sc); path == at {
 			return s.Decider(sc)
 		}
 	}
-	return g.path, nil
-}
-
-func (g *group) settles(r Tri) bool {
-	if g.kind == "all" {
-		return r == False
-	}
-	return r == True
+	return at, nil
 }
 
 type formulaNode struct {
@@ -167,6 +167,9 @@ func (f *formulaNode) Eval(sc *formula.Scope) Tri {
 	}
 	return tri(b)
 }
+
+// Judge gives the outcome and its own path.
+func (f *formulaNode) Judge(sc *formula.Scope) (Tri, string) { return f.Eval(sc), f.path }
 
 func (f *formulaNode) Explain(sc *formula.Scope) Line {
 	b, err := f.formula.Bool(sc)

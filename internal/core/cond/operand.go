@@ -213,6 +213,15 @@ func (r reader) compare(v any, o *operand, now time.Time) (c int, ok bool) {
 }
 
 func (r reader) compareNumber(v any, o *operand) (int, bool) {
+	if f, ok := v.(float64); ok && o.hasNum && o.num.Exact == "" { // the usual case
+		switch {
+		case f < o.num.Float:
+			return -1, true
+		case f > o.num.Float:
+			return 1, true
+		}
+		return 0, true
+	}
 	n, ok := value.ReadNumber(v, r.ws)
 	return n.Cmp(o.num), ok && o.hasNum
 }

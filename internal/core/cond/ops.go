@@ -93,21 +93,21 @@ func (op Op) FitsType(t value.Type) bool {
 type predicate func(v any, o *operand, now time.Time) bool
 
 func orderPredicate(name string, r reader) predicate {
-	return func(v any, o *operand, now time.Time) bool {
-		c, ok := r.compare(v, o, now)
-		if !ok {
-			return false
+	within := func(low, high int) predicate {
+		return func(v any, o *operand, now time.Time) bool {
+			c, ok := r.compare(v, o, now)
+			return ok && c >= low && c <= high
 		}
-		switch name {
-		case "above", "after":
-			return c > 0
-		case "at_least":
-			return c >= 0
-		case "below", "before":
-			return c < 0
-		}
-		return c <= 0
 	}
+	switch name {
+	case "above", "after":
+		return within(1, 1)
+	case "at_least":
+		return within(0, 1)
+	case "below", "before":
+		return within(-1, -1)
+	}
+	return within(-1, 0)
 }
 
 func (r reader) predicate(op Op, days map[time.Weekday]bool, pattern *regexp.Regexp) predicate {

@@ -24,6 +24,24 @@ type test struct {
 	items []*formula.Formula
 	whole *formula.Formula // the value, where it is a formula
 	whenE bool             // empty: true
+	looks look
+}
+
+// look is which states of the record an operator looks at.
+type look uint8
+
+const (
+	looksAtNow look = iota
+	looksForEmpty
+	looksForChange
+	looksForBecoming
+	looksAtBefore
+	looksForStep
+)
+
+var looks = map[string]look{
+	"empty": looksForEmpty, "changed": looksForChange, "became": looksForBecoming, "was": looksAtBefore,
+	"rose_by": looksForStep, "fell_by": looksForStep,
 }
 
 func (t *test) Path() string { return t.path }
@@ -71,10 +89,10 @@ func (t *test) Eval(sc *formula.Scope) Tri {
 
 func (t *test) eval(sc *formula.Scope) (bool, error) {
 	v, many := t.value(sc, sc.Record)
-	switch t.op.Name {
-	case "empty":
+	switch t.looks {
+	case looksForEmpty:
 		return value.Empty(v) == t.whenE, nil
-	case "changed":
+	case looksForChange:
 		was, _ := t.before(sc)
 		return value.Same(was, v) != t.whenE, nil
 	}
@@ -82,14 +100,17 @@ func (t *test) eval(sc *formula.Scope) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	switch t.op.Name {
-	case "became":
+	switch t.looks {
+	case looksForBecoming:
+		if !t.holds(v, many, o, sc.Now) {
+			return false, nil
+		}
 		was, manyWas := t.before(sc)
-		return t.holds(v, many, o, sc.Now) && !t.holds(was, manyWas, o, sc.Now), nil
-	case "was":
+		return !t.holds(was, manyWas, o, sc.Now), nil
+	case looksAtBefore:
 		was, manyWas := t.before(sc)
 		return t.holds(was, manyWas, o, sc.Now), nil
-	case "rose_by", "fell_by":
+	case looksForStep:
 		was, _ := t.before(sc)
 		a, okA := value.ReadNumber(was, t.read.ws)
 		b, okB := value.ReadNumber(v, t.read.ws)
@@ -210,6 +231,9 @@ func operandType(op Op, field value.Type) value.Type {
 	}
 	return field
 }
+
+// Judge gives the outcome and its own path.
+func (t *test) Judge(sc *formula.Scope) (Tri, string) { return t.Eval(sc), t.path }
 
 func (t *test) Explain(sc *formula.Scope) Line {
 	v, _ := t.value(sc, sc.Record)

@@ -61,28 +61,27 @@ func Decide(p *sheet.Plan, sc *formula.Scope) Outcome {
 	if sc.Source != p.Source {
 		return Outcome{Verdict: Ignored, DecidedBy: "watch.source"}
 	}
-	if !p.On[sc.Kind] {
+	if !p.StartsOn(sc.Kind) {
 		return Outcome{Verdict: Ignored, DecidedBy: "watch.on"}
 	}
 	if p.When != nil {
-		if r := p.When.Eval(sc); r != cond.True {
-			return refused(p.When, sc, r, Ignored)
+		if r, at := p.When.Judge(sc); r != cond.True {
+			return refused(p.When, sc, r, at, Ignored)
 		}
 	}
 	if p.Keep != nil {
-		if r := p.Keep.Eval(sc); r != cond.True {
-			return refused(p.Keep, sc, r, Dropped)
+		if r, at := p.Keep.Judge(sc); r != cond.True {
+			return refused(p.Keep, sc, r, at, Dropped)
 		}
 	}
 	return route(p, sc)
 }
 
-func refused(n cond.Node, sc *formula.Scope, r cond.Tri, v Verdict) Outcome {
-	path, err := n.Decider(sc)
+func refused(n cond.Node, sc *formula.Scope, r cond.Tri, at string, v Verdict) Outcome {
 	if r == cond.Broken {
-		return failure(path, err)
+		return failure(n.Decider(sc))
 	}
-	return Outcome{Verdict: v, DecidedBy: path}
+	return Outcome{Verdict: v, DecidedBy: at}
 }
 
 func failure(where string, err error) Outcome {

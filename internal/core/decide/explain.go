@@ -36,7 +36,7 @@ type MessageProof struct {
 func Explain(p *sheet.Plan, sc *formula.Scope) Proof {
 	out := Proof{
 		Outcome:  Decide(p, sc),
-		Starts:   sc.Source == p.Source && p.On[sc.Kind],
+		Starts:   sc.Source == p.Source && p.StartsOn(sc.Kind),
 		Kind:     sc.Kind,
 		Messages: map[string]MessageProof{},
 	}

@@ -26,7 +26,7 @@ type Known struct {
 type Plan struct {
 	Name     string
 	Source   string
-	On       map[string]bool
+	On       []string // created, updated, removed
 	Terms    *formula.Words
 	When     cond.Node // nil: every change counts
 	Keep     cond.Node // nil: everything is kept
@@ -35,6 +35,9 @@ type Plan struct {
 	Else     *PlanBranch
 	Messages map[string]*message.Message
 }
+
+// StartsOn tells whether Watch starts on a kind of change.
+func (p *Plan) StartsOn(kind string) bool { return contains(p.On, kind) }
 
 // Words gives a condition's words by its path, "" where there is none.
 func (p *Plan) Words(path string) string {
@@ -90,10 +93,7 @@ func Compile(src []byte, known Known) (*Plan, *Sheet, []report.Problem) {
 }
 
 func (s *Sheet) compile(known Known, problems *report.List) *Plan {
-	p := &Plan{Name: s.Name, Source: s.Watch.Source.S, On: map[string]bool{}, Every: s.Route.Every, Messages: map[string]*message.Message{}}
-	for _, k := range s.Watch.On {
-		p.On[k] = true
-	}
+	p := &Plan{Name: s.Name, Source: s.Watch.Source.S, On: s.Watch.On, Every: s.Route.Every, Messages: map[string]*message.Message{}}
 	p.Terms = &formula.Words{Workspace: known.Workspace}
 	if known.Kind != nil {
 		p.Terms.Kind = known.Kind(p.Source)

@@ -18,13 +18,18 @@ func Fold(s string) string {
 
 // EqualFolded tells whether s, folded, is the already folded text. It does not allocate for ASCII.
 func EqualFolded(s, folded string) bool {
+	if len(s) == len(folded) && asciiFoldEqual(s, folded) { // the usual case
+		return true
+	}
 	if !isASCII(s) {
 		return Fold(s) == folded
 	}
 	s = strings.TrimSpace(s)
-	if len(s) != len(folded) {
-		return false
-	}
+	return len(s) == len(folded) && asciiFoldEqual(s, folded)
+}
+
+// asciiFoldEqual compares texts of the same length; it may refuse what is equal beyond ASCII.
+func asciiFoldEqual(s, folded string) bool {
 	for i := 0; i < len(s); i++ {
 		c := s[i]
 		if c >= 'A' && c <= 'Z' {

@@ -35,6 +35,7 @@ export const useFields = (source: string) =>
       );
     },
     staleTime: 60_000,
+    placeholderData: keepPreviousData,
   });
 
 export const useDestinations = () =>

@@ -35,7 +35,9 @@ function Editor({ id }: { id: number }) {
 
   if (work.loaded.error)
     return <Trouble error={work.loaded.error} again={() => void work.loaded.refetch()} />;
-  if (!work.draft || !work.loaded.data) return null;
+  // How a value is edited depends on its field's type: nothing is shown for editing before that is known.
+  const waiting = sheet?.watch?.source.includes('/') && fields.isPending && !fields.isError;
+  if (!work.draft || !work.loaded.data || waiting || words.isPending) return null;
   const change = (next: Partial<Sheet>) => work.edit({ sheet: { ...sheet!, ...next } });
   const body = proof.data;
   const chosen = body?.arrival?.seq ?? 0;
