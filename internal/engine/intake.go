@@ -27,6 +27,13 @@ type Receipt struct {
 // ErrBusy means that events cannot be taken in now; the sender should try again.
 var ErrBusy = errors.New("events cannot be stored at the moment")
 
+// While many send at once, a batch waits a moment for more of them: fewer, larger transactions serve them
+// all sooner. Who sends alone never waits.
+const (
+	gather = 2 * time.Millisecond
+	crowd  = 6
+)
+
 // maxBatch is the most events one transaction stores.
 const maxBatch = 500
 
@@ -79,6 +86,7 @@ func (in *Intake) Take(ctx context.Context, events []hook.Event) ([]Receipt, err
 
 func (in *Intake) loop(ctx context.Context) {
 	defer close(in.done)
+	busy := false
 	for {
 		var batch []*taking
 		select {
@@ -87,7 +95,11 @@ func (in *Intake) loop(ctx context.Context) {
 		case t := <-in.queue:
 			batch = append(batch, t)
 		}
+		if busy {
+			time.Sleep(gather)
+		}
 		batch = in.more(batch)
+		busy = len(batch) >= crowd
 		err := in.store(ctx, batch)
 		if err != nil {
 			in.engine.Log.Error("storing arrivals failed", "error", err)
