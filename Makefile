@@ -1,5 +1,6 @@
 # make demo starts everything; make test runs all tests. Both install what is missing.
 GO ?= go
+PACKAGES := ./cmd/... ./internal/... ./tools/... ./examples ./web
 export PATH := /usr/local/go/bin:$(PATH)
 
 .PHONY: demo build test lint setup types pictures clean
@@ -29,12 +30,12 @@ bin/dorfbote: setup web/dist/index.html $(GO_SOURCES)
 
 test: build
 	cd web && npx --no-install vitest run
-	$(GO) run ./tools/withpg $(GO) test ./...
+	$(GO) run ./tools/withpg $(GO) test $(PACKAGES)
 
 lint: web/node_modules/.stamp
 	@test -z "$$(gofmt -l cmd internal tools examples web/embed.go)" || { echo "gofmt would change:"; gofmt -l cmd internal tools examples; exit 1; }
-	$(GO) vet ./...
-	$(GO) tool staticcheck ./...
+	$(GO) vet $(PACKAGES)
+	$(GO) tool staticcheck $(PACKAGES)
 	@./tools/core-imports.sh
 	cd web && npx --no-install tsc --noEmit && npx --no-install eslint . && npx --no-install prettier --check --log-level warn .
 

@@ -2,6 +2,8 @@ package practice
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -61,6 +63,9 @@ func (s *Server) squareRoutes(r chi.Router) {
 	r.Get("/square/channels/{name}/posts", s.listPosts)
 	r.Put("/square/channels/{name}/members/{sender}", s.member(true))
 	r.Delete("/square/channels/{name}/members/{sender}", s.member(false))
+	r.Get("/square/channels/{name}/webhook", s.showWebhook)
+	r.Post("/square/channels/{name}/webhook", s.renewWebhook)
+	r.Delete("/square/channels/{name}/webhook", s.withdrawWebhook)
 	r.Post("/square/posts", s.tokenPost)
 	r.Post("/square/hooks/{token}", s.hookPost)
 }
@@ -75,7 +80,7 @@ func (s *Server) listChannels(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) listPosts(w http.ResponseWriter, r *http.Request) {
-	q := s.db.WithContext(r.Context()).Where("channel = ?", "#"+strings.TrimPrefix(chi.URLParam(r, "name"), "#"))
+	q := s.db.WithContext(r.Context()).Where("channel = ?", channelName(r))
 	if before := number(r, "before", 0, 1<<62); before > 0 {
 		q = q.Where("id < ?", before)
 	}
@@ -96,7 +101,7 @@ func (s *Server) member(in bool) http.HandlerFunc {
 		if !in {
 			sql = "UPDATE practice.channels SET members = array_remove(array_remove(members, ?), ?) WHERE name = ?"
 		}
-		name, sender := "#"+strings.TrimPrefix(chi.URLParam(r, "name"), "#"), chi.URLParam(r, "sender")
+		name, sender := channelName(r), chi.URLParam(r, "sender")
 		res := s.db.WithContext(r.Context()).Exec(sql, sender, sender, name)
 		if res.Error != nil || res.RowsAffected == 0 {
 			problem(w, http.StatusNotFound, "there is no channel %s", name)
@@ -104,6 +109,45 @@ func (s *Server) member(in bool) http.HandlerFunc {
 		}
 		s.events.tell(liveEvent{Topic: "channels", Channel: name})
 		w.WriteHeader(http.StatusNoContent)
+	}
+}
+
+func channelName(r *http.Request) string {
+	return "#" + strings.TrimPrefix(chi.URLParam(r, "name"), "#")
+}
+
+// showWebhook tells a channel's own address, by which anyone who knows it may post.
+func (s *Server) showWebhook(w http.ResponseWriter, r *http.Request) {
+	var c channel
+	err := s.db.WithContext(r.Context()).First(&c, "name = ? AND NOT withdrawn AND hook_token <> ''", channelName(r)).Error
+	if err != nil {
+		problem(w, http.StatusNotFound, "%s has no webhook", channelName(r))
+		return
+	}
+	answer(w, http.StatusOK, map[string]string{"path": "/square/hooks/" + c.HookToken})
+}
+
+// renewWebhook gives the channel a new address; the old one is gone.
+func (s *Server) renewWebhook(w http.ResponseWriter, r *http.Request) {
+	raw := make([]byte, 12)
+	_, _ = rand.Read(raw)
+	s.setWebhook(w, r, hex.EncodeToString(raw), false)
+}
+
+// withdrawWebhook takes the channel's address away.
+func (s *Server) withdrawWebhook(w http.ResponseWriter, r *http.Request) {
+	s.setWebhook(w, r, "", true)
+}
+
+func (s *Server) setWebhook(w http.ResponseWriter, r *http.Request, token string, withdrawn bool) {
+	res := s.db.WithContext(r.Context()).Exec("UPDATE practice.channels SET hook_token = ?, withdrawn = ? WHERE name = ?", token, withdrawn, channelName(r))
+	switch {
+	case res.Error != nil || res.RowsAffected == 0:
+		problem(w, http.StatusNotFound, "there is no channel %s", channelName(r))
+	case withdrawn:
+		w.WriteHeader(http.StatusNoContent)
+	default:
+		s.showWebhook(w, r)
 	}
 }
 
