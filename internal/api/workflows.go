@@ -246,9 +246,9 @@ func (s *Server) saveDraft(ctx context.Context, who *Person, in *draftInput) (*w
 
 type onInput struct {
 	ID   int64 `path:"id"`
-	Body struct {
+	Body *struct {
 		Note string `json:"note,omitempty" maxLength:"500" doc:"what is new"`
-	} `required:"false"`
+	}
 }
 
 func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workflowOutput, error) {
@@ -264,7 +264,11 @@ func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workf
 	if plan == nil {
 		return nil, notRunnable(problems)
 	}
-	if _, err := s.store.SwitchOn(ctx, in.ID, w.Draft, plan.Source, in.Body.Note, who.Name); err != nil {
+	note := ""
+	if in.Body != nil {
+		note = in.Body.Note
+	}
+	if _, err := s.store.SwitchOn(ctx, in.ID, w.Draft, plan.Source, note, who.Name); err != nil {
 		return nil, err
 	}
 	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: w.ID})
