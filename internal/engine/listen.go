@@ -2,12 +2,41 @@ package engine
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 )
+
+// Event is what processes tell each other about, and browsers are told, when something has changed.
+type Event struct {
+	Topic  string `json:"topic"` // arrivals, decided, posts, workflows, destinations
+	Source string `json:"source,omitempty"`
+	Seq    int64  `json:"seq,omitempty"`
+	ID     int64  `json:"id,omitempty"`
+}
+
+// channelName is the PostgreSQL channel for events.
+const channelName = "dorfbote"
+
+func notify(ctx context.Context, tx *sql.Tx, ev Event) error {
+	raw, err := json.Marshal(ev)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, "SELECT pg_notify($1, $2)", channelName, string(raw))
+	return err
+}
+
+// Tell tells all processes that something has changed.
+func (e *Engine) Tell(ctx context.Context, ev Event) {
+	raw, _ := json.Marshal(ev)
+	if err := e.Store.DB.WithContext(ctx).Exec("SELECT pg_notify(?, ?)", channelName, string(raw)).Error; err != nil {
+		e.Log.Warn("telling others failed", "error", err)
+	}
+}
 
 // Hub hands on events from the database to whoever listens in this process.
 type Hub struct {

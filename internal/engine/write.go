@@ -1,0 +1,174 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/store"
+)
+
+// keyed names a record or an event within its source.
+type keyed struct{ source, key string }
+
+// write stores events in a transaction: the arrivals, the latest record of each key, and, unless the
+// events are history, one job that names the batch.
+//
+// It speaks to PostgreSQL directly, with statements in batches: how many senders can be served is
+// decided by how long this takes, and that by the number of round trips.
+func (e *Engine) write(ctx context.Context, tx pgx.Tx, events []hook.Event, decide bool) ([]Receipt, error) {
+	for i := range events {
+		if events[i].ID == "" {
+			events[i].ID = uuid.Must(uuid.NewV7()).String()
+		}
+	}
+	k, err := lookUp(ctx, tx, events)
+	if err != nil {
+		return nil, fmt.Errorf("looking up what is known: %w", err)
+	}
+	receipts := make([]Receipt, len(events))
+	var fresh []store.Arrival
+	touched := map[keyed]*arrival.Arrival{}
+	for i, ev := range events {
+		id := keyed{ev.Source, ev.ID}
+		if seq, ok := k.arrivals[id]; ok { // known before, or twice in this batch
+			receipts[i] = Receipt{Seq: seq, ID: ev.ID, Known: true}
+			continue
+		}
+		complete(&ev, k.records[keyed{ev.Source, ev.Subject}])
+		if ev.Record != nil && ev.Subject != "" {
+			key := keyed{ev.Source, ev.Subject}
+			touched[key] = ev.Arrival
+			if k.records[key] = ev.Record; ev.Kind() == "removed" {
+				k.records[key] = nil
+			}
+		}
+		row := store.Stored(ev.Arrival)
+		row.Seq = k.seqs[len(fresh)]
+		fresh = append(fresh, row)
+		k.arrivals[id] = row.Seq
+		receipts[i] = Receipt{Seq: row.Seq, ID: ev.ID}
+	}
+	if len(fresh) == 0 {
+		return receipts, nil
+	}
+	batch := &pgx.Batch{}
+	insertArrivals(batch, fresh)
+	upsertRecords(batch, touched)
+	last := fresh[len(fresh)-1]
+	if decide {
+		raw, _ := json.Marshal(Event{Topic: "arrivals", Source: last.Source, Seq: last.Seq})
+		batch.Queue("SELECT pg_notify($1, $2)", channelName, string(raw))
+	}
+	if err := tx.SendBatch(ctx, batch).Close(); err != nil {
+		return nil, fmt.Errorf("storing arrivals: %w", err)
+	}
+	if !decide {
+		return receipts, nil
+	}
+	if _, err := e.intake.InsertTx(ctx, tx, DecideArgs{Seqs: k.seqs[:len(fresh)]}, nil); err != nil {
+		return nil, fmt.Errorf("adding the job: %w", err)
+	}
+	return receipts, nil
+}
+
+// knowledge is what the database knows of a batch of events.
+type knowledge struct {
+	arrivals map[keyed]int64          // those that came before
+	records  map[keyed]map[string]any // the latest of each key
+	seqs     []int64                  // numbers for those that are new
+}
+
+// lookUp locks the sources, so that "before" is what was really there before, and asks for everything
+// in one round trip. Each question is one look into an index; a join would be planned by how many
+// rows the planner thinks there are, and end in reading whole tables.
+func lookUp(ctx context.Context, tx pgx.Tx, events []hook.Event) (*knowledge, error) {
+	n := len(events)
+	sources, ids, keys := make([]string, n), make([]string, n), make([]string, n)
+	lockSet := map[string]bool{}
+	for i, ev := range events {
+		sources[i], ids[i], keys[i] = ev.Source, ev.ID, ev.Subject
+		lockSet[ev.Source] = true
+	}
+	k := &knowledge{arrivals: map[keyed]int64{}, records: map[keyed]map[string]any{}}
+	batch := &pgx.Batch{}
+	batch.Queue("SELECT pg_advisory_xact_lock(hashtextextended(s, 7)) FROM (SELECT unnest($1::text[]) AS s ORDER BY 1) x", value.SortedKeys(lockSet))
+	batch.Queue(`SELECT t.source, t.id, a.seq FROM unnest($1::text[], $2::text[]) AS t(source, id)
+		CROSS JOIN LATERAL (SELECT seq FROM arrivals WHERE source = t.source AND id = t.id LIMIT 1) a`, sources, ids).Query(func(rows pgx.Rows) error {
+		var at keyed
+		var seq int64
+		_, err := pgx.ForEachRow(rows, []any{&at.source, &at.key, &seq}, func() error { k.arrivals[at] = seq; return nil })
+		return err
+	})
+	batch.Queue(`SELECT t.source, t.key, r.data FROM (SELECT DISTINCT * FROM unnest($1::text[], $2::text[])) AS t(source, key)
+		CROSS JOIN LATERAL (SELECT data::text FROM records WHERE source = t.source AND key = t.key LIMIT 1) r`, sources, keys).Query(func(rows pgx.Rows) error {
+		var at keyed
+		var raw string
+		_, err := pgx.ForEachRow(rows, []any{&at.source, &at.key, &raw}, func() error {
+			v, err := value.ReadJSON([]byte(raw))
+			k.records[at], _ = v.(map[string]any)
+			return err
+		})
+		return err
+	})
+	batch.Queue("SELECT nextval(pg_get_serial_sequence('arrivals', 'seq')) FROM generate_series(1, $1)", n).Query(func(rows pgx.Rows) error {
+		var err error
+		k.seqs, err = pgx.CollectRows(rows, pgx.RowTo[int64])
+		return err
+	})
+	return k, tx.SendBatch(ctx, batch).Close()
+}
+
+// complete fills in what the sender left out: what was before, and whether the record is new.
+func complete(ev *hook.Event, state map[string]any) {
+	if ev.Before == nil && ev.Kind() != "created" {
+		ev.Before = state
+	}
+	if ev.Kind() == "removed" && ev.Record == nil {
+		ev.Record = state
+	}
+	if ev.Compute && ev.Before == nil {
+		ev.Type = arrival.Created
+	}
+}
+
+func insertArrivals(batch *pgx.Batch, list []store.Arrival) {
+	n := len(list)
+	seqs, sources, ids, types, subjects, data := make([]int64, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	times := make([]time.Time, n)
+	for i, a := range list {
+		seqs[i], sources[i], ids[i], types[i], subjects[i], data[i], times[i] = a.Seq, a.Source, a.ID, a.Type, a.Subject, string(a.Data), a.Time
+	}
+	batch.Queue(`INSERT INTO arrivals (seq, source, id, type, time, subject, data) OVERRIDING SYSTEM VALUE
+		SELECT * FROM unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::timestamptz[], $6::text[], $7::jsonb[])`,
+		seqs, sources, ids, types, times, subjects, data)
+}
+
+func upsertRecords(batch *pgx.Batch, touched map[keyed]*arrival.Arrival) {
+	var sources, keys, data, goneSources, goneKeys []string
+	var times []time.Time
+	for k, a := range touched {
+		if a.Kind() == "removed" {
+			goneSources, goneKeys = append(goneSources, k.source), append(goneKeys, k.key)
+			continue
+		}
+		sources, keys, times = append(sources, k.source), append(keys, k.key), append(times, a.Time)
+		data = append(data, string(value.AppendJSON(nil, a.Record)))
+	}
+	if len(sources) > 0 {
+		batch.Queue(`INSERT INTO records (source, key, data, time)
+			SELECT * FROM unnest($1::text[], $2::text[], $3::jsonb[], $4::timestamptz[])
+			ON CONFLICT (source, key) DO UPDATE SET data = excluded.data, time = excluded.time`, sources, keys, data, times)
+	}
+	if len(goneSources) > 0 {
+		batch.Queue(`DELETE FROM records r USING unnest($1::text[], $2::text[]) AS t(source, key)
+			WHERE r.source = t.source AND r.key = t.key`, goneSources, goneKeys)
+	}
+}
