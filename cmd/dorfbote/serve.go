@@ -71,24 +71,35 @@ func openEngine(ctx context.Context, url string, ws value.Workspace, log *slog.L
 	return e, err
 }
 
+// withEngine runs fn with an engine on the database named in the environment. What goes wrong in it is
+// an error of the input.
+func withEngine(ctx context.Context, fn func(settings, *engine.Engine) error) error {
+	s, log, err := readSettings()
+	if err != nil {
+		return err
+	}
+	e, err := open(ctx, s, log)
+	if err != nil {
+		return inputError{err}
+	}
+	defer e.Store.Close()
+	if err := fn(s, e); err != nil {
+		return inputError{err}
+	}
+	return nil
+}
+
 func migrateCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "migrate", Short: "Brings the database up to date", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, log, err := readSettings()
-			if err != nil {
-				return err
-			}
-			e, err := open(cmd.Context(), s, log)
-			if err != nil {
-				return inputError{err}
-			}
-			defer e.Store.Close()
-			if err := e.Store.Migrate(cmd.Context()); err != nil {
-				return inputError{err}
-			}
-			fmt.Println("The database is up to date.")
-			return nil
+			return withEngine(cmd.Context(), func(_ settings, e *engine.Engine) error {
+				if err := e.Store.Migrate(cmd.Context()); err != nil {
+					return err
+				}
+				fmt.Println("The database is up to date.")
+				return nil
+			})
 		},
 	}
 }
@@ -97,22 +108,15 @@ func workCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "work", Short: "A worker: decides and posts", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, log, err := readSettings()
-			if err != nil {
-				return err
-			}
-			e, err := open(cmd.Context(), s, log)
-			if err != nil {
-				return inputError{err}
-			}
-			defer e.Store.Close()
-			if err := e.Start(context.WithoutCancel(cmd.Context())); err != nil {
-				return inputError{err}
-			}
-			log.Info("working")
-			<-cmd.Context().Done()
-			e.Stop()
-			return nil
+			return withEngine(cmd.Context(), func(_ settings, e *engine.Engine) error {
+				if err := e.Start(context.WithoutCancel(cmd.Context())); err != nil {
+					return err
+				}
+				e.Log.Info("working")
+				<-cmd.Context().Done()
+				e.Stop()
+				return nil
+			})
 		},
 	}
 }
@@ -122,32 +126,25 @@ func serveCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "serve", Short: "The web server", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, log, err := readSettings()
-			if err != nil {
-				return err
-			}
 			ctx := cmd.Context()
-			e, err := open(ctx, s, log)
-			if err != nil {
-				return inputError{err}
-			}
-			defer e.Store.Close()
-			if work {
-				if err := e.Start(context.WithoutCancel(ctx)); err != nil {
-					return inputError{err}
+			return withEngine(ctx, func(s settings, e *engine.Engine) error {
+				if work {
+					if err := e.Start(context.WithoutCancel(ctx)); err != nil {
+						return err
+					}
+					defer e.Stop()
 				}
-				defer e.Stop()
-			}
-			l, err := net.Listen("tcp", s.Addr)
-			if err != nil {
-				return inputError{err}
-			}
-			public := s.PublicURL
-			if public == "" {
-				public = "http://" + l.Addr().String()
-			}
-			log.Info("serving", "address", public)
-			return serve(ctx, l, e, api.Options{Practice: s.PracticeURL, PublicURL: public, Secure: strings.HasPrefix(public, "https:")})
+				l, err := net.Listen("tcp", s.Addr)
+				if err != nil {
+					return err
+				}
+				public := s.PublicURL
+				if public == "" {
+					public = "http://" + l.Addr().String()
+				}
+				e.Log.Info("serving", "address", public)
+				return serve(ctx, l, e, api.Options{Practice: s.PracticeURL, PublicURL: public, Secure: strings.HasPrefix(public, "https:")})
+			})
 		},
 	}
 	cmd.Flags().BoolVar(&work, "work", false, "work as well, in this process")
@@ -195,33 +192,27 @@ func listen(ctx context.Context, l net.Listener, h http.Handler) error {
 	return nil
 }
 
+func addPerson(ctx context.Context, e *engine.Engine, p store.Person) error {
+	line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+	password := strings.TrimRight(line, "\r\n")
+	if len(password) < 8 {
+		return errors.New("the password must have at least 8 characters")
+	}
+	err := e.Store.DB.WithContext(ctx).Exec(`INSERT INTO people (email, name, role, password_hash) VALUES (lower(?), ?, ?, ?)
+		ON CONFLICT (email) DO UPDATE SET password_hash = excluded.password_hash, name = excluded.name, role = excluded.role`,
+		p.Email, p.Name, p.Role, api.HashPassword(password)).Error
+	if err == nil {
+		fmt.Printf("%s can sign in.\n", p.Email)
+	}
+	return err
+}
+
 func personCommand() *cobra.Command {
 	var p store.Person
 	cmd := &cobra.Command{
 		Use: "person --email E --name N", Short: "Adds a person, or gives one a new password; the password is read from standard input", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			s, log, err := readSettings()
-			if err != nil {
-				return err
-			}
-			e, err := open(cmd.Context(), s, log)
-			if err != nil {
-				return inputError{err}
-			}
-			defer e.Store.Close()
-			line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
-			password := strings.TrimRight(line, "\r\n")
-			if len(password) < 8 {
-				return wrongInput("the password must have at least 8 characters")
-			}
-			err = e.Store.DB.WithContext(cmd.Context()).Exec(`INSERT INTO people (email, name, role, password_hash) VALUES (lower(?), ?, ?, ?)
-				ON CONFLICT (email) DO UPDATE SET password_hash = excluded.password_hash, name = excluded.name, role = excluded.role`,
-				p.Email, p.Name, p.Role, api.HashPassword(password)).Error
-			if err != nil {
-				return inputError{err}
-			}
-			fmt.Printf("%s can sign in.\n", p.Email)
-			return nil
+			return withEngine(cmd.Context(), func(_ settings, e *engine.Engine) error { return addPerson(cmd.Context(), e, p) })
 		},
 	}
 	cmd.Flags().StringVar(&p.Email, "email", "", "the address to sign in with")
