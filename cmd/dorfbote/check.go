@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/rehearse"
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/sheet"
@@ -167,6 +168,10 @@ func (o rehearseOptions) run() error {
 			return fmt.Errorf("--until %q is not an RFC 3339 time such as 2026-11-20T06:41:07Z", o.until)
 		}
 	}
+	records, err := recordFlags(o.records)
+	if err != nil {
+		return err
+	}
 	src, err := os.ReadFile(o.sheet)
 	if err != nil {
 		return inputError{err}
@@ -192,9 +197,13 @@ func (o rehearseOptions) run() error {
 	if tell(os.Stderr, o.sheet, problems) {
 		return inputError{errTold}
 	}
+	var skip decide.Skip
+	if plan.Trigger.Except != "" {
+		skip = decide.DaysOff(records[plan.Trigger.Except], ws.Location())
+	}
 	out := bufio.NewWriterSize(os.Stdout, 1<<16)
 	var buf []byte
-	err = scout.Run(file, plan, until, func(l rehearse.Line) error {
+	err = scout.Run(file, plan, until, skip, func(l rehearse.Line) error {
 		buf = append(l.AppendJSON(buf[:0]), '\n')
 		_, err := out.Write(buf)
 		return err

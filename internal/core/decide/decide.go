@@ -4,6 +4,7 @@ package decide
 
 import (
 	"errors"
+	"fmt"
 	"strings"
 
 	"dorfbote/internal/core/arrival"
@@ -11,6 +12,7 @@ import (
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
 )
 
 // Verdict is what became of an arrival, see formats.md.
@@ -58,11 +60,11 @@ func NewScope(a *arrival.Arrival) *formula.Scope {
 // Decide runs the plan on an arrival. It reads nothing but its arguments and changes nothing but the
 // scope's own cache.
 func Decide(p *sheet.Plan, sc *formula.Scope) Outcome {
-	if sc.Source != p.Source {
-		return Outcome{Verdict: Ignored, DecidedBy: "watch.source"}
+	if at := ignoredAt(p, sc); at != "" {
+		return Outcome{Verdict: Ignored, DecidedBy: at}
 	}
-	if !p.StartsOn(sc.Kind) {
-		return Outcome{Verdict: Ignored, DecidedBy: "watch.on"}
+	if where, err := unanswered(p, sc); err != nil {
+		return failure(where, err)
 	}
 	if p.When != nil {
 		if r, at := p.When.Judge(sc); r != cond.True {
@@ -75,6 +77,35 @@ func Decide(p *sheet.Plan, sc *formula.Scope) Outcome {
 		}
 	}
 	return route(p, sc)
+}
+
+// ignoredAt gives the place in Watch that keeps the workflow from starting, "" where it starts. A tick is
+// made for one workflow, whatever its source is called.
+func ignoredAt(p *sheet.Plan, sc *formula.Scope) string {
+	form := p.Trigger.Form
+	switch {
+	case form == "" && sc.Source != p.Source, form == sheet.Start && p.Source != "" && sc.Source != p.Source:
+		return "watch.source"
+	case form == "" && !p.StartsOn(sc.Kind):
+		return "watch.on"
+	case form != "" && !p.StartsOn(sc.Kind):
+		return "watch." + form
+	}
+	return ""
+}
+
+// unanswered finds a required question that has no answer.
+func unanswered(p *sheet.Plan, sc *formula.Scope) (where string, err error) {
+	for i, q := range p.Trigger.Ask {
+		if q.Required && value.Empty(sc.Answers[q.Name]) {
+			part := "ask"
+			if p.Trigger.Form == sheet.Called {
+				part = "takes"
+			}
+			return fmt.Sprintf("watch.%s.%s[%d]", p.Trigger.Form, part, i), fmt.Errorf("the question %q must be answered", q.Label)
+		}
+	}
+	return "", nil
 }
 
 func refused(n cond.Node, sc *formula.Scope, r cond.Tri, at string, v Verdict) Outcome {

@@ -13,6 +13,7 @@ type Proof struct {
 	Starts   bool   // Watch starts on this source and kind of change
 	Kind     string // the arrival's kind of change
 	When     *cond.Line
+	That     *cond.Line // of a state that lasts, as the record is now
 	Keep     *cond.Line
 	Rows     []RowProof
 	Messages map[string]MessageProof
@@ -36,7 +37,7 @@ type MessageProof struct {
 func Explain(p *sheet.Plan, sc *formula.Scope) Proof {
 	out := Proof{
 		Outcome:  Decide(p, sc),
-		Starts:   sc.Source == p.Source && p.StartsOn(sc.Kind),
+		Starts:   ignoredAt(p, sc) == "",
 		Kind:     sc.Kind,
 		Messages: map[string]MessageProof{},
 	}
@@ -47,7 +48,7 @@ func Explain(p *sheet.Plan, sc *formula.Scope) Proof {
 		l := n.Explain(sc)
 		return &l
 	}
-	out.When, out.Keep = line(p.When), line(p.Keep)
+	out.When, out.That, out.Keep = line(p.When), line(p.Trigger.That), line(p.Keep)
 	reached := out.Starts && holds(out.When) && holds(out.Keep)
 	taken := false
 	for i := range p.Rows {

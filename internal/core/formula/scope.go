@@ -48,8 +48,10 @@ type Words struct {
 	Kind *value.Kind
 	// Gathered are the names gathered so far, with what is known of each; a nil kind is unknown.
 	Gathered []Name
-	// Answers are the names of the questions asked at a start by hand.
+	// Answers are the names of the questions asked at a start by hand or by call.
 	Answers []value.Field
+	// AnswersKnown is true where there are no answers but those.
+	AnswersKnown bool
 }
 
 // Name is a gathered name. Kind is nil for anything but a record; Many is true for a list of them.
@@ -74,7 +76,7 @@ func (w *Words) env(sc *Scope) map[string]any {
 		"arrival": map[string]any{
 			"id": sc.ID, "at": sc.At.In(w.Workspace.Location()), "kind": sc.Kind, "source": sc.Source, "by": sc.By,
 		},
-		"answers": sc.Answers,
+		"answers": w.object(sc.Answers, w.Answers),
 		"now":     sc.Now.In(w.Workspace.Location()),
 	}
 	for name, v := range sc.Gathered {
@@ -201,7 +203,7 @@ func (w *Words) envTypes(how typing) types.Map {
 		"it":      types.Any,
 	}
 	env["answers"] = types.Any
-	if len(w.Answers) > 0 {
+	if w.AnswersKnown || len(w.Answers) > 0 {
 		env["answers"] = w.mapType(&value.Kind{Fields: w.Answers}, loose)
 	}
 	for _, g := range w.Gathered {

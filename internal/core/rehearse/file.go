@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 )
@@ -123,9 +124,24 @@ func readLine(r *bufio.Reader) ([]byte, error) {
 	}
 }
 
-// Run decides every arrival of the file in the order of time, up to until where that is not zero,
-// and hands on each outcome. An arrival that stands twice counts once.
-func (s *Scout) Run(file io.ReadSeeker, p *sheet.Plan, until time.Time, emit func(Line) error) error {
+// Run decides every arrival of the file in the order of time, lets the timers fire that come due meanwhile, and
+// hands on each outcome. The clock stops at until; where that is zero, with the last arrival and the last timer of
+// a record. An arrival that stands twice counts once. skip leaves days out of a schedule, and may be nil.
+func (s *Scout) Run(file io.ReadSeeker, p *sheet.Plan, until time.Time, skip decide.Skip, emit func(Line) error) error {
+	m := NewMachine(p, skip, emit)
+	if err := s.feed(file, p, until, m); err != nil {
+		return err
+	}
+	if until.IsZero() {
+		return m.Finish()
+	}
+	if moments := p.Trigger.Moments; moments != nil && !moments.Start().IsZero() { // a calendar needs no arrivals
+		m.Begin(moments.Start())
+	}
+	return m.Advance(until)
+}
+
+func (s *Scout) feed(file io.ReadSeeker, p *sheet.Plan, until time.Time, m *Machine) error {
 	seen := newRecent(1 << 18)
 	states := map[string]map[string]any{}
 	one := func(a *arrival.Arrival, _ place) error {
@@ -135,7 +151,7 @@ func (s *Scout) Run(file io.ReadSeeker, p *sheet.Plan, until time.Time, emit fun
 		if s.bare && a.Source == p.Source {
 			s.remember(states, a)
 		}
-		return emit(One(p, a))
+		return m.Take(a)
 	}
 	if s.sorted {
 		return s.lines(file, one)

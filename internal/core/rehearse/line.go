@@ -12,7 +12,8 @@ import (
 
 // Line is one line of a rehearsal's outcomes, as formats.md describes it.
 type Line struct {
-	Arrival string
+	Arrival string // the arrival's id; of a tick, the record's key
+	Tick    string // due, lasts, silent or schedule, where a timer or the calendar caused the line
 	At      time.Time
 	decide.Outcome
 }
@@ -30,6 +31,10 @@ func (l Line) AppendJSON(b []byte) []byte {
 	}
 	at := l.At.Format(time.RFC3339Nano)
 	str(`{"arrival":`, l.Arrival)
+	if l.Tick != "" {
+		str(`,"tick":`, l.Tick)
+		str(`,"key":`, l.Arrival)
+	}
 	str(`,"at":`, at)
 	str(`,"verdict":`, string(l.Verdict))
 	if l.Row != "" {

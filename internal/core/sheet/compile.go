@@ -27,6 +27,7 @@ type Plan struct {
 	Name     string
 	Source   string
 	On       []string // created, updated, removed
+	Trigger  Trigger  // where Watch has another form than a change
 	Terms    *formula.Words
 	When     cond.Node // nil: every change counts
 	Keep     cond.Node // nil: everything is kept
@@ -36,8 +37,16 @@ type Plan struct {
 	Messages map[string]*message.Message
 }
 
-// StartsOn tells whether Watch starts on a kind of change.
-func (p *Plan) StartsOn(kind string) bool { return contains(p.On, kind) }
+// StartsOn tells whether Watch starts on a kind of arrival.
+func (p *Plan) StartsOn(kind string) bool {
+	switch {
+	case p.Timed():
+		return kind == "tick"
+	case p.AsksFor():
+		return kind == "start"
+	}
+	return contains(p.On, kind)
+}
 
 // Words gives a condition's words by its path, "" where there is none.
 func (p *Plan) Words(path string) string {
@@ -52,6 +61,7 @@ func (p *Plan) Words(path string) string {
 		}
 	}
 	look(p.When)
+	look(p.Trigger.That)
 	look(p.Keep)
 	for i := range p.Rows {
 		look(p.Rows[i].When)
@@ -101,6 +111,7 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 	if known.Sources != nil {
 		mustKnow(problems, s.Watch.Source, "watch.source", known.Sources(), "there is no source %s")
 	}
+	s.trigger(p, known, problems)
 	if s.Watch.When != nil {
 		p.When = cond.Compile(s.Watch.When, p.Terms, "watch.when", problems)
 	}

@@ -28,13 +28,6 @@ type Look struct {
 	Colour string `json:"colour,omitempty"`
 }
 
-// Watch says what starts the workflow.
-type Watch struct {
-	Source report.Text
-	On     []string // created, updated, removed
-	When   *cond.Spec
-}
-
 // Route says who is told.
 type Route struct {
 	At        report.Pos

@@ -30,7 +30,6 @@ func Read(src []byte) (*Sheet, report.List) {
 // later are the parts of the format that this version reads over with a plain refusal.
 var later = map[string]string{
 	"gather": "gathering", "pace": "pacing",
-	"due": "due moments", "lasts": "states that last", "silent": "silence", "schedule": "schedules", "start": "a start by hand", "called": "a start by call",
 	"list": "list parts",
 }
 
@@ -87,49 +86,6 @@ func (r *reader) sheet(root *yaml.Node) *Sheet {
 		}
 	}
 	return s
-}
-
-var changeKinds = []string{"created", "updated", "removed"}
-
-func (r *reader) watch(n *yaml.Node, s *Sheet) {
-	w := &s.Watch
-	other := false
-	for _, e := range r.object(n, "watch", "watch", "source", "on", "when", "due", "lasts", "silent", "schedule", "start", "called") {
-		switch e.name {
-		case "source":
-			w.Source = r.text(e.node, "watch.source", "the source")
-			if c, k, ok := strings.Cut(w.Source.S, "/"); !ok || c == "" || k == "" {
-				r.problems.Add(w.Source.At, "watch.source", "", "%q is not a source; write connection/kind, such as tours/collections", w.Source.S)
-			}
-		case "on":
-			r.on(e, w)
-		case "when":
-			w.When = r.cond(e.node, "watch.when")
-		default:
-			other = true
-			r.notYet(e, "watch."+e.name)
-		}
-	}
-	if w.Source.S == "" && w.Source.At.Line == 0 && !other {
-		r.problems.Add(at(n), "watch.source", "", "watch has no source")
-	}
-	if len(w.On) == 0 {
-		w.On = changeKinds[:2]
-	}
-}
-
-func (r *reader) on(e entry, w *Watch) {
-	for _, k := range r.list(e.node, "watch.on", "on") {
-		t := r.text(k, "watch.on", "a change")
-		if !contains(changeKinds, t.S) {
-			r.problems.Add(t.At, "watch.on", value.Nearest(t.S, changeKinds), "on knows created, updated and removed, not %q", t.S)
-			continue
-		}
-		w.On = append(w.On, t.S)
-	}
-	if e.node.Kind == yaml.SequenceNode && len(e.node.Content) == 0 {
-		r.problems.Add(at(e.node), "watch.on", "", "on is empty, so nothing would ever start this; leave it out for created and updated")
-	}
 }
 
 var groups = []string{"all", "any", "none"}

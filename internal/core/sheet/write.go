@@ -13,7 +13,7 @@ import (
 // order is how the parts of a sheet are written down.
 var order = func() map[string]int {
 	ranks := map[string]int{}
-	for i, name := range strings.Fields("dorfbote name note look watch source on when keep gather messages title body facts label value tone link text to route take rows otherwise tell message reply pace all any none field formula") {
+	for i, name := range strings.Fields("dorfbote name note look watch source on when due lasts silent schedule start called that offset for open days from cron zone rule except missed ask takes confirm keep gather messages title body facts label value tone link text to route take rows otherwise tell message reply pace all any none field formula") {
 		ranks[name] = i + 1
 	}
 	return ranks
@@ -87,7 +87,7 @@ func inFlow(n *yaml.Node, parent string) bool {
 		return true
 	}
 	first := n.Content[0].Value
-	return first == "field" || first == "label" || first == "to" || first == "formula" && len(n.Content) == 2 || first == "message"
+	return first == "field" || first == "days" || first == "label" || first == "to" || first == "formula" && len(n.Content) == 2 || first == "message"
 }
 
 func sortPairs(n *yaml.Node) {

@@ -1,0 +1,132 @@
+package decide
+
+import (
+	"fmt"
+	"time"
+
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/calendar"
+	"dorfbote/internal/core/cond"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+)
+
+// Timer is a moment at which a workflow will start: for one record, or, with an empty key, for itself. A spent
+// timer has started what it was for and stands only so that the same stretch does not start it again.
+type Timer struct {
+	Key   string
+	At    time.Time
+	Spent bool
+}
+
+// TimerChange sets a timer, or takes it away where Gone is true.
+type TimerChange struct {
+	Timer
+	Gone bool
+}
+
+// Seen tells what an arrival of the workflow's source does to its timers. held is the timer of the arrival's
+// record as it stands, nil where there is none; of a silence, it is the one timer there is.
+func Seen(p *sheet.Plan, a *arrival.Arrival, held *Timer) *TimerChange {
+	if !p.Timed() || a.Source != p.Source || a.Kind() == "tick" || a.Kind() == "start" {
+		return nil
+	}
+	t := &p.Trigger
+	gone := &TimerChange{Timer: Timer{Key: a.Subject}, Gone: true}
+	if held == nil {
+		gone = nil
+	}
+	switch t.Form {
+	case sheet.Silent:
+		return Listen(p, a.Time)
+	case sheet.Due:
+		if a.Kind() == "removed" {
+			return gone
+		}
+		at, ok := moment(p, a.Record)
+		switch {
+		case !ok || at.Before(a.Time): // a moment that has passed already starts nothing
+			return gone
+		case held != nil && held.At.Equal(at):
+			return nil
+		}
+		return &TimerChange{Timer: Timer{Key: a.Subject, At: at}}
+	case sheet.Lasts:
+		if a.Kind() == "removed" || t.That.Eval(NewScope(a)) != cond.True {
+			return gone
+		}
+		if held == nil {
+			return &TimerChange{Timer: Timer{Key: a.Subject, At: a.Time.Add(t.For)}}
+		}
+	}
+	return nil
+}
+
+// moment is when a record's field falls due, with the offset.
+func moment(p *sheet.Plan, record map[string]any) (time.Time, bool) {
+	t, zone := &p.Trigger, p.Terms.Workspace.Location()
+	v, _ := t.Field.Get(record)
+	text, ok := v.(string)
+	if !ok {
+		return time.Time{}, false
+	}
+	at, day, ok := value.ReadMoment(text, zone)
+	if !ok {
+		return time.Time{}, false
+	}
+	const whole = 24 * time.Hour
+	if day || t.Day { // "three days before" a day means midnight, whatever the clocks did meanwhile
+		at = calendar.InZone(calendar.Wall(at.In(zone)).AddDate(0, 0, int(t.Offset/whole)), zone)
+		return at.Add(t.Offset % whole), true
+	}
+	return at.Add(t.Offset), true
+}
+
+// Listen begins to wait for a silence, from a moment at which something was heard, or waiting began.
+func Listen(p *sheet.Plan, from time.Time) *TimerChange {
+	at, ok := p.Trigger.Open.After(from, p.Trigger.For)
+	return &TimerChange{Timer: Timer{At: at}, Gone: !ok}
+}
+
+// Skip tells which days of a calendar are left out of a schedule; nil leaves out none.
+type Skip func(day time.Time) bool
+
+// NextMoment gives the timer for a schedule's first moment after another. It is gone where there is none.
+func NextMoment(p *sheet.Plan, after time.Time, skip Skip) *TimerChange {
+	at, err := p.Trigger.Moments.Next(after, skip)
+	return &TimerChange{Timer: Timer{At: at}, Gone: err != nil}
+}
+
+// Fire gives the tick that a timer causes when its moment has come, and what becomes of the timer. record is the
+// timer's record as it is now, nil where it is gone. The tick is nil where the record does not call for it.
+func Fire(p *sheet.Plan, t Timer, record map[string]any, skip Skip) (*arrival.Arrival, *TimerChange) {
+	tick := &arrival.Arrival{
+		ID: fmt.Sprintf("%s-%s-%d", p.Trigger.Form, t.Key, t.At.UnixMilli()), Source: p.TickSource(), Type: arrival.Tick,
+		Time: t.At, Subject: t.Key, Record: record, Before: record,
+	}
+	gone := &TimerChange{Timer: Timer{Key: t.Key}, Gone: true}
+	spent := &TimerChange{Timer: Timer{Key: t.Key, At: t.At, Spent: true}}
+	switch p.Trigger.Form {
+	case sheet.Schedule:
+		return tick, NextMoment(p, t.At, skip)
+	case sheet.Silent:
+		return tick, spent
+	case sheet.Lasts:
+		if record == nil || p.Trigger.That.Eval(NewScope(tick)) != cond.True {
+			return nil, gone
+		}
+		return tick, spent
+	}
+	if at, ok := moment(p, record); record == nil || !ok || !at.Equal(t.At) {
+		return nil, gone
+	}
+	return tick, spent
+}
+
+// Tick names what a timer of the plan is caused by: due, lasts, silent or schedule.
+func Tick(p *sheet.Plan) string {
+	if p.Timed() {
+		return p.Trigger.Form
+	}
+	return ""
+}

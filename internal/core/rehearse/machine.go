@@ -1,0 +1,155 @@
+package rehearse
+
+import (
+	"container/heap"
+	"time"
+
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/sheet"
+)
+
+// Machine runs one plan over arrivals, given in the order of time, with a virtual clock. Between arrivals it lets
+// the timers fire that have come due. Its memory is that of the open timers and their records.
+type Machine struct {
+	plan   *sheet.Plan
+	skip   decide.Skip
+	emit   func(Line) error
+	timers map[string]*pending
+	queue  queue
+	began  bool
+}
+
+// pending is an open or spent timer with its record as it last was.
+type pending struct {
+	decide.Timer
+	record map[string]any
+	index  int // in the queue; -1 where it is not
+}
+
+// NewMachine makes a machine whose clock has not begun. skip leaves days out of a schedule, and may be nil.
+func NewMachine(p *sheet.Plan, skip decide.Skip, emit func(Line) error) *Machine {
+	return &Machine{plan: p, skip: skip, emit: emit, timers: map[string]*pending{}}
+}
+
+// Begin starts the clock, from which on silence counts and the calendar is looked at.
+func (m *Machine) Begin(at time.Time) {
+	if m.began {
+		return
+	}
+	m.began = true
+	switch m.plan.Trigger.Form {
+	case sheet.Silent:
+		m.change(decide.Listen(m.plan, at), nil)
+	case sheet.Schedule:
+		m.change(decide.NextMoment(m.plan, at.Add(-time.Nanosecond), m.skip), nil)
+	}
+}
+
+// Take hands in the next arrival. What comes due before it, fires before it; what comes due at its very moment,
+// fires after it, since the record is as it is when the moment comes.
+func (m *Machine) Take(a *arrival.Arrival) error {
+	m.Begin(a.Time)
+	if err := m.Advance(a.Time.Add(-time.Nanosecond)); err != nil {
+		return err
+	}
+	if m.plan.Timed() && a.Source == m.plan.Source {
+		key := a.Subject
+		if m.plan.Trigger.Form == sheet.Silent {
+			key = ""
+		}
+		held := m.timers[key]
+		var before *decide.Timer
+		if held != nil {
+			before = &held.Timer
+			held.record = a.Record
+		}
+		m.change(decide.Seen(m.plan, a, before), a.Record)
+	}
+	return m.emit(One(m.plan, a))
+}
+
+// Advance moves the clock on, letting every timer fire that comes due up to then.
+func (m *Machine) Advance(to time.Time) error {
+	for len(m.queue) > 0 && !m.queue[0].At.After(to) {
+		if err := m.fire(m.queue[0]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Finish lets fire what waits for single records, however far ahead. The calendar, and silence, would go on for
+// ever; they end with the last arrival.
+func (m *Machine) Finish() error {
+	switch m.plan.Trigger.Form {
+	case sheet.Silent, sheet.Schedule:
+		return nil
+	}
+	for len(m.queue) > 0 {
+		if err := m.fire(m.queue[0]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (m *Machine) fire(t *pending) error {
+	tick, change := decide.Fire(m.plan, t.Timer, t.record, m.skip)
+	m.change(change, t.record)
+	if tick == nil {
+		return nil
+	}
+	line := One(m.plan, tick)
+	line.Arrival, line.Tick = t.Key, decide.Tick(m.plan)
+	return m.emit(line)
+}
+
+func (m *Machine) change(c *decide.TimerChange, record map[string]any) {
+	if c == nil {
+		return
+	}
+	t := m.timers[c.Key]
+	if t == nil {
+		t = &pending{index: -1}
+	}
+	if t.index >= 0 {
+		heap.Remove(&m.queue, t.index)
+	}
+	if c.Gone {
+		delete(m.timers, c.Key)
+		return
+	}
+	t.Timer, t.record = c.Timer, record
+	m.timers[c.Key] = t
+	if !c.Spent {
+		heap.Push(&m.queue, t)
+	}
+}
+
+// queue orders open timers by their moments, and those of one moment by their keys.
+type queue []*pending
+
+func (q queue) Len() int { return len(q) }
+func (q queue) Less(i, j int) bool {
+	if !q[i].At.Equal(q[j].At) {
+		return q[i].At.Before(q[j].At)
+	}
+	return q[i].Key < q[j].Key
+}
+func (q queue) Swap(i, j int) {
+	q[i], q[j] = q[j], q[i]
+	q[i].index, q[j].index = i, j
+}
+func (q *queue) Push(x any) {
+	t := x.(*pending)
+	t.index = len(*q)
+	*q = append(*q, t)
+}
+func (q *queue) Pop() any {
+	old := *q
+	t := old[len(old)-1]
+	*q = old[:len(old)-1]
+	t.index = -1
+	return t
+}
