@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -65,7 +66,15 @@ func (o demoOptions) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	e, err := openEngine(ctx, pg.URL, ws, log)
+	// The practice apps are on this machine, and the demo's tables in a folder of its own.
+	s.AllowPrivate = strings.TrimPrefix(s.AllowPrivate+",127.0.0.0/8,::1/128", ",")
+	if s.Data = o.data; s.Folder == "" {
+		s.Folder = filepath.Join(o.data, "files")
+	}
+	if err := os.MkdirAll(s.Folder, 0o755); err != nil {
+		return err
+	}
+	e, err := openEngine(ctx, s, pg.URL, ws, log)
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -10,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -17,8 +19,10 @@ import (
 	"github.com/spf13/cobra"
 
 	"dorfbote/internal/api"
+	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/seal"
 	"dorfbote/internal/store"
 	"dorfbote/web"
 )
@@ -33,6 +37,12 @@ type settings struct {
 	PracticeURL string `env:"DORFBOTE_PRACTICE_URL"`
 	Data        string `env:"DORFBOTE_DATA"`
 	LogLevel    string `env:"DORFBOTE_LOG" envDefault:"info"`
+	// KeyFile holds the key that secrets are sealed with; it is made where there is none. Key is the key itself.
+	KeyFile string `env:"DORFBOTE_KEY_FILE"`
+	Key     string `env:"DORFBOTE_KEY,unset"`
+	// AllowPrivate are private addresses that may be called; Folder is the folder whose tables may be read.
+	AllowPrivate string `env:"DORFBOTE_ALLOW_PRIVATE"`
+	Folder       string `env:"DORFBOTE_FOLDER"`
 }
 
 func readSettings() (settings, *slog.Logger, error) {
@@ -56,10 +66,19 @@ func open(ctx context.Context, s settings, log *slog.Logger) (*engine.Engine, er
 	if err != nil {
 		return nil, fmt.Errorf("DORFBOTE_ZONE: %w", err)
 	}
-	return openEngine(ctx, s.DatabaseURL, ws, log)
+	return openEngine(ctx, s, s.DatabaseURL, ws, log)
 }
 
-func openEngine(ctx context.Context, url string, ws value.Workspace, log *slog.Logger) (*engine.Engine, error) {
+func openEngine(ctx context.Context, s settings, url string, ws value.Workspace, log *slog.Logger) (*engine.Engine, error) {
+	box, err := s.box()
+	if err != nil {
+		return nil, err
+	}
+	env, err := connect.NewEnv(ws, s.AllowPrivate)
+	if err != nil {
+		return nil, fmt.Errorf("DORFBOTE_ALLOW_PRIVATE: %w", err)
+	}
+	env.Folder = s.Folder
 	st, err := store.Open(ctx, url, 30)
 	if err != nil {
 		return nil, err
@@ -67,8 +86,22 @@ func openEngine(ctx context.Context, url string, ws value.Workspace, log *slog.L
 	e, err := engine.New(st, ws, log)
 	if err != nil {
 		st.Close()
+		return nil, err
 	}
-	return e, err
+	e.Box, e.Env = box, env
+	return e, nil
+}
+
+// box makes the box for secrets of the key that was given, or of the one in the file.
+func (s settings) box() (*seal.Box, error) {
+	if s.Key != "" {
+		return seal.New([]byte(s.Key))
+	}
+	file := s.KeyFile
+	if file == "" {
+		file = filepath.Join(cmp.Or(s.Data, "data"), "secret.key")
+	}
+	return seal.FromFile(file)
 }
 
 // withEngine runs fn with an engine on the database named in the environment. What goes wrong in it is
@@ -230,6 +263,19 @@ func openAPICommand() *cobra.Command {
 			out, err := api.Describe()
 			if err == nil {
 				fmt.Println(string(out))
+			}
+			return err
+		},
+	}
+}
+
+func keyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "key", Short: "Prints a new key for secrets, for DORFBOTE_KEY or a file named by DORFBOTE_KEY_FILE", Args: cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			key, err := seal.NewKey()
+			if err == nil {
+				fmt.Println(string(key))
 			}
 			return err
 		},

@@ -37,6 +37,7 @@ func start(t *testing.T) *client {
 	st := testdb.New(t)
 	e, err := engine.New(st, value.DefaultWorkspace(), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
+	e.Env = testdb.Loopback(t, e.Workspace)
 	ctx, cancel := context.WithCancel(context.Background())
 	s, err := api.New(api.Options{
 		Engine: e, Intake: engine.NewIntake(ctx, e), Hub: engine.NewHub(ctx, e), Log: e.Log,
@@ -47,7 +48,7 @@ func start(t *testing.T) *client {
 	server := httptest.NewServer(s.Handler())
 	t.Cleanup(func() { server.Close(); e.Stop(); cancel() })
 	require.NoError(t, st.DB.Create(&store.Person{Email: "a@x.example", Name: "A", Role: "editor", PasswordHash: api.HashPassword("secret-1"), CreatedAt: time.Now()}).Error)
-	require.NoError(t, st.DB.Create(&store.Connection{ID: "square", Kind: "chat", Title: "Square", Address: "http://127.0.0.1:1", CreatedAt: time.Now()}).Error)
+	require.NoError(t, st.DB.Create(&store.Connection{ID: "square", Kind: "chat", Title: "Square", Settings: store.Texts{"address": "http://127.0.0.1:1"}, CreatedAt: time.Now()}).Error)
 	require.NoError(t, st.DB.Create(&store.Destination{Name: "square/#tours", Connection: "square", Title: "#tours"}).Error)
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)

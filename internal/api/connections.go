@@ -10,214 +10,477 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
-	"gorm.io/gorm/clause"
+	"gorm.io/gorm"
 
-	"dorfbote/internal/core/value"
+	"dorfbote/internal/connect"
+	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/store"
 )
 
+// ConnectionKind is a kind of connection with what its form asks for.
+type ConnectionKind struct {
+	Name     string            `json:"name"`
+	Title    string            `json:"title"`
+	Does     string            `json:"does"`
+	Settings []connect.Setting `json:"settings"`
+	Source   []connect.Setting `json:"source" doc:"asked for each thing that is read"`
+	Single   string            `json:"single" doc:"the one source it has, where there is no choice"`
+	Key      string            `json:"key" doc:"the field that names a record, where the kind knows"`
+	Asks     bool              `json:"asks" doc:"its sources are asked from time to time"`
+	Appends  bool              `json:"appends" doc:"records only ever come, such as messages"`
+	Proves   bool              `json:"proves" doc:"it can be proved by a real call"`
+	Quickest int               `json:"quickest" doc:"seconds between calls at the quickest, where nothing is set"`
+	Slowest  int               `json:"slowest"`
+}
+
 // ConnectionItem is a connection in the list.
 type ConnectionItem struct {
-	ID          string     `json:"id"`
-	Kind        string     `json:"kind" enum:"hook,chat"`
-	Title       string     `json:"title"`
-	Address     string     `json:"address" doc:"of a hook: where apps send their events; of a chat: its API"`
-	Signed      bool       `json:"signed" doc:"of a hook: only signed events are taken in"`
-	KeyField    string     `json:"key_field"`
-	Sources     []string   `json:"sources"`
-	LastArrival *time.Time `json:"last_arrival"`
-	Today       int64      `json:"today" doc:"arrivals in the last 24 hours"`
+	ID           string            `json:"id"`
+	Kind         string            `json:"kind"`
+	KindTitle    string            `json:"kind_title"`
+	Title        string            `json:"title"`
+	Address      string            `json:"address" doc:"of a hook or form: its own; of the rest: where it calls"`
+	Signed       bool              `json:"signed" doc:"of a hook: only signed events are taken in"`
+	KeyField     string            `json:"key_field"`
+	Settings     map[string]string `json:"settings" doc:"without the secrets"`
+	Secrets      []string          `json:"secrets" doc:"the names of the secrets that are set"`
+	Paused       bool              `json:"paused"`
+	LastOK       *time.Time        `json:"last_ok"`
+	FailingSince *time.Time        `json:"failing_since"`
+	LastError    string            `json:"last_error"`
+	Sources      []string          `json:"sources" doc:"what is read from it; of a chat, its channels"`
+	LastArrival  *time.Time        `json:"last_arrival"`
+	Today        int64             `json:"today" doc:"arrivals in the last 24 hours"`
+	CallsADay    int64             `json:"calls_a_day" doc:"what asking costs at the present rhythm"`
 }
 
-// SourceItem is a source of arrivals.
-type SourceItem struct {
-	Source     string `json:"source"`
-	Connection string `json:"connection"`
-	Title      string `json:"title"`
-	KeyField   string `json:"key_field"`
+// HealthHour is how a connection's calls went in one hour.
+type HealthHour struct {
+	Hour   time.Time `json:"hour"`
+	OK     int       `json:"ok" gorm:"column:ok"`
+	Failed int       `json:"failed"`
 }
 
-// FieldItem is a field with real values.
-type FieldItem struct {
-	value.Field
-	Examples []string `json:"examples" doc:"the commonest values of the last records"`
-	Empty    int      `json:"empty" doc:"of a hundred records, how many leave it empty"`
+// HookRequestItem is one of the last requests to a hook.
+type HookRequestItem struct {
+	ID       int64     `json:"id"`
+	At       time.Time `json:"at"`
+	Status   int       `json:"status"`
+	Problem  string    `json:"problem"`
+	Location string    `json:"location"`
+	Media    string    `json:"media"`
+	Path     string    `json:"path"`
+	Size     int       `json:"size"`
+	Head     string    `json:"head" doc:"the beginning of the body"`
 }
 
-type sourceInput struct {
-	Connection string `path:"connection"`
-	Kind       string `path:"kind"`
+type connectionInput struct {
+	ID string `path:"id"`
 }
 
-type hookInput struct {
+type connectionOutput struct {
 	Body struct {
-		ID       string `json:"id" minLength:"1" maxLength:"40" doc:"a short name of lower-case letters, digits and hyphens"`
-		Title    string `json:"title" minLength:"1" maxLength:"100"`
-		KeyField string `json:"key_field,omitempty" doc:"which field names a record; id where nothing is said"`
-		Signed   bool   `json:"signed,omitempty" doc:"take in only events signed by Standard Webhooks"`
+		ConnectionItem
+		Secret   string            `json:"secret,omitempty" doc:"a hook's signing secret; it is shown this once"`
+		Sources  []SourceItem      `json:"reads"`
+		Health   []HealthHour      `json:"health" doc:"the last two weeks by the hour"`
+		Requests []HookRequestItem `json:"requests" doc:"of a hook: the last ones"`
+		Uses     []Use             `json:"uses" doc:"the sheets that name it"`
 	}
 }
 
-type hookOutput struct {
+type makeInput struct {
 	Body struct {
-		ConnectionItem
-		Secret string `json:"secret" doc:"the signing secret; it is shown this once"`
+		ID       string            `json:"id" minLength:"1" maxLength:"40" doc:"a short name of lower-case letters, digits and hyphens"`
+		Kind     string            `json:"kind,omitempty" default:"hook"`
+		Title    string            `json:"title" minLength:"1" maxLength:"100"`
+		Settings map[string]string `json:"settings,omitempty"`
+		KeyField string            `json:"key_field,omitempty" doc:"of a hook: which field names a record; id where nothing is said"`
+		Signed   bool              `json:"signed,omitempty" doc:"of a hook: take in only events signed by Standard Webhooks"`
+	}
+}
+
+type changeInput struct {
+	ID   string `path:"id"`
+	Body struct {
+		Title    string            `json:"title,omitempty" maxLength:"100"`
+		Settings map[string]string `json:"settings,omitempty" doc:"those to change; a secret that is not named stays as it is"`
+		KeyField string            `json:"key_field,omitempty"`
+		Paused   *bool             `json:"paused,omitempty"`
+		Renew    bool              `json:"renew,omitempty" doc:"of a hook: make a new signing secret"`
 	}
 }
 
 func (s *Server) connectionRoutes() {
+	register(s, op("list-connection-kinds", http.MethodGet, "/api/connection-kinds", "What can be connected, and what each asks for", "Connections"), anyone, s.listKinds)
 	register(s, op("list-connections", http.MethodGet, "/api/connections", "Apps and chats", "Connections"), anyone, s.listConnections)
-	register(s, op("create-hook", http.MethodPost, "/api/connections", "Make an address that an app can send events to", "Connections"), editors, s.createHook)
-	register(s, op("list-sources", http.MethodGet, "/api/sources", "What can be watched", "Connections"), anyone, s.listSources)
-	register(s, op("list-fields", http.MethodGet, "/api/sources/{connection}/{kind}/fields", "A source's fields with real values", "Connections"), anyone, s.listFields)
+	register(s, op("create-connection", http.MethodPost, "/api/connections", "Connect an app or a chat", "Connections"), editors, s.createConnection)
+	register(s, op("get-connection", http.MethodGet, "/api/connections/{id}", "One connection: health, sources, last requests, where it is used", "Connections"), anyone, s.getConnection)
+	register(s, op("change-connection", http.MethodPatch, "/api/connections/{id}", "Change, pause or go on with a connection", "Connections"), editors, s.changeConnection)
+	register(s, op("delete-connection", http.MethodDelete, "/api/connections/{id}", "Delete a connection that no workflow names", "Connections"), editors, s.deleteConnection)
+	s.proveRoutes()
+	s.sourceRoutes()
+	s.movingRoutes()
 }
 
-func (s *Server) listConnections(ctx context.Context, _ *Person, _ *struct{}) (*listOutput[ConnectionItem], error) {
-	var rows []store.Connection
-	db := s.store.DB.WithContext(ctx)
-	if err := db.Order("kind DESC, id").Find(&rows).Error; err != nil {
-		return nil, err
-	}
-	items := make([]ConnectionItem, 0, len(rows))
-	for _, c := range rows {
-		it := s.connectionItem(c)
-		if err := db.Model(&store.Kind{}).Where("connection = ?", c.ID).Order("source").Pluck("source", &it.Sources).Error; err != nil {
-			return nil, err
+func (s *Server) listKinds(_ context.Context, _ *Person, _ *struct{}) (*listOutput[ConnectionKind], error) {
+	var items []ConnectionKind
+	for _, k := range kinds.All() {
+		it := ConnectionKind{
+			Name: k.Name, Title: k.Title, Does: k.Does, Settings: k.Settings, Source: k.Source, Single: k.Single, Key: k.Key,
+			Asks: k.Open != nil && k.Name != "chat", Appends: k.Appends, Proves: k.Open != nil,
+			Quickest: int(k.Quickest.Seconds()), Slowest: int(k.Slowest.Seconds()),
 		}
-		if c.Kind == "chat" {
-			if err := db.Model(&store.Destination{}).Where("connection = ?", c.ID).Order("name").Pluck("name", &it.Sources).Error; err != nil {
-				return nil, err
-			}
-		} else if len(it.Sources) > 0 {
-			err := db.Raw(`SELECT max(received_at) AS last_arrival, count(*) FILTER (WHERE received_at > now() - interval '1 day') AS today
-				FROM (SELECT received_at FROM arrivals WHERE source IN ? ORDER BY seq DESC LIMIT 20000) a`, it.Sources).Row().Scan(&it.LastArrival, &it.Today)
-			if err != nil {
-				return nil, err
-			}
+		if it.Settings == nil {
+			it.Settings = []connect.Setting{}
+		}
+		if it.Source == nil {
+			it.Source = []connect.Setting{}
 		}
 		items = append(items, it)
 	}
 	return list(items, 0), nil
 }
 
-func (s *Server) connectionItem(c store.Connection) ConnectionItem {
-	it := ConnectionItem{ID: c.ID, Kind: c.Kind, Title: c.Title, Address: c.Address, Signed: c.Secret != "", KeyField: c.KeyField, Sources: []string{}}
-	if c.Kind == "hook" {
-		it.Address = strings.TrimSuffix(s.PublicURL, "/") + "/in/" + c.ID
-	}
-	return it
-}
-
-var shortName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`)
-
-func (s *Server) createHook(ctx context.Context, _ *Person, in *hookInput) (*hookOutput, error) {
-	if !shortName.MatchString(in.Body.ID) {
-		return nil, huma.Error422UnprocessableEntity("the short name may hold lower-case letters, digits and hyphens",
-			&huma.ErrorDetail{Location: "body.id", Message: "not a short name", Value: in.Body.ID})
-	}
-	c := store.Connection{ID: in.Body.ID, Kind: "hook", Title: in.Body.Title, KeyField: in.Body.KeyField, CreatedAt: time.Now()}
-	if c.KeyField == "" {
-		c.KeyField = "id"
-	}
-	if in.Body.Signed {
-		raw := make([]byte, 24)
-		_, _ = rand.Read(raw)
-		c.Secret = "whsec_" + base64.StdEncoding.EncodeToString(raw)
-	}
-	if err := s.store.DB.WithContext(ctx).Create(&c).Error; err != nil {
+func (s *Server) listConnections(ctx context.Context, _ *Person, _ *struct{}) (*listOutput[ConnectionItem], error) {
+	var rows []store.Connection
+	if err := s.store.DB.WithContext(ctx).Order("kind DESC, id").Limit(1000).Find(&rows).Error; err != nil {
 		return nil, err
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "connections"})
-	out := &hookOutput{}
-	out.Body.ConnectionItem, out.Body.Secret = s.connectionItem(c), c.Secret
-	return out, nil
-}
-
-func (s *Server) listSources(ctx context.Context, _ *Person, _ *struct{}) (*listOutput[SourceItem], error) {
-	var rows []store.Kind
-	err := s.store.DB.WithContext(ctx).Order("source").Find(&rows).Error
-	items := make([]SourceItem, 0, len(rows))
-	for _, k := range rows {
-		items = append(items, SourceItem{k.Source, k.Connection, k.Title, k.KeyField})
-	}
-	return list(items, 0), err
-}
-
-func (s *Server) listFields(ctx context.Context, _ *Person, in *sourceInput) (*listOutput[FieldItem], error) {
-	source := in.Connection + "/" + in.Kind
-	kind, err := s.Engine.Kind(ctx, source)
-	if err != nil {
-		return nil, err
-	}
-	if kind == nil {
-		return nil, huma.Error404NotFound("there is no source " + source)
-	}
-	records, err := s.store.SampleRecords(ctx, source, 200)
-	if err != nil {
-		return nil, err
-	}
-	items := make([]FieldItem, 0, len(kind.Fields))
-	for _, f := range kind.Fields {
-		items = append(items, s.fieldItem(f, kind, records))
+	items := make([]ConnectionItem, 0, len(rows))
+	for _, c := range rows {
+		it, err := s.connectionItem(ctx, &c)
+		if err != nil {
+			return nil, err
+		}
+		items = append(items, it)
 	}
 	return list(items, 0), nil
 }
 
-func (s *Server) fieldItem(f value.Field, kind *value.Kind, records []map[string]any) FieldItem {
-	it := FieldItem{Field: f, Examples: []string{}}
-	counts, empty := map[string]int{}, 0
-	for _, r := range records {
-		if value.Empty(r[f.Name]) {
-			empty++
-			continue
-		}
-		counts[s.show(kind, f.Name, r[f.Name])]++
+func (s *Server) connectionItem(ctx context.Context, c *store.Connection) (ConnectionItem, error) {
+	it := ConnectionItem{
+		ID: c.ID, Kind: c.Kind, Title: c.Title, KeyField: c.KeyField, Settings: map[string]string{}, Secrets: []string{}, Sources: []string{},
+		Paused: c.Paused, LastOK: c.LastOK, FailingSince: c.FailingSince, LastError: c.LastError,
 	}
-	for len(it.Examples) < 8 && len(counts) > 0 {
-		best := ""
-		for v, n := range counts {
-			if best == "" || n > counts[best] || n == counts[best] && v < best {
-				best = v
-			}
-		}
-		delete(counts, best)
-		if len(best) <= 80 {
-			it.Examples = append(it.Examples, best)
-		}
+	if k := kinds.Named(c.Kind); k != nil {
+		it.KindTitle = k.Title
 	}
-	if len(records) > 0 {
-		it.Empty = 100 * empty / len(records)
+	for name, v := range c.Settings {
+		it.Settings[name] = v
 	}
-	return it
+	secrets, err := s.Engine.Box.Open(c.Sealed, c.ID)
+	if err != nil {
+		it.LastError = err.Error()
+	}
+	for name := range secrets {
+		it.Secrets = append(it.Secrets, name)
+	}
+	it.Signed = secrets["signing"] != ""
+	it.Address = s.addressOf(c)
+	db := s.store.DB.WithContext(ctx)
+	if c.Kind == "chat" {
+		return it, db.Model(&store.Destination{}).Where("connection = ?", c.ID).Order("name").Pluck("name", &it.Sources).Error
+	}
+	if err := db.Model(&store.Kind{}).Where("connection = ?", c.ID).Order("source").Pluck("source", &it.Sources).Error; err != nil {
+		return it, err
+	}
+	if len(it.Sources) == 0 {
+		return it, nil
+	}
+	err = db.Raw(`SELECT max(received_at) AS last_arrival, count(*) FILTER (WHERE received_at > now() - interval '1 day') AS today
+		FROM (SELECT received_at FROM arrivals WHERE source IN ? ORDER BY seq DESC LIMIT 20000) a`, it.Sources).Row().Scan(&it.LastArrival, &it.Today)
+	if err != nil {
+		return it, err
+	}
+	return it, db.Raw("SELECT coalesce(sum(86400 / every * greatest(last_calls, 1)), 0) FROM polls WHERE connection = ?", c.ID).Scan(&it.CallsADay).Error
 }
 
-// maxKinds bounds how many kinds one hook may bring up, so that foreign input cannot fill lists.
-const maxKinds = 200
+func (s *Server) addressOf(c *store.Connection) string {
+	base := strings.TrimSuffix(s.PublicURL, "/")
+	switch c.Kind {
+	case "hook":
+		return base + "/in/" + c.ID
+	case "form":
+		return base + "/form/" + c.ID
+	}
+	for _, name := range []string{"address", "host", "folder"} {
+		if v := c.Settings[name]; v != "" {
+			if name == "host" && c.Settings["database"] != "" {
+				v += "/" + c.Settings["database"]
+			}
+			return v
+		}
+	}
+	return c.Settings["user"]
+}
 
-// learnSource notes a source that is seen for the first time.
-func (s *Server) learnSource(ctx context.Context, connection, keyField, source string) *huma.ErrorModel {
-	if s.sources.has(source) {
-		return nil
+var shortName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`)
+
+// split parts settings from secrets, and refuses what the kind does not ask for.
+func split(k *connect.Kind, given map[string]string) (settings store.Texts, secrets map[string]string, err error) {
+	settings, secrets = store.Texts{}, map[string]string{}
+	known := map[string]connect.Setting{}
+	for _, f := range k.Settings {
+		known[f.Name] = f
 	}
-	db := s.store.DB.WithContext(ctx)
-	var n int64
-	if err := db.Model(&store.Kind{}).Where("connection = ?", connection).Count(&n).Error; err != nil {
-		return problemModel(http.StatusServiceUnavailable, "", "the database does not answer; try again")
+	for name, v := range given {
+		f, ok := known[name]
+		switch {
+		case !ok:
+			return nil, nil, invalid("body.settings."+name, "a %s has no setting %s", k.Title, name)
+		case len(v) > 20_000:
+			return nil, nil, invalid("body.settings."+name, "%s is too long", f.Label)
+		case f.Type == "secret":
+			secrets[name] = v
+		case f.Type == "choice" && v != "" && !holds(f.Options, v):
+			return nil, nil, invalid("body.settings."+name, "%s is one of %s, not %q", f.Label, strings.Join(f.Options, ", "), v)
+		default:
+			settings[name] = strings.TrimSpace(v)
+		}
 	}
-	_, name, _ := strings.Cut(source, "/")
-	if !kindName.MatchString(name) {
-		return problemModel(http.StatusBadRequest, "source", "the kind of record in "+source+" may hold letters, digits, hyphens, dots and underscores")
+	return settings, secrets, nil
+}
+
+func holds(list []string, s string) bool {
+	for _, e := range list {
+		if e == s {
+			return true
+		}
 	}
-	if n >= maxKinds {
-		return problemModel(http.StatusBadRequest, "source", "this connection has brought up too many kinds of record")
+	return false
+}
+
+// applies tells whether a setting is asked for, given the others.
+func applies(f connect.Setting, settings map[string]string, all []connect.Setting) bool {
+	name, values, ok := strings.Cut(f.When, "=")
+	if !ok {
+		return true
 	}
-	k := store.Kind{Source: source, Connection: connection, Title: value.LabelOf(name), KeyField: keyField}
-	if err := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&k).Error; err != nil {
-		return problemModel(http.StatusServiceUnavailable, "", "the database does not answer; try again")
+	have := settings[name]
+	for _, other := range all {
+		if other.Name == name && have == "" {
+			have = other.Default
+		}
 	}
-	s.sources.add(source)
+	return holds(strings.Split(values, ","), have)
+}
+
+// complete refuses settings that lack something that is needed.
+func complete(fields []connect.Setting, settings, secrets map[string]string) error {
+	for _, f := range fields {
+		if f.Required && f.Default == "" && settings[f.Name] == "" && secrets[f.Name] == "" && applies(f, settings, fields) {
+			return invalid("body.settings."+f.Name, "%s is missing", f.Label)
+		}
+	}
 	return nil
 }
 
-var kindName = regexp.MustCompile(`^[\pL\pN][\pL\pN._-]{0,99}$`)
+func newSigningSecret() string {
+	raw := make([]byte, 24)
+	_, _ = rand.Read(raw)
+	return "whsec_" + base64.StdEncoding.EncodeToString(raw)
+}
+
+func (s *Server) createConnection(ctx context.Context, who *Person, in *makeInput) (*connectionOutput, error) {
+	if !shortName.MatchString(in.Body.ID) || in.Body.ID == "dorfbote" {
+		return nil, invalid("body.id", "the short name may hold lower-case letters, digits and hyphens, and is not dorfbote")
+	}
+	k := kinds.Named(in.Body.Kind)
+	if k == nil {
+		return nil, invalid("body.kind", "there is no kind of connection %s", in.Body.Kind)
+	}
+	settings, secrets, err := split(k, in.Body.Settings)
+	if err != nil {
+		return nil, err
+	}
+	if err := complete(k.Settings, settings, secrets); err != nil {
+		return nil, err
+	}
+	c := store.Connection{ID: in.Body.ID, Kind: k.Name, Title: in.Body.Title, KeyField: in.Body.KeyField, Settings: settings, Owner: &who.ID, CreatedAt: time.Now()}
+	if c.KeyField == "" {
+		c.KeyField = settings["key_field"]
+	}
+	if c.KeyField == "" {
+		c.KeyField = "id"
+	}
+	if k.Name == "hook" && (in.Body.Signed || settings["signed"] == "yes") {
+		secrets["signing"] = newSigningSecret()
+	}
+	if c.Sealed, err = s.Engine.Box.Seal(secrets, c.ID); err != nil {
+		return nil, err
+	}
+	if err := s.store.DB.WithContext(ctx).Create(&c).Error; err != nil {
+		return nil, err
+	}
+	if k.Name == "chat" {
+		if err := s.learnChannels(ctx, &c); err != nil {
+			s.Log.Info("listing a new chat's channels failed", "connection", c.ID, "error", err)
+		}
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "connections"})
+	out, err := s.connection(ctx, c.ID)
+	if err == nil {
+		out.Body.Secret = secrets["signing"]
+	}
+	return out, err
+}
+
+// learnChannels makes destinations of a chat's channels.
+func (s *Server) learnChannels(ctx context.Context, c *store.Connection) error {
+	conn, err := s.Engine.OpenConn(c)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	list, err := conn.Browse(ctx)
+	if err != nil {
+		return err
+	}
+	for _, ch := range list {
+		err := s.store.DB.WithContext(ctx).Exec(`INSERT INTO destinations (name, connection, title, private) VALUES (?, ?, ?, ?)
+			ON CONFLICT (name) DO UPDATE SET private = excluded.private`, c.ID+"/"+ch.Kind, c.ID, ch.Title, ch.Detail == "private").Error
+		if err != nil {
+			return err
+		}
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "destinations"})
+	return nil
+}
+
+func (s *Server) getConnection(ctx context.Context, _ *Person, in *connectionInput) (*connectionOutput, error) {
+	return s.connection(ctx, in.ID)
+}
+
+func (s *Server) connection(ctx context.Context, id string) (*connectionOutput, error) {
+	db := s.store.DB.WithContext(ctx)
+	var c store.Connection
+	if err := db.First(&c, "id = ?", id).Error; err != nil {
+		return nil, err
+	}
+	out := &connectionOutput{}
+	it, err := s.connectionItem(ctx, &c)
+	if err != nil {
+		return nil, err
+	}
+	out.Body.ConnectionItem = it
+	out.Body.Health, out.Body.Requests = []HealthHour{}, []HookRequestItem{}
+	if out.Body.Sources, err = s.sourceItems(ctx, db.Where("kinds.connection = ?", id)); err != nil {
+		return nil, err
+	}
+	if err := db.Raw("SELECT hour, ok, failed FROM health WHERE connection = ? ORDER BY hour", id).Scan(&out.Body.Health).Error; err != nil {
+		return nil, err
+	}
+	if err := db.Raw("SELECT * FROM hook_requests WHERE connection = ? ORDER BY id DESC LIMIT 50", id).Scan(&out.Body.Requests).Error; err != nil {
+		return nil, err
+	}
+	out.Body.Uses, err = s.uses(ctx, id)
+	return out, err
+}
+
+func (s *Server) changeConnection(ctx context.Context, _ *Person, in *changeInput) (*connectionOutput, error) {
+	db := s.store.DB.WithContext(ctx)
+	fresh := ""
+	err := db.Transaction(func(tx *gorm.DB) error {
+		var c store.Connection
+		if err := tx.Raw("SELECT * FROM connections WHERE id = ? FOR UPDATE", in.ID).Scan(&c).Error; err != nil {
+			return err
+		}
+		k := kinds.Named(c.Kind)
+		if c.ID == "" || k == nil {
+			return gorm.ErrRecordNotFound
+		}
+		settings, secrets, err := split(k, in.Body.Settings)
+		if err != nil {
+			return err
+		}
+		have, err := s.Engine.Box.Open(c.Sealed, c.ID)
+		if err != nil && len(secrets) == 0 && len(c.Sealed) > 0 && in.Body.Settings != nil {
+			return err
+		}
+		if have == nil {
+			have = map[string]string{}
+		}
+		if c.Settings == nil {
+			c.Settings = store.Texts{}
+		}
+		for name, v := range settings {
+			c.Settings[name] = v
+		}
+		for name, v := range secrets {
+			have[name] = v
+		}
+		if in.Body.Renew && c.Kind == "hook" {
+			fresh = newSigningSecret()
+			have["signing"] = fresh
+		}
+		if c.Sealed, err = s.Engine.Box.Seal(have, c.ID); err != nil {
+			return err
+		}
+		if in.Body.Title != "" {
+			c.Title = in.Body.Title
+		}
+		if in.Body.KeyField != "" {
+			c.KeyField = in.Body.KeyField
+		}
+		if in.Body.Paused != nil {
+			c.Paused = *in.Body.Paused
+		}
+		return tx.Model(&c).Select("title", "key_field", "settings", "sealed", "paused").Updates(&c).Error
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.sources.forget(in.ID)
+	if in.Body.Paused != nil && !*in.Body.Paused {
+		if err := s.goOn(ctx, in.ID); err != nil {
+			return nil, err
+		}
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "connections"})
+	out, err := s.connection(ctx, in.ID)
+	if err == nil {
+		out.Body.Secret = fresh
+	}
+	return out, err
+}
+
+// goOn has everything done that a pause has held up.
+func (s *Server) goOn(ctx context.Context, id string) error {
+	db := s.store.DB.WithContext(ctx)
+	if err := db.Exec("UPDATE polls SET due_at = least(due_at, now()) WHERE connection = ?", id).Error; err != nil {
+		return err
+	}
+	var names []string
+	if err := db.Model(&store.Destination{}).Where("connection = ?", id).Pluck("name", &names).Error; err != nil {
+		return err
+	}
+	for _, n := range names {
+		if err := s.Engine.Wake(ctx, n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Server) deleteConnection(ctx context.Context, _ *Person, in *connectionInput) (*struct{}, error) {
+	uses, err := s.uses(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if len(uses) > 0 {
+		names := make([]string, len(uses))
+		for i, u := range uses {
+			names[i] = u.Name
+		}
+		return nil, huma.Error409Conflict("the connection is used by " + strings.Join(names, ", ") + "; move them to another connection first")
+	}
+	res := s.store.DB.WithContext(ctx).Exec("DELETE FROM connections WHERE id = ?", in.ID)
+	if res.Error == nil && res.RowsAffected == 0 {
+		return nil, gorm.ErrRecordNotFound
+	}
+	s.sources.forget(in.ID)
+	s.Engine.Tell(ctx, engine.Event{Topic: "connections"})
+	return nil, res.Error
+}

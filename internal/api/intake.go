@@ -1,17 +1,22 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"io"
 	"net/http"
+	"regexp"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
+	"gorm.io/gorm/clause"
 
 	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/store"
 )
@@ -28,24 +33,35 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusNotFound, "path", "there is no hook "+chi.URLParam(r, "connection")+" here")
 		return
 	}
+	if c.Paused {
+		w.Header().Set("Retry-After", "60")
+		s.refuse(w, r, c.ID, nil, http.StatusServiceUnavailable, "", "this connection is paused; nothing was taken in, so send it again later")
+		return
+	}
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, hook.MaxBody))
 	if err != nil {
 		var tooLarge *http.MaxBytesError
 		if errors.As(err, &tooLarge) {
-			writeProblem(w, http.StatusRequestEntityTooLarge, "body", "the body is larger than 1 MiB; send fewer events at a time")
+			s.refuse(w, r, c.ID, nil, http.StatusRequestEntityTooLarge, "body", "the body is larger than 1 MiB; send fewer events at a time")
 			return
 		}
 		writeProblem(w, http.StatusBadRequest, "body", "the body ended before it was complete")
 		return
 	}
-	h := hook.Hook{Connection: c.ID, Secret: c.Secret, KeyField: func(source string) string { return s.keyField(r, c, source) }}
+	secret, err := s.Engine.Secret(c, "signing")
+	if err != nil {
+		s.refuse(w, r, c.ID, body, http.StatusInternalServerError, "", err.Error())
+		return
+	}
+	h := hook.Hook{Connection: c.ID, Secret: secret, KeyField: func(source string) string { return s.keyField(r, c, source) }}
 	events, problem := h.Read(r.Header, chi.URLParam(r, "kind"), body, time.Now().UTC())
 	if problem != nil {
-		writeProblem(w, problem.Status, problem.Location, problem.Detail)
+		s.refuse(w, r, c.ID, body, problem.Status, problem.Location, problem.Detail)
 		return
 	}
 	for _, e := range events {
 		if m := s.learnSource(r.Context(), c.ID, c.KeyField, e.Source); m != nil {
+			s.requests.note(r, c.ID, body, m.Status, "source", m.Detail)
 			sendProblem(w, m)
 			return
 		}
@@ -57,6 +73,7 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+	s.requests.note(r, c.ID, body, http.StatusAccepted, "", "")
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(http.StatusAccepted)
 	_ = json.NewEncoder(w).Encode(map[string]any{"accepted": len(receipts), "arrivals": receipts})
@@ -96,6 +113,25 @@ func (c *sourceCache) add(source string) {
 		c.known = map[string]bool{}
 	}
 	c.known[source] = true
+}
+
+// forget has a connection looked at anew.
+func (c *sourceCache) forget(connection string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.hooks, connection)
+	for source := range c.known {
+		if strings.HasPrefix(source, connection+"/") {
+			delete(c.known, source)
+			delete(c.keys, source)
+		}
+	}
+}
+
+func (c *sourceCache) forgetKey(source string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	delete(c.keys, source)
 }
 
 func (s *Server) hookNamed(r *http.Request, id string) (*store.Connection, error) {
@@ -138,6 +174,33 @@ func (s *Server) keyField(r *http.Request, c *store.Connection, source string) s
 	}
 	s.sources.keys[source] = row.KeyField
 	return row.KeyField
+}
+
+var kindName = regexp.MustCompile(`^[\pL\pN][\pL\pN._-]{0,99}$`)
+
+// learnSource notes a source that is seen for the first time.
+func (s *Server) learnSource(ctx context.Context, connection, keyField, source string) *huma.ErrorModel {
+	if s.sources.has(source) {
+		return nil
+	}
+	db := s.store.DB.WithContext(ctx)
+	var n int64
+	if err := db.Model(&store.Kind{}).Where("connection = ?", connection).Count(&n).Error; err != nil {
+		return problemModel(http.StatusServiceUnavailable, "", "the database does not answer; try again")
+	}
+	_, name, _ := strings.Cut(source, "/")
+	if !kindName.MatchString(name) {
+		return problemModel(http.StatusBadRequest, "source", "the kind of record in "+source+" may hold letters, digits, hyphens, dots and underscores")
+	}
+	if n >= maxKinds {
+		return problemModel(http.StatusBadRequest, "source", errKinds)
+	}
+	k := store.Kind{Source: source, Connection: connection, Title: value.LabelOf(name), KeyField: keyField}
+	if err := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&k).Error; err != nil {
+		return problemModel(http.StatusServiceUnavailable, "", "the database does not answer; try again")
+	}
+	s.sources.add(source)
+	return nil
 }
 
 func problemModel(status int, location, detail string) *huma.ErrorModel {

@@ -47,12 +47,15 @@ type Server struct {
 	trails   trailCache
 	sources  sourceCache
 	guesses  *guessLimit
+	requests *requestLog
+	formRate *formLimit
 	handler  http.Handler
 }
 
 // New makes the server.
 func New(o Options) (*Server, error) {
-	s := &Server{Options: o, store: o.Engine.Store, sessions: scs.New(), guesses: newGuessLimit()}
+	s := &Server{Options: o, store: o.Engine.Store, sessions: scs.New(), guesses: newGuessLimit(), formRate: newFormLimit()}
+	s.requests = newRequestLog(o.Engine)
 	s.sessions.Store = pgxstore.New(s.store.Pool)
 	s.sessions.Lifetime = 7 * 24 * time.Hour
 	s.sessions.Cookie.Name = "dorfbote_session"
@@ -64,6 +67,11 @@ func New(o Options) (*Server, error) {
 	root.Use(middleware.Recoverer)
 	root.Post("/in/{connection}", s.takeIn)
 	root.Post("/in/{connection}/{kind}", s.takeIn)
+	root.Post("/call/{id}", s.takeCall)
+	root.Get("/form/{connection}", s.showForm)
+	root.Post("/form/{connection}", s.takeForm)
+	root.Get("/form/{connection}/mend/{token}", s.showForm)
+	root.Post("/form/{connection}/mend/{token}", s.takeForm)
 	root.Get("/healthz", s.health)
 	guard := http.NewCrossOriginProtection()
 	root.Group(func(r chi.Router) {
@@ -107,6 +115,8 @@ func (s *Server) routes() {
 	s.arrivalRoutes()
 	s.outboxRoutes()
 	s.connectionRoutes()
+	s.startRoutes()
+	s.scheduleRoutes()
 	s.todayRoutes()
 }
 

@@ -10,8 +10,10 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"dorfbote/internal/core/cond"
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/store"
 )
@@ -27,6 +29,7 @@ type WorkflowItem struct {
 	Version   int        `json:"version" doc:"the version that is or was on; 0 before the first"`
 	Changed   bool       `json:"changed" doc:"the draft differs from the version"`
 	Source    string     `json:"source"`
+	Form      string     `json:"form" enum:",due,lasts,silent,schedule,start,called" doc:"what starts it; empty for a change"`
 	Watches   string     `json:"watches" doc:"in words"`
 	Tells     []string   `json:"tells"`
 	Problems  int        `json:"problems" doc:"errors in the draft"`
@@ -97,6 +100,7 @@ func (s *Server) workflowRoutes() {
 	register(s, op("create-workflow", http.MethodPost, "/api/workflows", "Make a workflow; it is off", "Workflows"), editors, s.createWorkflow)
 	register(s, op("save-draft", http.MethodPut, "/api/workflows/{id}/draft", "Keep a workflow's draft", "Workflows"), editors, s.saveDraft)
 	register(s, op("switch-on", http.MethodPost, "/api/workflows/{id}/on", "Switch on the draft as a new version", "Workflows"), editors, s.switchOn)
+	register(s, op("preview-on", http.MethodPost, "/api/workflows/{id}/on/preview", "What switching on would send at once", "Workflows"), anyone, s.beginning)
 	register(s, op("switch-off", http.MethodPost, "/api/workflows/{id}/off", "Switch off", "Workflows"), editors, s.switchOff)
 	register(s, op("delete-workflow", http.MethodDelete, "/api/workflows/{id}", "Delete a workflow that is off", "Workflows"), editors, s.deleteWorkflow)
 	register(s, op("list-versions", http.MethodGet, "/api/workflows/{id}/versions", "A workflow's versions, newest first", "Workflows"), anyone, s.versions)
@@ -117,7 +121,7 @@ func (s *Server) item(w store.Workflow, live string, known sheet.Known) Workflow
 		return it
 	}
 	it.Note, it.Icon, it.Colour, it.Source = sh.Note, sh.Look.Icon, sh.Look.Colour, sh.Watch.Source.S
-	it.Watches = watchWords(sh)
+	it.Watches, it.Form = s.watchWords(sh), sh.Watch.Form
 	seen := map[string]bool{}
 	add := func(tells []sheet.Tell) {
 		for _, t := range tells {
@@ -136,15 +140,49 @@ func (s *Server) item(w store.Workflow, live string, known sheet.Known) Workflow
 	return it
 }
 
-func watchWords(sh *sheet.Sheet) string {
-	w := strings.Join(sh.Watch.On, " or ")
-	if c := sh.Watch.When; c != nil && c.Field.S != "" {
-		w = c.Field.S + " " + strings.ReplaceAll(c.Op.S, "_", " ")
-		if v, ok := c.Value.(string); ok {
-			w += " " + v
+func (s *Server) watchWords(sh *sheet.Sheet) string {
+	w := &sh.Watch
+	switch w.Form {
+	case sheet.Due:
+		switch {
+		case w.Offset < 0:
+			return value.Words(-w.Offset) + " before " + w.Field.S
+		case w.Offset > 0:
+			return value.Words(w.Offset) + " after " + w.Field.S
 		}
+		return "at " + w.Field.S
+	case sheet.Lasts:
+		return condWords(w.That) + " for " + value.Words(w.For)
+	case sheet.Silent:
+		return "nothing for " + value.Words(w.For)
+	case sheet.Schedule:
+		if m, _, err := w.Schedule.Compile(s.Engine.Workspace.Location()); err == nil && m != nil {
+			return m.Words()
+		}
+		return "a schedule"
+	case sheet.Start:
+		return "started by hand"
+	case sheet.Called:
+		return "started by a call"
 	}
-	return w
+	if w.When != nil && w.When.Field.S != "" {
+		return condWords(w.When)
+	}
+	return strings.Join(w.On, " or ")
+}
+
+func condWords(c *cond.Spec) string {
+	if c == nil || c.Field.S == "" {
+		return "a condition"
+	}
+	out := c.Field.S + " " + strings.ReplaceAll(c.Op.S, "_", " ")
+	switch v := c.Value.(type) {
+	case string:
+		out += " " + v
+	case float64:
+		out += " " + value.NumberText(v)
+	}
+	return out
 }
 
 func (s *Server) listWorkflows(ctx context.Context, _ *Person, _ *struct{}) (*listOutput[WorkflowItem], error) {
@@ -247,8 +285,60 @@ func (s *Server) saveDraft(ctx context.Context, who *Person, in *draftInput) (*w
 type onInput struct {
 	ID   int64 `path:"id"`
 	Body *struct {
-		Note string `json:"note,omitempty" maxLength:"500" doc:"what is new"`
+		Note  string         `json:"note,omitempty" maxLength:"500" doc:"what is new"`
+		Begin *BeginWorkflow `json:"begin,omitempty" doc:"where to begin; from now on where nothing is said"`
 	}
+}
+
+// BeginWorkflow says which arrivals a workflow that is switched on begins with.
+type BeginWorkflow struct {
+	How     string `json:"how" enum:"now,everything,from" doc:"from now on, everything that has ever come, or from one arrival on"`
+	Arrival int64  `json:"arrival,omitempty" doc:"the arrival to begin with"`
+}
+
+// since is the arrival after which deciding begins; negative for from now on.
+func (b *BeginWorkflow) since() (int64, error) {
+	switch {
+	case b == nil || b.How == "now":
+		return -1, nil
+	case b.How == "everything":
+		return 0, nil
+	case b.Arrival <= 0:
+		return 0, huma.Error422UnprocessableEntity("name the arrival to begin with")
+	}
+	return b.Arrival - 1, nil
+}
+
+type beginInput struct {
+	ID   int64 `path:"id"`
+	Body BeginWorkflow
+}
+
+type beginOutput struct{ Body engine.Beginning }
+
+// beginning says what switching on would send at once.
+func (s *Server) beginning(ctx context.Context, _ *Person, in *beginInput) (*beginOutput, error) {
+	w, err := s.store.Workflow(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	known, err := s.Engine.Known(ctx)
+	if err != nil {
+		return nil, err
+	}
+	plan, _, problems := sheet.Compile([]byte(w.Draft), known)
+	if plan == nil {
+		return nil, notRunnable(problems)
+	}
+	since, err := in.Body.since()
+	if err != nil || since < 0 {
+		return &beginOutput{engine.Beginning{ByPlace: map[string]int64{}}}, err
+	}
+	b, err := s.Engine.Beginning(ctx, plan, in.ID, since)
+	if err != nil {
+		return nil, err
+	}
+	return &beginOutput{*b}, nil
 }
 
 func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workflowOutput, error) {
@@ -264,11 +354,15 @@ func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workf
 	if plan == nil {
 		return nil, notRunnable(problems)
 	}
-	note := ""
+	on := store.SwitchedOn{Sheet: w.Draft, By: who.Name, Since: -1}
 	if in.Body != nil {
-		note = in.Body.Note
+		if on.Note = in.Body.Note; in.Body.Begin != nil {
+			if on.Since, err = in.Body.Begin.since(); err != nil {
+				return nil, err
+			}
+		}
 	}
-	if _, err := s.store.SwitchOn(ctx, in.ID, w.Draft, plan.Source, note, who.Name); err != nil {
+	if _, err := s.Engine.SwitchOn(ctx, in.ID, plan, on); err != nil {
 		return nil, err
 	}
 	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: w.ID})
@@ -287,6 +381,9 @@ func notRunnable(problems []report.Problem) error {
 
 func (s *Server) switchOff(ctx context.Context, who *Person, in *idInput) (*workflowOutput, error) {
 	if err := s.store.SwitchOff(ctx, in.ID, who.Name); err != nil {
+		return nil, err
+	}
+	if err := s.Engine.Disarm(ctx, in.ID); err != nil {
 		return nil, err
 	}
 	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: in.ID})

@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
+	"gorm.io/gorm"
 
 	"dorfbote/internal/pgserver"
 	"dorfbote/internal/store"
@@ -160,14 +161,14 @@ func prepare(ctx context.Context, st *store.Store, chat string) error {
 	w := store.Workflow{Name: "Bench", Draft: liveSheet, CreatedAt: time.Now(), UpdatedAt: time.Now()}
 	for _, row := range []any{
 		&store.Connection{ID: "bench", Kind: "hook", Title: "Bench", KeyField: "id", CreatedAt: time.Now()},
-		&store.Connection{ID: "square", Kind: "chat", Title: "Square", Address: chat, CreatedAt: time.Now()},
+		&store.Connection{ID: "square", Kind: "chat", Title: "Square", Settings: store.Texts{"address": chat}, CreatedAt: time.Now()},
 		&store.Destination{Name: "square/#tours", Connection: "square", Title: "#tours"}, &w,
 	} {
 		if err := db.Create(row).Error; err != nil {
 			return err
 		}
 	}
-	_, err := st.SwitchOn(ctx, w.ID, liveSheet, "bench/orders", "", "")
+	_, err := st.SwitchOn(ctx, w.ID, store.SwitchedOn{Sheet: liveSheet, Source: "bench/orders", Since: -1}, func(*gorm.DB, *store.Workflow) error { return nil })
 	return err
 }
 

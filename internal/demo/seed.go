@@ -23,6 +23,7 @@ import (
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/practice"
+	"dorfbote/internal/seal"
 	"dorfbote/internal/store"
 )
 
@@ -69,7 +70,7 @@ func Fill(ctx context.Context, e *engine.Engine, p *practice.Server, at Addresse
 		if err := people(db); err != nil {
 			return fmt.Errorf("writing the demo people: %w", err)
 		}
-		if err := connections(db, at); err != nil {
+		if err := connections(db, e.Box, at); err != nil {
 			return fmt.Errorf("writing the connections: %w", err)
 		}
 		if err := workflows(ctx, e); err != nil {
@@ -82,7 +83,7 @@ func Fill(ctx context.Context, e *engine.Engine, p *practice.Server, at Addresse
 		}
 		say("%d days of history written: %d arrivals in %.1f s", Days, count, time.Since(began).Seconds())
 	}
-	return introduce(ctx, db, p, at)
+	return introduce(ctx, db, e.Box, p, at)
 }
 
 func people(db *gorm.DB) error {
@@ -95,10 +96,14 @@ func people(db *gorm.DB) error {
 	return nil
 }
 
-func connections(db *gorm.DB, at Addresses) error {
+func connections(db *gorm.DB, box *seal.Box, at Addresses) error {
 	now := time.Now()
 	for _, a := range apps {
-		if err := db.Create(&store.Connection{ID: a.id, Kind: "hook", Title: a.title, Secret: newSecret(), KeyField: "id", CreatedAt: now}).Error; err != nil {
+		sealed, err := box.Seal(map[string]string{"signing": newSecret()}, a.id)
+		if err != nil {
+			return err
+		}
+		if err := db.Create(&store.Connection{ID: a.id, Kind: "hook", Title: a.title, Sealed: sealed, KeyField: "id", CreatedAt: now}).Error; err != nil {
 			return err
 		}
 	}
@@ -114,11 +119,16 @@ func connections(db *gorm.DB, at Addresses) error {
 	}
 	token := make([]byte, 16)
 	_, _ = rand.Read(token)
-	square := store.Connection{ID: "square", Kind: "chat", Title: "The square", Address: at.Practice + "/square", Secret: hex.EncodeToString(token), CreatedAt: now}
+	secret := hex.EncodeToString(token)
+	sealed, err := box.Seal(map[string]string{"token": secret}, "square")
+	if err != nil {
+		return err
+	}
+	square := store.Connection{ID: "square", Kind: "chat", Title: "The square", Settings: store.Texts{"address": at.Practice + "/square"}, Sealed: sealed, CreatedAt: now}
 	if err := db.Create(&square).Error; err != nil {
 		return err
 	}
-	if err := db.Exec("INSERT INTO practice.tokens (token, sender) VALUES (?, 'Dorfbote')", square.Secret).Error; err != nil {
+	if err := db.Exec("INSERT INTO practice.tokens (token, sender) VALUES (?, 'Dorfbote')", secret).Error; err != nil {
 		return err
 	}
 	for _, c := range channels {
@@ -169,7 +179,7 @@ func workflows(ctx context.Context, e *engine.Engine) error {
 		if err := e.Store.DB.WithContext(ctx).Create(&w).Error; err != nil {
 			return err
 		}
-		if _, err := e.Store.SwitchOn(ctx, w.ID, w.Draft, plan.Source, "First version", "Marit Aven"); err != nil {
+		if _, err := e.SwitchOn(ctx, w.ID, plan, store.SwitchedOn{Sheet: w.Draft, Note: "First version", By: "Marit Aven", Since: -1}); err != nil {
 			return err
 		}
 	}
@@ -257,8 +267,8 @@ func factsJSON(facts []message.Fact) []byte {
 }
 
 // introduce tells the practice apps where Dorfbote listens, and Dorfbote where the square does.
-func introduce(ctx context.Context, db *gorm.DB, p *practice.Server, at Addresses) error {
-	if err := db.Exec("UPDATE connections SET address = ? WHERE id = 'square'", at.Practice+"/square").Error; err != nil {
+func introduce(ctx context.Context, db *gorm.DB, box *seal.Box, p *practice.Server, at Addresses) error {
+	if err := db.Exec("UPDATE connections SET settings = settings || jsonb_build_object('address', ?::text) WHERE id = 'square'", at.Practice+"/square").Error; err != nil {
 		return err
 	}
 	for _, a := range apps {
@@ -266,13 +276,17 @@ func introduce(ctx context.Context, db *gorm.DB, p *practice.Server, at Addresse
 		if err := db.First(&c, "id = ?", a.id).Error; err != nil {
 			return err
 		}
+		secrets, err := box.Open(c.Sealed, c.ID)
+		if err != nil {
+			return err
+		}
 		address := at.Server + "/in/" + a.id
-		res := db.Exec("UPDATE practice.hooks SET address = ? WHERE app = ? AND secret = ?", address, a.id, c.Secret)
+		res := db.Exec("UPDATE practice.hooks SET address = ? WHERE app = ? AND secret = ?", address, a.id, secrets["signing"])
 		if res.Error != nil {
 			return res.Error
 		}
 		if res.RowsAffected == 0 {
-			if err := p.AddHook(ctx, a.id, address, c.Secret); err != nil {
+			if err := p.AddHook(ctx, a.id, address, secrets["signing"]); err != nil {
 				return err
 			}
 		}

@@ -43,6 +43,7 @@ func start(t *testing.T) (address string) {
 	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
 	e, err := engine.New(st, value.Workspace{Zone: zone, Locale: "en"}, log)
 	require.NoError(t, err)
+	e.Env = testdb.Loopback(t, e.Workspace)
 
 	stand, err := practice.New(ctx, st.DB, practice.DefaultOptions())
 	require.NoError(t, err)

@@ -5,7 +5,9 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"runtime/debug"
+	"slices"
 	"time"
 
 	"github.com/riverqueue/river"
@@ -34,11 +36,18 @@ type decideWorker struct {
 
 // Work decides a batch. Running it again changes nothing, since a verdict is made once.
 func (w *decideWorker) Work(ctx context.Context, job *river.Job[DecideArgs]) error {
-	made, err := w.engine.decideBatch(ctx, job.Args.Seqs)
+	arrivals, err := w.engine.Store.ArrivalsBySeq(ctx, job.Args.Seqs)
+	if err != nil {
+		return fmt.Errorf("reading arrivals: %w", err)
+	}
+	made, err := w.engine.decideAll(ctx, arrivals)
 	if err != nil {
 		return err
 	}
-	return w.engine.keep(ctx, w.engine.lazy, made, true)
+	if err := w.engine.keep(ctx, w.engine.lazy, made, true); err != nil {
+		return err
+	}
+	return w.engine.watchSources(ctx, arrivals)
 }
 
 // decided is one workflow's outcome for one arrival.
@@ -57,27 +66,21 @@ func (e *Engine) decideBatch(ctx context.Context, seqs []int64) ([]decided, erro
 	return e.decideAll(ctx, arrivals)
 }
 
+// decideAll decides arrivals for the workflows that are on for their sources, and ticks and starts for the one
+// workflow that each is for.
 func (e *Engine) decideAll(ctx context.Context, arrivals []store.Arrival) ([]decided, error) {
-	set := map[string]bool{}
-	var sources []string
-	for _, a := range arrivals {
-		if !set[a.Source] {
-			set[a.Source] = true
-			sources = append(sources, a.Source)
-		}
-	}
-	list, err := e.Store.LiveOn(ctx, sources)
+	byID, bySource, err := e.liveFor(ctx, arrivals)
 	if err != nil {
 		return nil, fmt.Errorf("reading what is on: %w", err)
-	}
-	bySource := map[string][]store.Live{}
-	for _, l := range list {
-		bySource[l.Source] = append(bySource[l.Source], l)
 	}
 	var made []decided
 	for i := range arrivals {
 		row := &arrivals[i]
-		if len(bySource[row.Source]) == 0 {
+		lives := bySource[row.Source]
+		if row.ForWorkflow != nil {
+			lives = byID[*row.ForWorkflow]
+		}
+		if len(lives) == 0 {
 			continue
 		}
 		a, err := row.Core()
@@ -85,7 +88,7 @@ func (e *Engine) decideAll(ctx context.Context, arrivals []store.Arrival) ([]dec
 			return nil, err
 		}
 		sc := decide.NewScope(a)
-		for _, l := range bySource[row.Source] {
+		for _, l := range lives {
 			if row.Seq <= l.Since {
 				continue
 			}
@@ -99,6 +102,37 @@ func (e *Engine) decideAll(ctx context.Context, arrivals []store.Arrival) ([]dec
 		}
 	}
 	return made, nil
+}
+
+func (e *Engine) liveFor(ctx context.Context, arrivals []store.Arrival) (byID map[int64][]store.Live, bySource map[string][]store.Live, err error) {
+	set, named := map[string]bool{}, map[int64]bool{}
+	for _, a := range arrivals {
+		if a.ForWorkflow != nil {
+			named[*a.ForWorkflow] = true
+		} else {
+			set[a.Source] = true
+		}
+	}
+	byID, bySource = map[int64][]store.Live{}, map[string][]store.Live{}
+	if len(set) > 0 {
+		list, err := e.Store.LiveOn(ctx, slices.Collect(maps.Keys(set)))
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, l := range list {
+			bySource[l.Source] = append(bySource[l.Source], l)
+		}
+	}
+	if len(named) > 0 {
+		list, err := e.Store.LiveNamed(ctx, slices.Collect(maps.Keys(named)))
+		if err != nil {
+			return nil, nil, err
+		}
+		for _, l := range list {
+			byID[l.ID] = append(byID[l.ID], l)
+		}
+	}
+	return byID, bySource, nil
 }
 
 // one decides for one workflow. What is wrong with the sheet fails this arrival for this workflow and
@@ -128,30 +162,36 @@ func (e *Engine) keep(ctx context.Context, st *store.Store, made []decided, send
 	if len(made) == 0 {
 		return nil
 	}
-	return st.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
-		fresh, err := insertVerdicts(ctx, tx, made)
-		if err != nil {
-			return err
+	return st.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error { return e.keepIn(ctx, tx, made, send) })
+}
+
+// keepIn writes outcomes in a transaction that has more to do.
+func (e *Engine) keepIn(ctx context.Context, tx *sql.Tx, made []decided, send bool) error {
+	if len(made) == 0 {
+		return nil
+	}
+	fresh, err := insertVerdicts(ctx, tx, made)
+	if err != nil {
+		return err
+	}
+	rows := postRows(made, fresh)
+	if err := insertPosts(ctx, tx, rows, send); err != nil {
+		return err
+	}
+	if !send {
+		return nil
+	}
+	told := map[string]bool{}
+	for _, p := range rows {
+		if told[p.Destination] {
+			continue
 		}
-		rows := postRows(made, fresh)
-		if err := insertPosts(ctx, tx, rows, send); err != nil {
-			return err
+		told[p.Destination] = true
+		if _, err := e.inserts.InsertTx(ctx, tx, DrainArgs{Destination: p.Destination}, nil); err != nil {
+			return fmt.Errorf("adding the job: %w", err)
 		}
-		if !send {
-			return nil
-		}
-		told := map[string]bool{}
-		for _, p := range rows {
-			if told[p.Destination] {
-				continue
-			}
-			told[p.Destination] = true
-			if _, err := e.inserts.InsertTx(ctx, tx, DrainArgs{Destination: p.Destination}, nil); err != nil {
-				return fmt.Errorf("adding the job: %w", err)
-			}
-		}
-		return notify(ctx, tx, Event{Topic: "decided", Seq: made[len(made)-1].seq})
-	})
+	}
+	return notify(ctx, tx, Event{Topic: "decided", Seq: made[len(made)-1].seq})
 }
 
 type verdictKey struct{ arrival, workflow int64 }

@@ -98,7 +98,14 @@ func (e *Engine) drain(ctx context.Context, name string) (again bool, err error)
 	if err := e.Store.DB.WithContext(ctx).First(&c, "id = ?", d.Connection).Error; err != nil {
 		return false, err
 	}
-	client := &chat.Client{Address: c.Address, Token: c.Secret, HTTP: e.HTTP}
+	if c.Paused {
+		return false, nil
+	}
+	token, err := e.Secret(&c, "token")
+	if err != nil {
+		return false, err
+	}
+	client := &chat.Client{Address: c.Settings["address"], Token: token, HTTP: e.Env.HTTP}
 	for {
 		posts, err := e.Store.NextPosts(ctx, name, 20)
 		if err != nil || len(posts) == 0 {
@@ -236,5 +243,18 @@ func (w *sweepWorker) Work(ctx context.Context, _ *river.Job[SweepArgs]) error {
 			return err
 		}
 	}
-	return nil
+	if err := w.engine.lookForDrift(ctx); err != nil {
+		return err
+	}
+	return w.engine.tidy(ctx)
+}
+
+// tidy drops what is only kept for a while.
+func (e *Engine) tidy(ctx context.Context) error {
+	db := e.Store.DB.WithContext(ctx)
+	if err := db.Exec("DELETE FROM health WHERE hour < ?", time.Now().Add(-healthHeld)).Error; err != nil {
+		return err
+	}
+	return db.Exec(`DELETE FROM hook_requests r USING (SELECT connection, id, row_number() OVER (PARTITION BY connection ORDER BY id DESC) AS n FROM hook_requests) x
+		WHERE x.id = r.id AND x.n > 100`).Error
 }

@@ -5,8 +5,8 @@ package engine
 import (
 	"context"
 	"database/sql"
+	"fmt"
 	"log/slog"
-	"net/http"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -14,7 +14,9 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/seal"
 	"dorfbote/internal/store"
 )
 
@@ -39,25 +41,32 @@ type Engine struct {
 	Store     *store.Store
 	Workspace value.Workspace
 	Log       *slog.Logger
-	HTTP      *http.Client // for calls to the outside
+	Env       connect.Env // what connections reach the outside by
+	Box       *seal.Box   // for secrets
 
 	plans   *plans
 	inserts *river.Client[*sql.Tx] // adds jobs in GORM's transactions
 	intake  *river.Client[pgx.Tx]  // adds jobs in intake's
 	work    workClient
-	lazy    *store.Store // connections whose commits do not wait for the disk, see durable
+	pollers *pollers
+	clock   *clock
+	stop    context.CancelFunc // ends pollers and clock
+	pollNow chan struct{}      // wakes the pollers of this process
+	lazy    *store.Store       // connections whose commits do not wait for the disk, see durable
 }
 
-// New makes an engine that can take in. Work starts with Start.
+// New makes an engine that can take in. Work starts with Start. Its secrets are sealed by a key that is kept nowhere,
+// and it calls no private addresses, until Box and Env are set.
 func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) {
 	e := &Engine{
 		Store: s, Workspace: ws, Log: log,
-		HTTP: &http.Client{
-			Timeout:       15 * time.Second,
-			Transport:     &http.Transport{MaxIdleConnsPerHost: 16, IdleConnTimeout: time.Minute},
-			CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		},
+		Box: seal.Ephemeral(), pollNow: make(chan struct{}, 1),
 	}
+	env, err := connect.NewEnv(ws, "")
+	if err != nil {
+		return nil, err
+	}
+	e.Env = env
 	e.plans = newPlans(e)
 	sqlDB, err := s.DB.DB()
 	if err != nil {
@@ -114,14 +123,27 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if err := e.Unsealed(ctx); err != nil {
+		return fmt.Errorf("sealing secrets: %w", err)
+	}
 	e.work = client
-	return client.Start(ctx)
+	if err := client.Start(ctx); err != nil {
+		return err
+	}
+	ctx, e.stop = context.WithCancel(ctx)
+	e.pollers, e.clock = e.startPollers(ctx), e.startClock(ctx)
+	return nil
 }
 
 // Stop lets running jobs end, and ends them after a few seconds.
 func (e *Engine) Stop() {
 	if e.work == nil {
 		return
+	}
+	if e.stop != nil {
+		e.stop()
+		e.pollers.wait()
+		e.clock.wait()
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()

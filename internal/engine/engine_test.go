@@ -15,6 +15,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
 
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/core/arrival"
@@ -87,14 +88,15 @@ func start(t *testing.T, work bool) *world {
 	server := httptest.NewServer(chat)
 	db := st.DB
 	require.NoError(t, db.Create(&store.Connection{ID: "tours", Kind: "hook", Title: "Tours", KeyField: "id", CreatedAt: time.Now()}).Error)
-	require.NoError(t, db.Create(&store.Connection{ID: "square", Kind: "chat", Title: "Square", Address: server.URL, CreatedAt: time.Now()}).Error)
+	require.NoError(t, db.Create(&store.Connection{ID: "square", Kind: "chat", Title: "Square", Settings: store.Texts{"address": server.URL}, CreatedAt: time.Now()}).Error)
 	require.NoError(t, db.Create(&store.Destination{Name: "square/#tours", Connection: "square", Title: "#tours"}).Error)
 	w := store.Workflow{Name: "Late", Draft: sheetText, CreatedAt: time.Now(), UpdatedAt: time.Now()}
 	require.NoError(t, db.Create(&w).Error)
-	_, err := st.SwitchOn(context.Background(), w.ID, sheetText, "tours/collections", "", "")
+	_, err := st.SwitchOn(context.Background(), w.ID, store.SwitchedOn{Sheet: sheetText, Source: "tours/collections", Since: -1}, func(*gorm.DB, *store.Workflow) error { return nil })
 	require.NoError(t, err)
 	e, err := engine.New(st, value.DefaultWorkspace(), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
+	e.Env = testdb.Loopback(t, e.Workspace)
 	ctx, cancel := context.WithCancel(context.Background())
 	out := &world{e, engine.NewIntake(ctx, e), chat}
 	if work {
@@ -254,6 +256,7 @@ func TestWhatWaitsIsSentByTheNextProcess(t *testing.T) {
 	assert.Empty(t, w.chat.titles())
 	second, err := engine.New(w.Store, value.DefaultWorkspace(), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
+	second.Env = testdb.Loopback(t, second.Workspace)
 	require.NoError(t, second.Start(context.Background()))
 	t.Cleanup(second.Stop)
 	eventually(t, "sent", func() bool { return len(w.chat.titles()) == 2 })

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"reflect"
 	"sync"
 	"time"
 
@@ -12,18 +13,24 @@ import (
 	"dorfbote/internal/store"
 )
 
-// plans keeps compiled versions. A version never changes, so a compiled one holds for good; fields
-// that are learnt are looked at again from time to time.
+// plans keeps compiled versions. A version never changes, so a compiled one holds until what is known of its source's
+// fields does; that is looked at again from time to time.
 type plans struct {
 	engine *Engine
 	mu     sync.Mutex
-	byID   map[planKey]*sheet.Plan
+	byID   map[planKey]compiled
 	kinds  map[string]learntKind
 }
 
 type planKey struct {
 	workflow int64
 	version  int
+}
+
+// compiled is a plan with the fields it was compiled against: where these have changed, it is compiled anew.
+type compiled struct {
+	plan *sheet.Plan
+	kind *value.Kind
 }
 
 type learntKind struct {
@@ -38,7 +45,7 @@ const (
 )
 
 func newPlans(e *Engine) *plans {
-	return &plans{engine: e, byID: map[planKey]*sheet.Plan{}, kinds: map[string]learntKind{}}
+	return &plans{engine: e, byID: map[planKey]compiled{}, kinds: map[string]learntKind{}}
 }
 
 // Plan gives a version made ready to run. The error is a [*BrokenSheet] where it cannot be.
@@ -49,17 +56,17 @@ func (e *Engine) Plan(ctx context.Context, workflow int64, version int, source s
 // get gives the plan of a version that is on.
 func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
 	key := planKey{l.ID, l.Version}
-	p.mu.Lock()
-	plan := p.byID[key]
-	p.mu.Unlock()
-	if plan != nil {
-		return plan, nil
-	}
-	src, err := p.engine.Store.VersionSheet(ctx, l.ID, l.Version)
+	kind, err := p.engine.Kind(ctx, l.Source)
 	if err != nil {
 		return nil, err
 	}
-	kind, err := p.engine.Kind(ctx, l.Source)
+	p.mu.Lock()
+	have := p.byID[key]
+	p.mu.Unlock()
+	if have.plan != nil && have.kind == kind {
+		return have.plan, nil
+	}
+	src, err := p.engine.Store.VersionSheet(ctx, l.ID, l.Version)
 	if err != nil {
 		return nil, err
 	}
@@ -74,7 +81,7 @@ func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
 	if len(p.byID) >= maxPlans {
 		clear(p.byID)
 	}
-	p.byID[key] = plan
+	p.byID[key] = compiled{plan, kind}
 	p.mu.Unlock()
 	return plan, nil
 }
@@ -106,7 +113,23 @@ func (e *Engine) Kind(ctx context.Context, source string) (*value.Kind, error) {
 	if err != nil {
 		return nil, err
 	}
+	kind, err := e.learn(ctx, &row, source)
+	if err != nil {
+		return nil, err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if ok && reflect.DeepEqual(have.kind, kind) {
+		kind = have.kind // the same, so that what was compiled against it holds
+	}
+	p.kinds[source] = learntKind{kind, time.Now()}
+	return kind, nil
+}
+
+// learn finds out a source's fields: from its schema, or from its newest records; and as a person has corrected them.
+func (e *Engine) learn(ctx context.Context, row *store.Kind, source string) (*value.Kind, error) {
 	var kind *value.Kind
+	var err error
 	if row.Schema != nil {
 		if kind, err = value.ReadSchema([]byte(*row.Schema)); err != nil {
 			return nil, fmt.Errorf("the schema of %s: %w", source, err)
@@ -116,20 +139,39 @@ func (e *Engine) Kind(ctx context.Context, source string) (*value.Kind, error) {
 		if err != nil {
 			return nil, err
 		}
+		if len(records) == 0 && row.Source == "" {
+			return nil, nil
+		}
 		l := value.NewLearner()
 		for _, r := range records {
 			l.See(r)
 		}
 		kind = l.Kind()
 		kind.Title = row.Title
-		if len(records) == 0 && row.Source == "" {
-			kind = nil
-		}
 	}
-	p.mu.Lock()
-	p.kinds[source] = learntKind{kind, time.Now()}
-	p.mu.Unlock()
+	for i := range kind.Fields {
+		f := &kind.Fields[i]
+		c := row.Corrections[f.Name]
+		if c.Label != "" {
+			f.Label = c.Label
+		}
+		if c.Type != "" {
+			f.Type = value.Type(c.Type)
+		}
+		f.Hidden = c.Hidden
+	}
 	return kind, nil
+}
+
+// ForgetKind has a source's fields looked at anew. Other processes do so within a few seconds.
+func (e *Engine) ForgetKind(source string) {
+	p := e.plans
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if k, ok := p.kinds[source]; ok {
+		k.at = time.Time{}
+		p.kinds[source] = k
+	}
 }
 
 // Known gives everything a sheet is checked against.

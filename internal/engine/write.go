@@ -153,6 +153,7 @@ func insertArrivals(batch *pgx.Batch, list []store.Arrival) {
 
 func upsertRecords(batch *pgx.Batch, touched map[keyed]*arrival.Arrival) {
 	var sources, keys, data, goneSources, goneKeys []string
+	var hashes [][]byte
 	var times []time.Time
 	for k, a := range touched {
 		if a.Kind() == "removed" {
@@ -160,12 +161,13 @@ func upsertRecords(batch *pgx.Batch, touched map[keyed]*arrival.Arrival) {
 			continue
 		}
 		sources, keys, times = append(sources, k.source), append(keys, k.key), append(times, a.Time)
-		data = append(data, string(value.AppendJSON(nil, a.Record)))
+		raw := value.AppendJSON(nil, a.Record)
+		data, hashes = append(data, string(raw)), append(hashes, hashOf(raw))
 	}
 	if len(sources) > 0 {
-		batch.Queue(`INSERT INTO records (source, key, data, time)
-			SELECT * FROM unnest($1::text[], $2::text[], $3::jsonb[], $4::timestamptz[])
-			ON CONFLICT (source, key) DO UPDATE SET data = excluded.data, time = excluded.time`, sources, keys, data, times)
+		batch.Queue(`INSERT INTO records (source, key, data, time, hash)
+			SELECT * FROM unnest($1::text[], $2::text[], $3::jsonb[], $4::timestamptz[], $5::bytea[])
+			ON CONFLICT (source, key) DO UPDATE SET data = excluded.data, time = excluded.time, hash = excluded.hash`, sources, keys, data, times, hashes)
 	}
 	if len(goneSources) > 0 {
 		batch.Queue(`DELETE FROM records r USING unnest($1::text[], $2::text[]) AS t(source, key)

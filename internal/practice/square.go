@@ -42,18 +42,22 @@ func (channel) TableName() string { return "practice.channels" }
 
 // squarePost is a post in a channel.
 type squarePost struct {
-	ID      int64           `json:"id"`
-	Channel string          `json:"channel"`
-	Sender  string          `json:"sender"`
-	Title   string          `json:"title"`
-	Text    string          `json:"text"` // CommonMark
-	Facts   json.RawMessage `json:"facts"`
-	Tone    string          `json:"tone"`
-	Link    json.RawMessage `json:"link,omitempty"`
-	Under   *int64          `json:"under,omitempty"`
-	Key     *string         `json:"-"`
-	At      time.Time       `json:"at"`
-	Body    []message.Block `json:"body" gorm:"-"` // the text, read
+	ID        int64           `json:"id"`
+	Channel   string          `json:"channel"`
+	Sender    string          `json:"sender"`
+	Title     string          `json:"title"`
+	Text      string          `json:"text"` // CommonMark
+	Facts     json.RawMessage `json:"facts"`
+	Tone      string          `json:"tone"`
+	Link      json.RawMessage `json:"link,omitempty"`
+	Under     *int64          `json:"under,omitempty"`
+	Key       *string         `json:"-"`
+	Author    string          `json:"author,omitempty"` // of what a person said; empty for a sender's post
+	Mentions  pq.StringArray  `json:"mentions,omitempty" gorm:"type:text[]"`
+	Images    json.RawMessage `json:"images,omitempty"`
+	Reactions []tally         `json:"reactions,omitempty" gorm:"-"`
+	At        time.Time       `json:"at"`
+	Body      []message.Block `json:"body" gorm:"-"` // the text, read
 }
 
 func (squarePost) TableName() string { return "practice.posts" }
@@ -67,6 +71,7 @@ func (s *Server) squareRoutes(r chi.Router) {
 	r.Post("/square/channels/{name}/webhook", s.renewWebhook)
 	r.Delete("/square/channels/{name}/webhook", s.withdrawWebhook)
 	r.Post("/square/posts", s.tokenPost)
+	s.roomRoutes(r)
 	r.Post("/square/hooks/{token}", s.hookPost)
 }
 
@@ -86,6 +91,10 @@ func (s *Server) listPosts(w http.ResponseWriter, r *http.Request) {
 	}
 	posts := []squarePost{}
 	if err := q.Order("id DESC").Limit(number(r, "limit", 50, 200)).Find(&posts).Error; err != nil {
+		problem(w, http.StatusInternalServerError, "%v", err)
+		return
+	}
+	if err := s.countReactions(r.Context(), posts); err != nil {
 		problem(w, http.StatusInternalServerError, "%v", err)
 		return
 	}
@@ -163,6 +172,13 @@ type incoming struct {
 }
 
 func (s *Server) tokenPost(w http.ResponseWriter, r *http.Request) {
+	if sender := s.senderOf(w, r); sender != "" {
+		s.receive(w, r, sender, "")
+	}
+}
+
+// senderOf names the sender by its token, and answers the request where it is not known.
+func (s *Server) senderOf(w http.ResponseWriter, r *http.Request) string {
 	token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	var sender string
 	if ok {
@@ -171,9 +187,8 @@ func (s *Server) tokenPost(w http.ResponseWriter, r *http.Request) {
 	if sender == "" {
 		w.Header().Set("WWW-Authenticate", "Bearer")
 		problem(w, http.StatusUnauthorized, "the token is missing or not known")
-		return
 	}
-	s.receive(w, r, sender, "")
+	return sender
 }
 
 func (s *Server) hookPost(w http.ResponseWriter, r *http.Request) {
@@ -240,7 +255,7 @@ func (s *Server) keepPost(ctx context.Context, in *incoming, sender, key string)
 	if !slices.Contains(message.Tones, in.Tone) {
 		in.Tone = "plain"
 	}
-	p := squarePost{Channel: in.Channel, Sender: sender, Title: in.Title, Text: in.Text, Tone: in.Tone, At: time.Now()}
+	p := squarePost{Channel: in.Channel, Sender: sender, Title: in.Title, Text: in.Text, Tone: in.Tone, At: time.Now(), Mentions: pq.StringArray{}, Images: json.RawMessage("[]")}
 	p.Facts, _ = json.Marshal(in.Facts)
 	if in.Facts == nil {
 		p.Facts = json.RawMessage("[]")
@@ -258,7 +273,7 @@ func (s *Server) keepPost(ctx context.Context, in *incoming, sender, key string)
 	if key != "" {
 		p.Key = &key
 	}
-	err := s.db.WithContext(ctx).Omit("Body").Create(&p).Error
+	err := s.db.WithContext(ctx).Omit("Body", "Reactions").Create(&p).Error
 	if errors.Is(err, gorm.ErrDuplicatedKey) {
 		err = s.db.WithContext(ctx).First(&p, "sender = ? AND key = ?", sender, key).Error
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"time"
 
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/value"
@@ -141,7 +142,7 @@ func (s *Store) ArrivalsBySeq(ctx context.Context, seqs []int64) ([]Arrival, err
 // RecentArrivals gives a source's last arrivals, newest first.
 func (s *Store) RecentArrivals(ctx context.Context, source string, limit int) ([]Arrival, error) {
 	var list []Arrival
-	err := s.DB.WithContext(ctx).Where("source = ?", source).Order("seq DESC").Limit(limit).Find(&list).Error
+	err := s.DB.WithContext(ctx).Where("source = ? AND for_workflow IS NULL", source).Order("seq DESC").Limit(limit).Find(&list).Error
 	return list, err
 }
 
@@ -165,9 +166,46 @@ func (s *Store) SampleRecords(ctx context.Context, source string, limit int) ([]
 	return out, nil
 }
 
+// RecordRow is a record as it is now, with its newest arrival.
+type RecordRow struct {
+	Key     string
+	Data    json.RawMessage
+	Time    time.Time
+	Arrival int64
+}
+
+// Records lists a source's records, newest first. text, where not empty, must stand somewhere in them.
+func (s *Store) Records(ctx context.Context, source, text string, offset, limit int) ([]RecordRow, error) {
+	q := s.DB.WithContext(ctx).Table("records r").Select(`r.key, r.data, r.time, coalesce((SELECT a.seq FROM arrivals a
+		WHERE a.source = r.source AND a.subject = r.key AND a.for_workflow IS NULL ORDER BY a.seq DESC LIMIT 1), 0) AS arrival`).Where("r.source = ?", source)
+	if text != "" {
+		like := "%" + escapeLike(text) + "%"
+		q = q.Where("r.key ILIKE ? OR r.data::text ILIKE ?", like, like)
+	}
+	var out []RecordRow
+	return out, q.Order("r.time DESC, r.key").Offset(offset).Limit(limit).Scan(&out).Error
+}
+
 // LastSeq is the newest arrival's number.
 func (s *Store) LastSeq(ctx context.Context) (int64, error) {
 	var seq int64
 	err := s.DB.WithContext(ctx).Raw("SELECT coalesce(max(seq), 0) FROM arrivals").Scan(&seq).Error
 	return seq, err
+}
+
+// RecordsOf gives the records of some keys.
+func (s *Store) RecordsOf(ctx context.Context, source string, keys []string) (map[string]map[string]any, error) {
+	var rows []RecordRow
+	if err := s.DB.WithContext(ctx).Table("records").Select("key, data").Where("source = ? AND key IN ?", source, keys).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := map[string]map[string]any{}
+	for _, r := range rows {
+		v, err := value.ReadJSON(r.Data)
+		if err != nil {
+			return nil, err
+		}
+		out[r.Key], _ = v.(map[string]any)
+	}
+	return out, nil
 }

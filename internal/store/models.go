@@ -17,22 +17,82 @@ type Person struct {
 
 // Connection is an app or a chat that Dorfbote is connected to.
 type Connection struct {
-	ID        string // the first part of a source or destination
-	Kind      string // hook, chat
-	Title     string
-	Address   string // of a chat's API
-	Secret    string // a hook's signing secret, a chat's token
-	KeyField  string // which field names a record sent as plain JSON
-	CreatedAt time.Time
+	ID           string // the first part of a source or destination
+	Kind         string // hook, chat, rest, feed, …: see internal/connect
+	Title        string
+	Address      string // of a chat's API
+	KeyField     string // which field names a record sent as plain JSON
+	Settings     Texts  `gorm:"type:jsonb"`
+	Sealed       []byte // its secrets, see internal/seal
+	Paused       bool
+	LastOK       *time.Time `gorm:"column:last_ok"`
+	FailingSince *time.Time
+	LastError    string
+	Owner        *int64
+	CreatedAt    time.Time
 }
 
-// Kind is one kind of record of a connection.
+// Kind is one kind of record of a connection: a source.
 type Kind struct {
+	Source      string `gorm:"primaryKey"`
+	Connection  string
+	Title       string
+	KeyField    string
+	TitleField  string
+	LinkField   string
+	Schema      *string     // JSON Schema; nil where fields are learnt
+	Settings    Texts       `gorm:"type:jsonb"`
+	Corrections Corrections `gorm:"type:jsonb"`
+	Learnt      *string     // the fields as last learnt
+	LearntAt    int64
+}
+
+// Poll is how a source that is asked from time to time stands.
+type Poll struct {
 	Source     string `gorm:"primaryKey"`
 	Connection string
-	Title      string
-	KeyField   string
-	Schema     *string // JSON Schema; nil where fields are learnt
+	Cursor     *string
+	Start      string
+	Begun      bool
+	Every      int
+	Quickest   int
+	Slowest    int
+	DueAt      time.Time
+	LeaseUntil *time.Time
+	Failures   int
+	Suspect    bool
+	LastAt     *time.Time
+	LastOK     *time.Time `gorm:"column:last_ok"`
+	LastError  string
+	LastRows   int64
+	LastCalls  int
+	LastMs     int
+}
+
+// HookRequest is one of the last requests to a hook.
+type HookRequest struct {
+	ID         int64
+	Connection string
+	At         time.Time
+	Status     int
+	Problem    string
+	Location   string
+	Media      string
+	Path       string
+	Size       int
+	Head       string
+}
+
+// Notice is something that a person is told once.
+type Notice struct {
+	ID     int64
+	What   string
+	Words  string
+	Go     string
+	About  string
+	Owner  *int64
+	At     time.Time
+	DoneAt *time.Time
 }
 
 // Destination is a channel that posts go to.
@@ -55,7 +115,9 @@ type Workflow struct {
 	Version   int
 	IsOn      bool
 	Source    string
+	Form      string // of what starts the version: "" for a change, or due, lasts, …
 	Since     int64
+	CallToken string
 	Owner     *int64
 	CreatedAt time.Time
 	UpdatedAt time.Time
@@ -85,6 +147,8 @@ type Arrival struct {
 	Subject    string
 	Data       json.RawMessage
 	ReceivedAt time.Time
+	// ForWorkflow is the one workflow that a tick or a start is for; nil for everything else.
+	ForWorkflow *int64
 }
 
 // Verdict is what a workflow made of an arrival.

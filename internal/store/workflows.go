@@ -82,9 +82,18 @@ func (s *Store) Versions(ctx context.Context, id int64) ([]Version, error) {
 	return list, err
 }
 
+// SwitchedOn is what is switched on, and by whom.
+type SwitchedOn struct {
+	Sheet, Source, Form, Note, By string
+	Since                         int64
+}
+
 // SwitchOn makes the sheet a new version, unless it is the current version's already, and switches
 // the workflow on. Only arrivals that come after this moment are decided.
-func (s *Store) SwitchOn(ctx context.Context, id int64, sheet, source, note, by string) (*Workflow, error) {
+//
+// since, where not negative, is the arrival after which it begins instead. arm is called in the transaction, to
+// set what a timed workflow waits for.
+func (s *Store) SwitchOn(ctx context.Context, id int64, on SwitchedOn, arm func(tx *gorm.DB, w *Workflow) error) (*Workflow, error) {
 	var w Workflow
 	err := s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		if err := tx.Raw("SELECT * FROM workflows WHERE id = ? FOR UPDATE", id).Scan(&w).Error; err != nil {
@@ -99,19 +108,24 @@ func (s *Store) SwitchOn(ctx context.Context, id int64, sheet, source, note, by 
 				return err
 			}
 		}
-		if w.Version == 0 || current != sheet {
+		if w.Version == 0 || current != on.Sheet {
 			w.Version++
-			if err := tx.Create(&Version{WorkflowID: id, Version: w.Version, Sheet: sheet, Note: note, ByPerson: by, At: time.Now()}).Error; err != nil {
+			if err := tx.Create(&Version{WorkflowID: id, Version: w.Version, Sheet: on.Sheet, Note: on.Note, ByPerson: on.By, At: time.Now()}).Error; err != nil {
 				return err
 			}
 		}
-		if !w.IsOn {
+		if on.Since >= 0 {
+			w.Since = on.Since
+		} else if !w.IsOn {
 			if err := tx.Raw("SELECT coalesce(max(seq), 0) FROM arrivals").Scan(&w.Since).Error; err != nil {
 				return err
 			}
 		}
-		w.IsOn, w.Source, w.UpdatedAt, w.UpdatedBy = true, source, time.Now(), by
-		return tx.Model(&w).Select("version", "is_on", "source", "since", "updated_at", "updated_by").Updates(&w).Error
+		w.IsOn, w.Source, w.Form, w.UpdatedAt, w.UpdatedBy = true, on.Source, on.Form, time.Now(), on.By
+		if err := tx.Model(&w).Select("version", "is_on", "source", "form", "since", "updated_at", "updated_by").Updates(&w).Error; err != nil {
+			return err
+		}
+		return arm(tx, &w)
 	})
 	return &w, err
 }
@@ -127,13 +141,19 @@ type Live struct {
 	Name    string
 	Version int
 	Source  string
+	Form    string
 	Since   int64
+}
+
+// Timed tells whether the workflow is started by timers.
+func (l Live) Timed() bool {
+	return l.Form == "due" || l.Form == "lasts" || l.Form == "silent" || l.Form == "schedule"
 }
 
 // LiveOn lists what is on for the sources.
 func (s *Store) LiveOn(ctx context.Context, sources []string) ([]Live, error) {
 	var list []Live
-	err := s.DB.WithContext(ctx).Model(&Workflow{}).Select("id, name, version, source, since").
+	err := s.DB.WithContext(ctx).Model(&Workflow{}).Select("id, name, version, source, form, since").
 		Where("is_on AND source IN ?", sources).Order("id").Find(&list).Error
 	return list, err
 }
@@ -143,4 +163,12 @@ func (s *Store) VersionSheet(ctx context.Context, id int64, version int) (string
 	var v Version
 	err := s.DB.WithContext(ctx).First(&v, "workflow_id = ? AND version = ?", id, version).Error
 	return v.Sheet, err
+}
+
+// LiveNamed lists those of the workflows that are on.
+func (s *Store) LiveNamed(ctx context.Context, ids []int64) ([]Live, error) {
+	var list []Live
+	err := s.DB.WithContext(ctx).Model(&Workflow{}).Select("id, name, version, source, form, since").
+		Where("is_on AND id IN ?", ids).Order("id").Find(&list).Error
+	return list, err
 }

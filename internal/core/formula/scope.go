@@ -159,6 +159,9 @@ func (w *Words) typed(v any, f *value.Field) (any, bool) {
 		}
 		return w.object(x, f.Fields), len(f.Fields) > 0
 	case []any:
+		if m, ok := value.Pairs(x); ok && f.Type == value.Object {
+			return w.object(m, f.Fields), true
+		}
 		item := value.Field{Type: f.Of, Fields: f.Fields}
 		if item.Type == value.Text || item.Type == value.Any && len(item.Fields) == 0 {
 			return v, false

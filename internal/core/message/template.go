@@ -27,6 +27,22 @@ type Spec struct {
 	Link  *LinkSpec
 }
 
+// Texts hands on every text in which formulas may stand.
+func (s *Spec) Texts(each func(*report.Text)) {
+	for _, t := range []*report.Text{s.Title, s.Body, s.Tone} {
+		if t != nil {
+			each(t)
+		}
+	}
+	for i := range s.Facts {
+		each(&s.Facts[i].Value)
+	}
+	if s.Link != nil {
+		each(&s.Link.Text)
+		each(&s.Link.To)
+	}
+}
+
 // FactSpec is a fact as written.
 type FactSpec struct{ Label, Value report.Text }
 

@@ -59,6 +59,10 @@ func (s *sample) see(v any, depth int) {
 	case bool:
 		s.boolean++
 	case []any:
+		if m, ok := Pairs(x); ok {
+			s.see(m, depth)
+			return
+		}
 		s.list++
 		if s.items == nil {
 			s.items = &sample{}

@@ -49,6 +49,12 @@ func walk(v any, steps []string) (any, bool) {
 		case map[string]any:
 			v = x[step]
 		case []any:
+			if m, ok := Pairs(x); ok {
+				if named, there := m[step]; there {
+					v = named
+					continue
+				}
+			}
 			found := make([]any, 0, len(x))
 			for _, e := range x {
 				sub, many := walk(e, steps[i:])

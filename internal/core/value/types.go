@@ -45,6 +45,7 @@ type Field struct {
 	Fields   []Field  `json:"fields,omitempty"`   // of an object, or of the objects in a list
 	Of       Type     `json:"of,omitempty"`       // of a list's elements
 	Help     string   `json:"help,omitempty"`
+	Hidden   bool     `json:"hidden,omitempty"` // not offered to choose from
 }
 
 // Kind is what is known about the records of one source.

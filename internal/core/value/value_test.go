@@ -99,6 +99,25 @@ func TestLearning(t *testing.T) {
 	assert.True(t, ok && many && f.Type == Num)
 }
 
+// Lists of name-value pairs are fields by name: in paths, and in what is learnt.
+func TestPairs(t *testing.T) {
+	record := map[string]any{"custom": []any{map[string]any{"name": "Tour", "value": "North"}, map[string]any{"name": "Litres", "value": 12.0}}, "lines": []any{map[string]any{"name": "Gouda"}}}
+	v, many := ParsePath("custom.Litres").Get(record)
+	assert.Equal(t, 12.0, v)
+	assert.False(t, many)
+	v, many = ParsePath("custom.name").Get(record)
+	assert.Equal(t, []any{"Tour", "Litres"}, v)
+	assert.True(t, many)
+	l := NewLearner()
+	l.See(record)
+	f, many, ok := l.Kind().Find(ParsePath("custom.Litres"))
+	assert.True(t, ok && !many && f.Type == Num)
+	for _, list := range [][]any{nil, {1.0}, {map[string]any{"name": "a"}}, {map[string]any{"name": 1.0, "value": 2.0}}, {map[string]any{"name": "a", "value": 1.0}, "b"}} {
+		_, ok := Pairs(list)
+		assert.False(t, ok, list)
+	}
+}
+
 func TestSchema(t *testing.T) {
 	k, err := ReadSchema([]byte(`{"title":"T","$defs":{"p":{"type":"object","properties":{"name":{"type":"string"},"email":{"type":"string"}}}},"properties":{
 		"a":{"type":["string","null"],"format":"date-time"},"b":{"enum":["x","y",null]},"c":{"type":"array","items":{"enum":["r"]}},"d":{"$ref":"#/$defs/p"},

@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/connection-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What can be connected, and what each asks for */
+        get: operations["list-connection-kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/connections": {
         parameters: {
             query?: never;
@@ -48,8 +65,129 @@ export interface paths {
         /** Apps and chats */
         get: operations["list-connections"];
         put?: never;
-        /** Make an address that an app can send events to */
-        post: operations["create-hook"];
+        /** Connect an app or a chat */
+        post: operations["create-connection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/prove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try out settings by real calls, without keeping anything */
+        post: operations["prove-settings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One connection: health, sources, last requests, where it is used */
+        get: operations["get-connection"];
+        put?: never;
+        post?: never;
+        /** Delete a connection that no workflow names */
+        delete: operations["delete-connection"];
+        options?: never;
+        head?: never;
+        /** Change, pause or go on with a connection */
+        patch: operations["change-connection"];
+        trace?: never;
+    };
+    "/api/connections/{id}/browse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What can be read from a connection */
+        post: operations["browse-connection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{id}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Move every sheet that names a connection to another */
+        post: operations["move-uses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{id}/prove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try out a connection by real calls */
+        post: operations["prove-connection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{id}/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin to read a source */
+        post: operations["create-source"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{id}/sources/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read a few records of a source, without keeping anything */
+        post: operations["preview-source"];
         delete?: never;
         options?: never;
         head?: never;
@@ -175,6 +313,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A schedule in words, with its next moments */
+        post: operations["read-schedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sign-in": {
         parameters: {
             query?: never;
@@ -226,6 +381,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sources/{connection}/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Stop reading a source */
+        delete: operations["delete-source"];
+        options?: never;
+        head?: never;
+        /** Correct a source's fields, key and rhythm */
+        patch: operations["change-source"];
+        trace?: never;
+    };
+    "/api/sources/{connection}/{kind}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask a source now */
+        post: operations["check-now"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sources/{connection}/{kind}/fields": {
         parameters: {
             query?: never;
@@ -235,6 +425,57 @@ export interface paths {
         };
         /** A source's fields with real values */
         get: operations["list-fields"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sources/{connection}/{kind}/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** In which fields a text stands */
+        get: operations["find-value"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sources/{connection}/{kind}/next": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Wait for the next arrival, up to 25 seconds */
+        get: operations["next-arrival"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sources/{connection}/{kind}/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A source's records, newest first */
+        get: operations["list-records"];
         put?: never;
         post?: never;
         delete?: never;
@@ -313,6 +554,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workflows/{id}/call-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a token that a workflow can be called with; an older one ends */
+        post: operations["make-call-token"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workflows/{id}/draft": {
         parameters: {
             query?: never;
@@ -358,6 +616,41 @@ export interface paths {
         put?: never;
         /** Switch on the draft as a new version */
         post: operations["switch-on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workflows/{id}/on/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What switching on would send at once */
+        post: operations["preview-on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workflows/{id}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What starting a workflow by hand asks for */
+        get: operations["start-form"];
+        put?: never;
+        /** Start a workflow by hand */
+        post: operations["start-workflow"];
         delete?: never;
         options?: never;
         head?: never;
@@ -427,6 +720,46 @@ export interface components {
             posts: components["schemas"]["PostItem"][] | null;
             why: components["schemas"]["Why"][] | null;
         };
+        Begin: {
+            /**
+             * Format: date-time
+             * @description when that record was made or changed, where the source says
+             */
+            at?: string;
+            /** @enum {string} */
+            how: "now" | "everything" | "from";
+            /** @description of the record to begin with */
+            key?: string;
+        };
+        BeginWorkflow: {
+            /**
+             * Format: int64
+             * @description the arrival to begin with
+             */
+            arrival?: number;
+            /**
+             * @description from now on, everything that has ever come, or from one arrival on
+             * @enum {string}
+             */
+            how: "now" | "everything" | "from";
+        };
+        Beginning: {
+            /**
+             * Format: int64
+             * @description past arrivals that would be decided at once
+             */
+            arrivals: number;
+            by_place: {
+                [key: string]: number;
+            };
+            /** @description only the last 20,000 arrivals were looked at */
+            more: boolean;
+            /**
+             * Format: int64
+             * @description posts that would be sent at once
+             */
+            posts: number;
+        };
         Block: {
             blocks?: components["schemas"]["Block"][] | null;
             code?: string;
@@ -439,6 +772,34 @@ export interface components {
             /** Format: int64 */
             start?: number;
         };
+        ChangeInputBody: {
+            key_field?: string;
+            paused?: boolean;
+            /** @description of a hook: make a new signing secret */
+            renew?: boolean;
+            /** @description those to change; a secret that is not named stays as it is */
+            settings?: {
+                [key: string]: string;
+            };
+            title?: string;
+        };
+        ChangeSourceInputBody: {
+            /** @description by field: its label, its type, and whether it is hidden; an empty one takes a correction back */
+            fields?: {
+                [key: string]: components["schemas"]["Correction"];
+            };
+            key_field?: string;
+            link_field?: string;
+            /** Format: int64 */
+            quickest?: number;
+            settings?: {
+                [key: string]: string;
+            };
+            /** Format: int64 */
+            slowest?: number;
+            title?: string;
+            title_field?: string;
+        };
         ChannelDay: {
             name: string;
             /** Format: int64 */
@@ -449,17 +810,44 @@ export interface components {
              */
             usual: number;
         };
+        Choice: {
+            detail?: string;
+            key?: string;
+            kind: string;
+            settings: {
+                [key: string]: string;
+            };
+            title: string;
+        };
         ConnectionItem: {
-            /** @description of a hook: where apps send their events; of a chat: its API */
+            /** @description of a hook or form: its own; of the rest: where it calls */
             address: string;
+            /**
+             * Format: int64
+             * @description what asking costs at the present rhythm
+             */
+            calls_a_day: number;
+            /** Format: date-time */
+            failing_since: string | null;
             id: string;
             key_field: string;
-            /** @enum {string} */
-            kind: "hook" | "chat";
+            kind: string;
+            kind_title: string;
             /** Format: date-time */
             last_arrival: string | null;
+            last_error: string;
+            /** Format: date-time */
+            last_ok: string | null;
+            paused: boolean;
+            /** @description the names of the secrets that are set */
+            secrets: string[] | null;
+            /** @description without the secrets */
+            settings: {
+                [key: string]: string;
+            };
             /** @description of a hook: only signed events are taken in */
             signed: boolean;
+            /** @description what is read from it; of a chat, its channels */
             sources: string[] | null;
             title: string;
             /**
@@ -467,6 +855,80 @@ export interface components {
              * @description arrivals in the last 24 hours
              */
             today: number;
+        };
+        ConnectionKind: {
+            /** @description records only ever come, such as messages */
+            appends: boolean;
+            /** @description its sources are asked from time to time */
+            asks: boolean;
+            does: string;
+            /** @description the field that names a record, where the kind knows */
+            key: string;
+            name: string;
+            /** @description it can be proved by a real call */
+            proves: boolean;
+            /**
+             * Format: int64
+             * @description seconds between calls at the quickest, where nothing is set
+             */
+            quickest: number;
+            settings: components["schemas"]["Setting"][] | null;
+            /** @description the one source it has, where there is no choice */
+            single: string;
+            /** Format: int64 */
+            slowest: number;
+            /** @description asked for each thing that is read */
+            source: components["schemas"]["Setting"][] | null;
+            title: string;
+        };
+        ConnectionOutputBody: {
+            /** @description of a hook or form: its own; of the rest: where it calls */
+            address: string;
+            /**
+             * Format: int64
+             * @description what asking costs at the present rhythm
+             */
+            calls_a_day: number;
+            /** Format: date-time */
+            failing_since: string | null;
+            /** @description the last two weeks by the hour */
+            health: components["schemas"]["HealthHour"][] | null;
+            id: string;
+            key_field: string;
+            kind: string;
+            kind_title: string;
+            /** Format: date-time */
+            last_arrival: string | null;
+            last_error: string;
+            /** Format: date-time */
+            last_ok: string | null;
+            paused: boolean;
+            reads: components["schemas"]["SourceItem"][] | null;
+            /** @description of a hook: the last ones */
+            requests: components["schemas"]["HookRequestItem"][] | null;
+            /** @description a hook's signing secret; it is shown this once */
+            secret?: string;
+            /** @description the names of the secrets that are set */
+            secrets: string[] | null;
+            /** @description without the secrets */
+            settings: {
+                [key: string]: string;
+            };
+            /** @description of a hook: only signed events are taken in */
+            signed: boolean;
+            title: string;
+            /**
+             * Format: int64
+             * @description arrivals in the last 24 hours
+             */
+            today: number;
+            /** @description the sheets that name it */
+            uses: components["schemas"]["Use"][] | null;
+        };
+        Correction: {
+            hidden?: boolean;
+            label?: string;
+            type?: string;
         };
         DestinationItem: {
             /** Format: date-time */
@@ -541,6 +1003,7 @@ export interface components {
             currency?: string;
             fields?: components["schemas"]["Field"][] | null;
             help?: string;
+            hidden?: boolean;
             label: string;
             name: string;
             of?: string;
@@ -554,6 +1017,10 @@ export interface components {
             was: string;
         };
         FieldItem: {
+            /** @description a person has said how it is */
+            corrected: boolean;
+            /** @description how many of the last records have each */
+            counts: number[] | null;
             currency?: string;
             /**
              * Format: int64
@@ -564,6 +1031,7 @@ export interface components {
             examples: string[] | null;
             fields?: components["schemas"]["Field"][] | null;
             help?: string;
+            hidden?: boolean;
             label: string;
             name: string;
             of?: string;
@@ -578,35 +1046,39 @@ export interface components {
             value: string;
             was: string;
         };
-        HookInputBody: {
-            /** @description a short name of lower-case letters, digits and hyphens */
-            id: string;
-            /** @description which field names a record; id where nothing is said */
-            key_field?: string;
-            /** @description take in only events signed by Standard Webhooks */
-            signed?: boolean;
-            title: string;
+        FoundField: {
+            field: string;
+            /** @description of a record that has it */
+            key: string;
+            label: string;
+            /** Format: int64 */
+            matches: number;
+            type: string;
+            value: string;
         };
-        HookOutputBody: {
-            /** @description of a hook: where apps send their events; of a chat: its API */
-            address: string;
-            id: string;
-            key_field: string;
-            /** @enum {string} */
-            kind: "hook" | "chat";
+        HealthHour: {
+            /** Format: int64 */
+            failed: number;
             /** Format: date-time */
-            last_arrival: string | null;
-            /** @description the signing secret; it is shown this once */
-            secret: string;
-            /** @description of a hook: only signed events are taken in */
-            signed: boolean;
-            sources: string[] | null;
-            title: string;
-            /**
-             * Format: int64
-             * @description arrivals in the last 24 hours
-             */
-            today: number;
+            hour: string;
+            /** Format: int64 */
+            ok: number;
+        };
+        HookRequestItem: {
+            /** Format: date-time */
+            at: string;
+            /** @description the beginning of the body */
+            head: string;
+            /** Format: int64 */
+            id: number;
+            location: string;
+            media: string;
+            path: string;
+            problem: string;
+            /** Format: int64 */
+            size: number;
+            /** Format: int64 */
+            status: number;
         };
         Inline: {
             kind: string;
@@ -635,8 +1107,24 @@ export interface components {
              */
             next: number;
         };
+        ListOutputChoiceBody: {
+            items: components["schemas"]["Choice"][] | null;
+            /**
+             * Format: int64
+             * @description give this as before to read on; 0 at the end
+             */
+            next: number;
+        };
         ListOutputConnectionItemBody: {
             items: components["schemas"]["ConnectionItem"][] | null;
+            /**
+             * Format: int64
+             * @description give this as before to read on; 0 at the end
+             */
+            next: number;
+        };
+        ListOutputConnectionKindBody: {
+            items: components["schemas"]["ConnectionKind"][] | null;
             /**
              * Format: int64
              * @description give this as before to read on; 0 at the end
@@ -659,8 +1147,24 @@ export interface components {
              */
             next: number;
         };
+        ListOutputFoundFieldBody: {
+            items: components["schemas"]["FoundField"][] | null;
+            /**
+             * Format: int64
+             * @description give this as before to read on; 0 at the end
+             */
+            next: number;
+        };
         ListOutputPostItemBody: {
             items: components["schemas"]["PostItem"][] | null;
+            /**
+             * Format: int64
+             * @description give this as before to read on; 0 at the end
+             */
+            next: number;
+        };
+        ListOutputRecordItemBody: {
+            items: components["schemas"]["RecordItem"][] | null;
             /**
              * Format: int64
              * @description give this as before to read on; 0 at the end
@@ -691,10 +1195,42 @@ export interface components {
              */
             next: number;
         };
+        MakeInputBody: {
+            /** @description a short name of lower-case letters, digits and hyphens */
+            id: string;
+            /** @description of a hook: which field names a record; id where nothing is said */
+            key_field?: string;
+            /** @default hook */
+            kind: string;
+            settings?: {
+                [key: string]: string;
+            };
+            /** @description of a hook: take in only events signed by Standard Webhooks */
+            signed?: boolean;
+            title: string;
+        };
         MessageProof: {
             doc?: components["schemas"]["Document"];
             error?: string;
             plain?: string;
+        };
+        MoveInputBody: {
+            /** @description do it; without, it is only shown what would change */
+            apply?: boolean;
+            /** @description the connection to move to, of the same kind */
+            to: string;
+        };
+        MoveOutputBody: {
+            applied: boolean;
+            /** @description sources or channels that the other connection does not have */
+            missing: string[] | null;
+            uses: components["schemas"]["Use"][] | null;
+        };
+        Moved: {
+            /** Format: int64 */
+            line: number;
+            now: string;
+            was: string;
         };
         Need: {
             /** @description where in the application it is seen to */
@@ -702,7 +1238,31 @@ export interface components {
             what: string;
             words: string;
         };
+        NewSource: {
+            /** @description which records make arrivals at once */
+            begin?: components["schemas"]["Begin"];
+            key_field?: string;
+            /** @description the second part of the source's name */
+            kind: string;
+            /**
+             * Format: int64
+             * @description seconds between calls at the quickest
+             */
+            quickest?: number;
+            settings?: {
+                [key: string]: string;
+            };
+            /** Format: int64 */
+            slowest?: number;
+            title?: string;
+        };
+        NextOutputBody: {
+            /** @description null where nothing came while waiting */
+            arrival: components["schemas"]["ArrivalItem"];
+        };
         OnInputBody: {
+            /** @description where to begin; from now on where nothing is said */
+            begin?: components["schemas"]["BeginWorkflow"];
             /** @description what is new */
             note?: string;
         };
@@ -724,6 +1284,40 @@ export interface components {
             message: string;
             title: string;
             to: string;
+        };
+        PollItem: {
+            /** @description it is being asked at this moment */
+            asking: boolean;
+            begun: boolean;
+            /** Format: int64 */
+            calls_a_day: number;
+            /** Format: date-time */
+            due_at: string;
+            /**
+             * Format: int64
+             * @description seconds between calls at the present rhythm
+             */
+            every: number;
+            /**
+             * Format: int64
+             * @description in a row
+             */
+            failures: number;
+            /** Format: date-time */
+            last_at: string | null;
+            /** Format: int64 */
+            last_calls: number;
+            last_error: string;
+            /** Format: int64 */
+            last_ms: number;
+            /** Format: date-time */
+            last_ok: string | null;
+            /** Format: int64 */
+            last_rows: number;
+            /** Format: int64 */
+            quickest: number;
+            /** Format: int64 */
+            slowest: number;
         };
         Pos: {
             /** Format: int64 */
@@ -763,6 +1357,34 @@ export interface components {
             workflow: string;
             /** Format: int64 */
             workflow_id: number;
+        };
+        PreviewOutputBody: {
+            /**
+             * Format: int64
+             * @description how many arrivals the beginning would make at once, of the records read
+             */
+            arrivals: number;
+            fields: components["schemas"]["FieldItem"][] | null;
+            /** @description there are more than were read */
+            more: boolean;
+            /**
+             * Format: int64
+             * @description how many posts these would send at once, by the workflows that are on for this source
+             */
+            posts: number;
+            /** @description why it could not be read */
+            problem: string;
+            records: components["schemas"]["RecordItem"][] | null;
+            /**
+             * Format: int64
+             * @description how many records were read to make this
+             */
+            rows: number;
+            /**
+             * Format: int64
+             * @description records whose key an earlier one has as well
+             */
+            twice: number;
         };
         Problem: {
             at: components["schemas"]["Pos"];
@@ -809,6 +1431,48 @@ export interface components {
             when: components["schemas"]["Line"];
             where: string;
         };
+        ProveBody: {
+            /** @description what can be read from it */
+            choices: components["schemas"]["Choice"][] | null;
+            ok: boolean;
+            steps: components["schemas"]["Step"][] | null;
+        };
+        ProveNewInputBody: {
+            /** @description of a connection that is there, whose secrets are used where none are given */
+            id?: string;
+            kind: string;
+            settings?: {
+                [key: string]: string;
+            };
+        };
+        Question: {
+            help?: string;
+            label: string;
+            name: string;
+            options?: string[] | null;
+            required?: boolean;
+            type: string;
+        };
+        Receipt: {
+            id: string;
+            known: boolean;
+            /** Format: int64 */
+            seq: number;
+        };
+        RecordItem: {
+            /**
+             * Format: int64
+             * @description its newest arrival; 0 where it has made none
+             */
+            arrival: number;
+            /** Format: date-time */
+            at: string;
+            fields: components["schemas"]["FieldValue"][] | null;
+            key: string;
+            link: string;
+            record: unknown;
+            title: string;
+        };
         ResumeInputBody: {
             name: string;
         };
@@ -816,6 +1480,34 @@ export interface components {
             line: components["schemas"]["Line"];
             name: string;
             taken: boolean;
+        };
+        ScheduleBody: {
+            /** @description the next ten moments */
+            next: string[] | null;
+            problem: string;
+            suggest: string;
+            /** @description in plain English; empty where there is a problem */
+            words: string;
+            zone: string;
+        };
+        ScheduleInputBody: {
+            cron?: string;
+            except?: string;
+            rule?: string;
+            start?: string;
+            zone?: string;
+        };
+        Setting: {
+            default?: string;
+            help?: string;
+            label: string;
+            more?: boolean;
+            name: string;
+            options?: string[] | null;
+            required?: boolean;
+            /** @enum {string} */
+            type: "text" | "address" | "secret" | "choice" | "number" | "yes/no" | "long";
+            when?: string;
         };
         SheetBody: {
             /** @description the sheet as an object; used where there is no text */
@@ -830,8 +1522,44 @@ export interface components {
         SourceItem: {
             connection: string;
             key_field: string;
+            link_field: string;
+            /** @description null where it is not asked */
+            poll: components["schemas"]["PollItem"];
+            settings: {
+                [key: string]: string;
+            };
             source: string;
             title: string;
+            title_field: string;
+        };
+        StartForm: {
+            /** @description where it can be called */
+            address: string;
+            ask: components["schemas"]["Question"][] | null;
+            confirm: string;
+            /** @enum {string} */
+            form: "start" | "called";
+            /** @description the records to choose from; empty where it takes none */
+            source: string;
+            /** @description a token for calls has been made */
+            token: boolean;
+        };
+        StartInputBody: {
+            answers?: {
+                [key: string]: unknown;
+            };
+            /** @description the keys of the records to start it for */
+            records?: string[] | null;
+        };
+        StartedOutputBody: {
+            arrivals: components["schemas"]["Receipt"][] | null;
+        };
+        Step: {
+            do?: string;
+            ok: boolean;
+            said: string;
+            tried: string;
+            who?: string;
         };
         TodayBody: {
             /**
@@ -848,6 +1576,11 @@ export interface components {
              */
             told: number;
         };
+        TokenOutputBody: {
+            address: string;
+            /** @description shown this once */
+            token: string;
+        };
         TrailMark: {
             /** Format: date-time */
             at: string;
@@ -856,6 +1589,20 @@ export interface components {
             /** Format: int64 */
             seq: number;
             verdict: string;
+        };
+        Use: {
+            /** @description the draft names it */
+            draft: boolean;
+            /** @description the version that is on names it */
+            live: boolean;
+            name: string;
+            on: boolean;
+            /** @description where it is named; when moving, with what would stand there */
+            places: components["schemas"]["Moved"][] | null;
+            /** @description why the sheet could not run after the move */
+            problem: string;
+            /** Format: int64 */
+            workflow_id: number;
         };
         VerdictItem: {
             /** @description that condition in words */
@@ -909,6 +1656,11 @@ export interface components {
             colour: string;
             /** @description arrivals told about on each of the last 14 days, oldest first */
             days: number[] | null;
+            /**
+             * @description what starts it; empty for a change
+             * @enum {string}
+             */
+            form: "" | "due" | "lasts" | "silent" | "schedule" | "start" | "called";
             icon: string;
             /** Format: int64 */
             id: number;
@@ -947,6 +1699,11 @@ export interface components {
             colour: string;
             /** @description arrivals told about on each of the last 14 days, oldest first */
             days: number[] | null;
+            /**
+             * @description what starts it; empty for a change
+             * @enum {string}
+             */
+            form: "" | "due" | "lasts" | "silent" | "schedule" | "start" | "called";
             icon: string;
             /** Format: int64 */
             id: number;
@@ -1051,6 +1808,35 @@ export interface operations {
             };
         };
     };
+    "list-connection-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutputConnectionKindBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-connections": {
         parameters: {
             query?: never;
@@ -1080,7 +1866,7 @@ export interface operations {
             };
         };
     };
-    "create-hook": {
+    "create-connection": {
         parameters: {
             query?: never;
             header?: never;
@@ -1089,7 +1875,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["HookInputBody"];
+                "application/json": components["schemas"]["MakeInputBody"];
             };
         };
         responses: {
@@ -1099,7 +1885,302 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HookOutputBody"];
+                    "application/json": components["schemas"]["ConnectionOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "prove-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProveNewInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProveBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-connection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-connection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-connection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConnectionOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "browse-connection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutputChoiceBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "move-uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoveOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "prove-connection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProveBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSource"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSource"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PreviewOutputBody"];
                 };
             };
             /** @description Error */
@@ -1329,6 +2410,39 @@ export interface operations {
             };
         };
     };
+    "read-schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScheduleBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "sign-in": {
         parameters: {
             query?: never;
@@ -1418,6 +2532,101 @@ export interface operations {
             };
         };
     };
+    "delete-source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connection: string;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeSourceInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "check-now": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connection: string;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-fields": {
         parameters: {
             query?: never;
@@ -1437,6 +2646,103 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListOutputFieldItemBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "find-value": {
+        parameters: {
+            query?: {
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutputFoundFieldBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "next-arrival": {
+        parameters: {
+            query?: {
+                /** @description the newest arrival that is known */
+                after?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NextOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-records": {
+        parameters: {
+            query?: {
+                /** @description text anywhere in the record */
+                q?: string;
+                offset?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutputRecordItemBody"];
                 };
             };
             /** @description Error */
@@ -1630,6 +2936,37 @@ export interface operations {
             };
         };
     };
+    "make-call-token": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "save-draft": {
         parameters: {
             query?: never;
@@ -1718,6 +3055,107 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WorkflowDetail"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "preview-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeginWorkflow"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Beginning"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-form": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartForm"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "start-workflow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartedOutputBody"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,89 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"strings"
+	"time"
+
+	"dorfbote/internal/engine"
+	"dorfbote/internal/store"
+)
+
+// requestLog writes down the last requests to hooks, aside from the requests themselves: while many come, only some of
+// those that were taken in are noted, and all that were refused as far as there is room.
+type requestLog struct{ queue chan store.HookRequest }
+
+const (
+	requestQueue = 512
+	requestFlush = 300 * time.Millisecond
+	fineAFlush   = 5 // requests that were taken in, noted in one go
+	headOfBody   = 500
+)
+
+func newRequestLog(e *engine.Engine) *requestLog {
+	l := &requestLog{queue: make(chan store.HookRequest, requestQueue)}
+	go l.write(e)
+	return l
+}
+
+// note puts a request into the log, unless it is full.
+func (l *requestLog) note(r *http.Request, connection string, body []byte, status int, location, problem string) {
+	if l == nil {
+		return
+	}
+	if status < 400 && len(l.queue) >= fineAFlush {
+		return
+	}
+	head := strings.ReplaceAll(strings.ToValidUTF8(string(body[:min(len(body), headOfBody)]), "\uFFFD"), "\x00", "\uFFFD")
+	media := strings.ToValidUTF8(r.Header.Get("Content-Type"), "\uFFFD")
+	select {
+	case l.queue <- store.HookRequest{
+		Connection: connection, At: time.Now(), Status: status, Problem: problem, Location: location, Media: media[:min(len(media), 200)],
+		Path: strings.ToValidUTF8(r.URL.Path, "\uFFFD"), Size: len(body), Head: head,
+	}:
+	default:
+	}
+}
+
+func (l *requestLog) write(e *engine.Engine) {
+	for first := range l.queue {
+		time.Sleep(requestFlush)
+		list := []store.HookRequest{first}
+		for more := true; more; {
+			select {
+			case r := <-l.queue:
+				list = append(list, r)
+			default:
+				more = false
+			}
+		}
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		err := e.Store.DB.WithContext(ctx).Create(&list).Error
+		for i, seen := 0, map[string]bool{}; i < len(list) && err == nil; i++ {
+			r := list[len(list)-1-i]
+			if !seen[r.Connection] {
+				seen[r.Connection] = true
+				var failure error
+				if r.Status >= 400 && r.Status != http.StatusServiceUnavailable {
+					failure = requestError{r}
+				}
+				e.Heard(ctx, r.Connection, failure)
+			}
+		}
+		cancel()
+		if err != nil {
+			e.Log.Debug("noting requests failed", "error", err)
+		}
+	}
+}
+
+type requestError struct{ store.HookRequest }
+
+func (e requestError) Error() string { return "a request was refused: " + e.Problem }
+
+// refuse answers a request with a problem, and notes it.
+func (s *Server) refuse(w http.ResponseWriter, r *http.Request, connection string, body []byte, status int, location, detail string) {
+	s.requests.note(r, connection, body, status, location, detail)
+	writeProblem(w, status, location, detail)
+}

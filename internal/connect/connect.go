@@ -1,0 +1,245 @@
+// Package connect holds what every kind of connection has in common: how it is described, opened, proved,
+// browsed and read. A package below it is one kind; it touches nothing but its own folder and one line in
+// internal/connect/kinds.
+package connect
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"dorfbote/internal/core/value"
+)
+
+// Kind describes one kind of connection.
+type Kind struct {
+	Name  string // as in the table of connections
+	Title string
+	Does  string // in one sentence, for whoever chooses
+	// Settings are asked for once a connection, Source once for each thing that is read from it.
+	Settings []Setting
+	Source   []Setting
+	// Single kinds have one source that needs no choosing.
+	Single string
+	// Key is the field that names a record, where the kind itself knows; Title and Link likewise.
+	Key, TitleField, LinkField string
+	// Appends is true where records only ever come, such as messages: the beginning is then always "from now".
+	Appends bool
+	// Quickest and Slowest bound how often such a source is asked, where the person sets nothing.
+	Quickest, Slowest time.Duration
+	// Open makes a connection ready. It makes no calls.
+	Open func(Config) (Conn, error)
+}
+
+// Setting is one thing that a form asks for.
+type Setting struct {
+	Name     string   `json:"name"`
+	Label    string   `json:"label"`
+	Help     string   `json:"help,omitempty"`
+	Type     string   `json:"type" enum:"text,address,secret,choice,number,yes/no,long"`
+	Required bool     `json:"required,omitempty"`
+	Options  []string `json:"options,omitempty"`
+	Default  string   `json:"default,omitempty"`
+	// When names another setting and the values of it for which this one is asked, as name=a,b.
+	When string `json:"when,omitempty"`
+	// More settings are rarely needed, and stand behind a fold.
+	More bool `json:"more,omitempty"`
+}
+
+// Config is what a connection is opened with.
+type Config struct {
+	ID       string
+	Settings map[string]string // the secret ones among them
+	Env      Env
+}
+
+// Get gives a setting, or its fallback where it is empty.
+func (c Config) Get(name, fallback string) string {
+	if v := c.Settings[name]; v != "" {
+		return v
+	}
+	return fallback
+}
+
+// Source is one thing that is read from a connection.
+type Source struct {
+	Name     string // connection/kind
+	Settings map[string]string
+	Key      string // the field that names a record
+}
+
+// Get gives a setting, or its fallback where it is empty.
+func (s Source) Get(name, fallback string) string {
+	if v := s.Settings[name]; v != "" {
+		return v
+	}
+	return fallback
+}
+
+// Conn is an open connection.
+type Conn interface {
+	// Prove makes real calls and says what came back.
+	Prove(ctx context.Context) []Step
+	// Browse lists what can be read.
+	Browse(ctx context.Context) ([]Choice, error)
+	Close() error
+}
+
+// Choice is one thing that can be read from a connection.
+type Choice struct {
+	Kind     string            `json:"kind"` // a name fit for a source
+	Title    string            `json:"title"`
+	Detail   string            `json:"detail,omitempty"`
+	Key      string            `json:"key,omitempty"`
+	Settings map[string]string `json:"settings"`
+}
+
+// Poller is a connection that is asked from time to time.
+type Poller interface {
+	Conn
+	// Poll reads a source. cursor is what the last whole poll returned; nil asks for the beginning. What emit
+	// refuses with ErrEnough ends the poll without an error.
+	Poll(ctx context.Context, src Source, cursor json.RawMessage, emit func(Item) error) (Polled, error)
+}
+
+// Waiter is a connection that can say when asking is worth while.
+type Waiter interface {
+	// Wait blocks until ctx ends or the connection is lost, and calls changed whenever the source should be
+	// polled.
+	Wait(ctx context.Context, src Source, changed func()) error
+}
+
+// Listener is a connection that things come in by without being asked for.
+type Listener interface {
+	Conn
+	// Listen hands over what comes in until ctx ends or the connection is lost. since is the cursor of what was
+	// delivered last. What deliver has taken is durable.
+	Listen(ctx context.Context, src Source, since json.RawMessage, deliver func(items []Item, cursor json.RawMessage) error) error
+}
+
+// Item is a record as it was read.
+type Item struct {
+	Key    string
+	Record map[string]any
+	At     time.Time // when it was made or changed, where the source says; zero otherwise
+	By     string
+	// Removed is true where the source says outright that the record is gone.
+	Removed bool
+	// Old is true where a record that has not been seen before is not new all the same: it is remembered, and
+	// makes no arrival.
+	Old bool
+}
+
+// Polled says what a poll found out besides its items.
+type Polled struct {
+	Cursor json.RawMessage
+	// Whole is true where every record there is was handed over, so that one that is missing is gone.
+	Whole bool
+	// Forget tells of a record that is missing from a whole poll that it is not gone but out of sight: it is
+	// dropped without an arrival. nil forgets none.
+	Forget func(key string) bool
+	// Same is true where the source said that nothing has changed, and nothing was handed over.
+	Same bool
+	// Calls is how many calls it took.
+	Calls int
+	// Wait is how long the other side asked to be left alone.
+	Wait time.Duration
+}
+
+// ErrEnough is returned by an emit function that needs no more items.
+var ErrEnough = errors.New("enough")
+
+// Step is one thing that was tried when a connection was proved.
+type Step struct {
+	OK    bool   `json:"ok"`
+	Tried string `json:"tried"`
+	Said  string `json:"said"`          // what came back
+	Do    string `json:"do,omitempty"`  // what to do
+	Who   string `json:"who,omitempty"` // who can grant it
+}
+
+// Trouble is an error that knows what to do about it.
+type Trouble struct {
+	Tried, Said, Do, Who string
+	Wait                 time.Duration // the other side asked to be left alone for so long
+}
+
+func (t *Trouble) Error() string {
+	s := t.Tried + ": " + t.Said
+	if t.Do != "" {
+		s += ". " + t.Do
+	}
+	if t.Who != "" {
+		s += " (" + t.Who + " can grant it)"
+	}
+	return s
+}
+
+// Failed makes a step of an error.
+func Failed(tried string, err error) Step {
+	var t *Trouble
+	if errors.As(err, &t) {
+		if t.Tried != "" {
+			tried = t.Tried
+		}
+		return Step{Tried: tried, Said: t.Said, Do: t.Do, Who: t.Who}
+	}
+	return Step{Tried: tried, Said: err.Error()}
+}
+
+// Passed makes a step of something that worked.
+func Passed(tried, format string, args ...any) Step {
+	return Step{OK: true, Tried: tried, Said: fmt.Sprintf(format, args...)}
+}
+
+// Proved tells whether every step worked.
+func Proved(steps []Step) bool {
+	for _, s := range steps {
+		if !s.OK {
+			return false
+		}
+	}
+	return len(steps) > 0
+}
+
+// KeyOf gives the text of a record's key, "" where it has none.
+func KeyOf(record map[string]any, field string) string {
+	v, _ := value.ParsePath(field).Get(record)
+	switch k := v.(type) {
+	case string:
+		return k
+	case float64:
+		return value.NumberText(k)
+	case bool:
+		return fmt.Sprint(k)
+	}
+	return ""
+}
+
+// Missing makes the error for a record without a key.
+func Missing(field string, n int) error {
+	return &Trouble{
+		Tried: fmt.Sprintf("reading record %d", n), Said: fmt.Sprintf("it has no %q, the field that names a record", field),
+		Do: "choose another field as the key",
+	}
+}
+
+// KindName makes a name fit for a source of what something is called elsewhere.
+func KindName(title, fallback string) string {
+	s := strings.Trim(strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z', r >= '0' && r <= '9', r == '_', r == '-':
+			return r
+		case r >= 'A' && r <= 'Z':
+			return r + 'a' - 'A'
+		}
+		return '-'
+	}, title), "-_")
+	if s == "" {
+		return fallback
+	}
+	return s[:min(len(s), 60)]
+}

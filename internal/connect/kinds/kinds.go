@@ -1,0 +1,33 @@
+// Package kinds lists every kind of connection there is. Adding one is a line here and a folder of its own.
+package kinds
+
+import (
+	"dorfbote/internal/connect"
+	"dorfbote/internal/connect/calendar"
+	"dorfbote/internal/connect/chat"
+	"dorfbote/internal/connect/feed"
+	"dorfbote/internal/connect/form"
+	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/connect/mail"
+	"dorfbote/internal/connect/rest"
+	"dorfbote/internal/connect/room"
+	"dorfbote/internal/connect/sql"
+	"dorfbote/internal/connect/table"
+)
+
+// All lists the kinds in the order in which they are offered.
+func All() []*connect.Kind {
+	return []*connect.Kind{
+		hook.Kind(), rest.Kind(), feed.Kind(), table.Kind(), sql.Kind(), calendar.Kind(), mail.Kind(), room.Kind(), form.Kind(), chat.Kind(),
+	}
+}
+
+// Named finds a kind.
+func Named(name string) *connect.Kind {
+	for _, k := range All() {
+		if k.Name == name {
+			return k
+		}
+	}
+	return nil
+}

@@ -1,0 +1,350 @@
+// Package mail reads new messages of an IMAP mailbox. It never marks one as read.
+package mail
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/emersion/go-imap/v2"
+	"github.com/emersion/go-imap/v2/imapclient"
+	_ "github.com/emersion/go-message/charset" // the encodings that mail is written in
+	"github.com/emersion/go-message/mail"
+
+	"dorfbote/internal/connect"
+)
+
+// Kind describes mailboxes.
+func Kind() *connect.Kind {
+	return &connect.Kind{
+		Name: "mail", Title: "Mailbox", Does: "Reads new messages of an IMAP mailbox, and leaves them unread",
+		Settings: []connect.Setting{
+			{Name: "host", Label: "IMAP server", Type: "text", Required: true, Help: "with :port where it is not the usual one"},
+			{Name: "security", Label: "Encrypted", Type: "choice", Options: []string{"from the start", "by STARTTLS", "not at all"}, Default: "from the start"},
+			{Name: "user", Label: "User", Type: "text", Required: true},
+			{Name: "password", Label: "Password", Type: "secret", Required: true},
+		},
+		Source: []connect.Setting{{Name: "mailbox", Label: "Mailbox", Type: "text", Default: "INBOX", Required: true}},
+		Key:    "id", TitleField: "subject", Appends: true, Quickest: 10 * time.Second, Slowest: 5 * time.Minute,
+		Open: func(c connect.Config) (connect.Conn, error) { return &mailbox{c}, nil },
+	}
+}
+
+type mailbox struct{ config connect.Config }
+
+func (m *mailbox) Close() error { return nil }
+
+func (m *mailbox) dial(ctx context.Context, news *imapclient.UnilateralDataHandler) (*imapclient.Client, error) {
+	host, port, err := net.SplitHostPort(m.config.Settings["host"])
+	security := m.config.Get("security", "from the start")
+	if err != nil {
+		host, port = m.config.Settings["host"], "993"
+		if security != "from the start" {
+			port = "143"
+		}
+	}
+	address := net.JoinHostPort(host, port)
+	tried := "calling " + address
+	conn, err := m.config.Env.Dial(ctx, "tcp", address)
+	if err != nil {
+		return nil, plain(tried, err)
+	}
+	if deadline, ok := ctx.Deadline(); ok {
+		_ = conn.SetDeadline(deadline)
+	}
+	config := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
+	if m.config.Env.TLS != nil {
+		config = m.config.Env.TLS.Clone()
+		config.ServerName = host
+	}
+	opts := &imapclient.Options{UnilateralDataHandler: news, TLSConfig: config}
+	var c *imapclient.Client
+	switch security {
+	case "from the start":
+		secure := tls.Client(conn, config)
+		if err := secure.HandshakeContext(ctx); err != nil {
+			conn.Close()
+			return nil, plain(tried+" with TLS", err)
+		}
+		c = imapclient.New(secure, opts)
+	case "by STARTTLS":
+		if c, err = imapclient.NewStartTLS(conn, opts); err != nil {
+			conn.Close()
+			return nil, plain(tried+" with STARTTLS", err)
+		}
+	default:
+		c = imapclient.New(conn, opts)
+	}
+	if err := c.Login(m.config.Settings["user"], m.config.Settings["password"]).Wait(); err != nil {
+		c.Close()
+		t := plain("signing in as "+m.config.Settings["user"], err)
+		var ie *imap.Error
+		if errors.As(err, &ie) {
+			t.Do, t.Who = "check the user and the password", "whoever runs the mail server"
+		}
+		return nil, t
+	}
+	return c, nil
+}
+
+func plain(tried string, err error) *connect.Trouble {
+	var t *connect.Trouble
+	if errors.As(err, &t) {
+		return t
+	}
+	var ie *imap.Error
+	if errors.As(err, &ie) {
+		return &connect.Trouble{Tried: tried, Said: ie.Text}
+	}
+	var op *net.OpError
+	if errors.As(err, &op) {
+		return &connect.Trouble{Tried: tried, Said: "no answer: " + op.Err.Error(), Do: "check that the host is right and reachable from this server"}
+	}
+	return &connect.Trouble{Tried: tried, Said: err.Error()}
+}
+
+// Prove signs in and opens the inbox for reading.
+func (m *mailbox) Prove(ctx context.Context) []connect.Step {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	c, err := m.dial(ctx, nil)
+	if err != nil {
+		return []connect.Step{connect.Failed("signing in", err)}
+	}
+	defer c.Close()
+	steps := []connect.Step{connect.Passed("signing in as "+m.config.Settings["user"], "signed in")}
+	data, err := c.Select("INBOX", &imap.SelectOptions{ReadOnly: true}).Wait()
+	if err != nil {
+		return append(steps, connect.Failed("opening INBOX", plain("opening INBOX", err)))
+	}
+	return append(steps, connect.Passed("opening INBOX", "%d messages", data.NumMessages))
+}
+
+// Browse lists the mailboxes.
+func (m *mailbox) Browse(ctx context.Context) ([]connect.Choice, error) {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	c, err := m.dial(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	list, err := c.List("", "*", nil).Collect()
+	if err != nil {
+		return nil, plain("listing the mailboxes", err)
+	}
+	var out []connect.Choice
+	for _, box := range list {
+		no := false
+		for _, a := range box.Attrs {
+			no = no || a == imap.MailboxAttrNoSelect || a == imap.MailboxAttrNonExistent
+		}
+		if !no {
+			out = append(out, connect.Choice{Kind: connect.KindName(box.Mailbox, "messages"), Title: box.Mailbox, Key: "id", Settings: map[string]string{"mailbox": box.Mailbox}})
+		}
+	}
+	return out, nil
+}
+
+// cursor is the last message seen. UIDs only grow, as long as the validity stays the same (RFC 3501, 2.3.1.1).
+type cursor struct {
+	Validity uint32 `json:"validity"`
+	UID      uint32 `json:"uid"`
+}
+
+// Limits of what is read of one poll, and of one message.
+const (
+	maxMessages = 500
+	maxMessage  = 2 << 20
+	maxText     = 100 << 10
+)
+
+// Poll reads the messages after the last one seen.
+func (m *mailbox) Poll(ctx context.Context, src connect.Source, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
+	out := connect.Polled{Calls: 1}
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
+	defer cancel()
+	c, err := m.dial(ctx, nil)
+	if err != nil {
+		return out, err
+	}
+	defer c.Close()
+	box := src.Get("mailbox", "INBOX")
+	data, err := c.Select(box, &imap.SelectOptions{ReadOnly: true}).Wait()
+	if err != nil {
+		t := plain("opening "+box, err)
+		t.Do = "choose the mailbox again; it cannot be opened"
+		return out, t
+	}
+	var last cursor
+	if len(raw) > 0 {
+		_ = json.Unmarshal(raw, &last)
+	}
+	if last.Validity != data.UIDValidity { // numbers begin anew; what is known is known by its Message-ID
+		last = cursor{Validity: data.UIDValidity}
+	}
+	if data.NumMessages > 0 && (data.UIDNext == 0 || uint32(data.UIDNext) > last.UID+1) {
+		if err := m.after(c, &last, emit); err != nil {
+			return out, err
+		}
+	}
+	out.Cursor, err = json.Marshal(last)
+	return out, err
+}
+
+// after hands over what came after the last message, and moves the cursor on.
+func (m *mailbox) after(c *imapclient.Client, last *cursor, emit func(connect.Item) error) error {
+	uids := imap.UIDSet{imap.UIDRange{Start: imap.UID(last.UID + 1), Stop: 0}}
+	found, err := c.UIDSearch(&imap.SearchCriteria{UID: []imap.UIDSet{uids}}, nil).Wait()
+	if err != nil {
+		return plain("looking for new messages", err)
+	}
+	for _, uid := range found.AllUIDs() {
+		if uint32(uid) <= last.UID { // "n:*" always names the last one there is
+			continue
+		}
+		section := &imap.FetchItemBodySection{Peek: true, Partial: &imap.SectionPartial{Offset: 0, Size: maxMessage}}
+		list, err := c.Fetch(imap.UIDSetNum(uid), &imap.FetchOptions{Envelope: true, InternalDate: true, RFC822Size: true, UID: true, BodySection: []*imap.FetchItemBodySection{section}}).Collect()
+		if err != nil {
+			return plain("reading a message", err)
+		}
+		for _, msg := range list {
+			it := Item(msg.FindBodySection(section), fmt.Sprintf("%d-%d", last.Validity, uid))
+			it.Record["received"], it.At = msg.InternalDate.UTC().Format(time.RFC3339), msg.InternalDate
+			it.Record["size"] = float64(msg.RFC822Size)
+			if err := emit(it); err != nil {
+				return err
+			}
+		}
+		last.UID = uint32(uid)
+	}
+	return nil
+}
+
+// Item makes a record of a message's bytes. A message without a Message-ID is named by the fallback.
+func Item(raw []byte, fallback string) connect.Item {
+	r := map[string]any{}
+	key := fallback
+	mr, err := mail.CreateReader(bytes.NewReader(raw))
+	if mr == nil {
+		r["id"], r["text"] = key, clean(string(raw), maxText)
+		r["trouble"] = fmt.Sprintf("the message cannot be read: %v", err)
+		return connect.Item{Key: key, Record: r}
+	}
+	if id, err := mr.Header.MessageID(); err == nil && id != "" && len(id) < 300 {
+		key = clean(id, 300)
+	}
+	r["id"] = key
+	if s, err := mr.Header.Subject(); err == nil && s != "" {
+		r["subject"] = clean(s, 1000)
+	}
+	if t, err := mr.Header.Date(); err == nil && !t.IsZero() {
+		r["sent"] = t.Format(time.RFC3339)
+	}
+	for _, name := range []string{"From", "To", "Cc", "Reply-To"} {
+		list, err := mr.Header.AddressList(name)
+		if err != nil || len(list) == 0 {
+			continue
+		}
+		field := strings.ToLower(strings.ReplaceAll(name, "-", "_"))
+		if name == "From" {
+			r["from"], r["from_name"] = clean(list[0].Address, 320), clean(list[0].Name, 320)
+			continue
+		}
+		all := make([]any, 0, len(list))
+		for _, a := range list {
+			all = append(all, clean(a.Address, 320))
+		}
+		r[field] = all
+	}
+	parts(mr, r)
+	return connect.Item{Key: key, Record: r}
+}
+
+// parts reads the text and the attachments' names. A message that ends in the middle gives what there was.
+func parts(mr *mail.Reader, r map[string]any) {
+	var files []any
+	text, html := "", ""
+	for range 200 {
+		p, err := mr.NextPart()
+		if err != nil {
+			break
+		}
+		switch h := p.Header.(type) {
+		case *mail.InlineHeader:
+			media, _, _ := h.ContentType()
+			body, _ := io.ReadAll(io.LimitReader(p.Body, maxText+1))
+			switch {
+			case media == "text/html" && html == "":
+				html = string(body)
+			case strings.HasPrefix(media, "text/") && text == "":
+				text = string(body)
+			}
+		case *mail.AttachmentHeader:
+			if name, err := h.Filename(); err == nil && name != "" {
+				files = append(files, clean(name, 300))
+			}
+		}
+	}
+	if text == "" {
+		text = plainText(html)
+	}
+	if text = clean(strings.TrimSpace(text), maxText); text != "" {
+		r["text"] = text
+	}
+	if files != nil {
+		r["attachments"] = files
+	}
+}
+
+func clean(s string, most int) string {
+	s = strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")
+	s = strings.ReplaceAll(s, "\r\n", "\n")
+	if len(s) > most {
+		s = strings.ToValidUTF8(s[:most], "") + "…"
+	}
+	return s
+}
+
+// Wait asks the server to say when something comes (IDLE, RFC 2177).
+func (m *mailbox) Wait(ctx context.Context, src connect.Source, changed func()) error {
+	c, err := m.dial(ctx, &imapclient.UnilateralDataHandler{Mailbox: func(d *imapclient.UnilateralDataMailbox) {
+		if d.NumMessages != nil {
+			changed()
+		}
+	}})
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	if _, err := c.Select(src.Get("mailbox", "INBOX"), &imap.SelectOptions{ReadOnly: true}).Wait(); err != nil {
+		return plain("opening the mailbox", err)
+	}
+	if !c.Caps().Has(imap.CapIdle) {
+		<-ctx.Done() // asking from time to time must do
+		return nil
+	}
+	changed()
+	idle, err := c.Idle()
+	if err != nil {
+		return plain("waiting for messages", err)
+	}
+	done := make(chan error, 1)
+	go func() { done <- idle.Wait() }()
+	select {
+	case <-ctx.Done():
+		return nil
+	case err := <-done:
+		if err == nil {
+			err = errors.New("the server ended the connection")
+		}
+		return plain("waiting for messages", err)
+	}
+}

@@ -1,0 +1,141 @@
+package room
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"dorfbote/internal/connect"
+)
+
+// squareRoom reads channels of the square over its HTTP API.
+type squareRoom struct{ config connect.Config }
+
+func (s *squareRoom) Close() error { return nil }
+
+func (s *squareRoom) get(ctx context.Context, path string, into any) error {
+	h := http.Header{"Authorization": {"Bearer " + s.config.Settings["token"]}}
+	res, err := s.config.Env.Get(ctx, strings.TrimSuffix(s.config.Settings["address"], "/")+path, h)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	raw, err := io.ReadAll(res.Body)
+	if err != nil {
+		return err
+	}
+	if err := json.Unmarshal(raw, into); err != nil {
+		return &connect.Trouble{Tried: "reading " + path, Said: "the answer is not what the square says: " + err.Error(), Do: "check the address"}
+	}
+	return nil
+}
+
+type channel struct {
+	Name    string `json:"name"`
+	Purpose string `json:"purpose"`
+	Private bool   `json:"private"`
+	Let     bool   `json:"let_in"`
+}
+
+func (s *squareRoom) channels(ctx context.Context) ([]channel, error) {
+	var list []channel
+	err := s.get(ctx, "/rooms", &list)
+	return list, err
+}
+
+// Prove lists the channels, and says which private ones have not let the sender in.
+func (s *squareRoom) Prove(ctx context.Context) []connect.Step {
+	list, err := s.channels(ctx)
+	if err != nil {
+		return []connect.Step{connect.Failed("listing the channels", err)}
+	}
+	steps := []connect.Step{connect.Passed("listing the channels", "%d channels", len(list))}
+	for _, c := range list {
+		if c.Private && !c.Let {
+			steps = append(steps, connect.Step{OK: true, Tried: "reading " + c.Name, Said: "it is private and has not let Dorfbote in", Do: "let Dorfbote in, if it is to read there", Who: "a member of " + c.Name})
+		}
+	}
+	return steps
+}
+
+// Browse lists the channels that can be read.
+func (s *squareRoom) Browse(ctx context.Context) ([]connect.Choice, error) {
+	list, err := s.channels(ctx)
+	var out []connect.Choice
+	for _, c := range list {
+		detail := c.Purpose
+		if c.Private && !c.Let {
+			detail = "private; Dorfbote has not been let in"
+		}
+		out = append(out, choice(c.Name, c.Name, detail))
+	}
+	return out, err
+}
+
+type cursor struct {
+	After    int64 `json:"after"`    // the last message seen
+	Reaction int64 `json:"reaction"` // the last reaction seen
+}
+
+type squareMessage struct {
+	ID       int64     `json:"id"`
+	Author   string    `json:"author"`
+	Text     string    `json:"text"`
+	At       time.Time `json:"at"`
+	Mentions []string  `json:"mentions"`
+	Images   []string  `json:"images"`
+	Under    int64     `json:"under"`
+	Own      bool      `json:"own"`
+	Reaction string    `json:"reaction"`
+	Post     int64     `json:"post"`
+}
+
+const pageSize = 200
+
+// Poll reads what was said since the last time. What Dorfbote itself has said is passed over, so that it never
+// answers itself.
+func (s *squareRoom) Poll(ctx context.Context, src connect.Source, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
+	var c cursor
+	if len(raw) > 0 {
+		_ = json.Unmarshal(raw, &c)
+	}
+	name := strings.TrimPrefix(src.Settings["room"], "#")
+	what, last := "messages", &c.After
+	if src.Settings["which"] == "reactions" {
+		what, last = "reactions", &c.Reaction
+	}
+	out := connect.Polled{}
+	for {
+		var page []squareMessage
+		if err := s.get(ctx, fmt.Sprintf("/rooms/%s/%s?after=%d&limit=%d", url.PathEscape(name), what, *last, pageSize), &page); err != nil {
+			return out, err
+		}
+		out.Calls++
+		for _, p := range page {
+			*last = p.ID
+			m := &message{ID: fmt.Sprint(p.ID), Room: "#" + name, Author: p.Author, Text: p.Text, At: p.At, Mentions: p.Mentions, Images: p.Images, Reaction: p.Reaction}
+			if p.Reaction != "" {
+				m.ID, m.Thread = fmt.Sprintf("r%d", p.ID), fmt.Sprint(p.Post)
+			} else if p.Under > 0 {
+				m.Thread = fmt.Sprint(p.Under)
+			}
+			if p.Own || !wanted(src, m) {
+				continue
+			}
+			if err := emit(m.item()); err != nil {
+				return out, err
+			}
+		}
+		if len(page) < pageSize {
+			break
+		}
+	}
+	var err error
+	out.Cursor, err = json.Marshal(c)
+	return out, err
+}

@@ -1,0 +1,305 @@
+package room
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"time"
+
+	"mellium.im/sasl"
+	"mellium.im/xmlstream"
+	xmppim "mellium.im/xmpp"
+	"mellium.im/xmpp/disco"
+	"mellium.im/xmpp/disco/items"
+	"mellium.im/xmpp/jid"
+	"mellium.im/xmpp/stanza"
+
+	"dorfbote/internal/connect"
+)
+
+// xmppRooms reads rooms of an XMPP server (XEP-0045). What is said comes by itself; after a break, what was said
+// meanwhile is asked for from the room's history.
+type xmppRooms struct {
+	config connect.Config
+	user   jid.JID
+}
+
+func newXMPP(c connect.Config) (connect.Conn, error) {
+	j, err := jid.Parse(c.Settings["user"])
+	if err != nil || j.Localpart() == "" {
+		return nil, &connect.Trouble{Tried: "reading the address of the account", Said: fmt.Sprintf("%q is no address of an account", c.Settings["user"]), Do: "write it like dorfbote@chat.example"}
+	}
+	return &xmppRooms{config: c, user: j}, nil
+}
+
+func (x *xmppRooms) Close() error { return nil }
+
+func (x *xmppRooms) session(ctx context.Context) (*xmppim.Session, error) {
+	address := x.config.Settings["host"]
+	if address == "" {
+		address = x.user.Domainpart()
+	}
+	if _, _, err := net.SplitHostPort(address); err != nil {
+		address = net.JoinHostPort(address, "5222")
+	}
+	conn, err := x.config.Env.Dial(ctx, "tcp", address)
+	if err != nil {
+		var t *connect.Trouble
+		if errors.As(err, &t) {
+			return nil, t
+		}
+		return nil, &connect.Trouble{Tried: "calling " + address, Said: "no answer: " + err.Error(), Do: "check the server's address"}
+	}
+	config := &tls.Config{MinVersion: tls.VersionTLS12}
+	if x.config.Env.TLS != nil {
+		config = x.config.Env.TLS.Clone()
+	}
+	config.ServerName = x.user.Domainpart()
+	features := []xmppim.StreamFeature{xmppim.SASL("", x.config.Settings["password"], sasl.ScramSha256, sasl.ScramSha1, sasl.Plain), xmppim.BindResource()}
+	if x.config.Get("encrypted", "always") == "always" {
+		features = append([]xmppim.StreamFeature{xmppim.StartTLS(config)}, features...)
+	} else {
+		features[0] = insecure(xmppim.SASL("", x.config.Settings["password"], sasl.ScramSha256, sasl.ScramSha1))
+	}
+	s, err := xmppim.NewClientSession(ctx, x.user, conn, features...)
+	if err != nil {
+		conn.Close()
+		t := &connect.Trouble{Tried: "signing in as " + x.user.String(), Said: err.Error()}
+		if strings.Contains(err.Error(), "not-authorized") {
+			t.Said, t.Do, t.Who = "not authorized", "check the account and the password", "whoever runs the chat server"
+		}
+		return nil, t
+	}
+	return s, nil
+}
+
+// insecure lets a feature be used without encryption. Passwords themselves are never sent so: only proofs of them.
+func insecure(f xmppim.StreamFeature) xmppim.StreamFeature {
+	f.Necessary &^= xmppim.Secure
+	return f
+}
+
+func end(s *xmppim.Session) {
+	_ = s.Close()
+	_ = s.Conn().Close()
+}
+
+func (x *xmppRooms) rooms() string { return x.config.Get("rooms", "conference."+x.user.Domainpart()) }
+
+// Prove signs in and lists the rooms.
+func (x *xmppRooms) Prove(ctx context.Context) []connect.Step {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	s, err := x.session(ctx)
+	if err != nil {
+		return []connect.Step{connect.Failed("signing in", err)}
+	}
+	steps := []connect.Step{connect.Passed("signing in as "+x.user.String(), "signed in")}
+	list, err := x.list(ctx, s)
+	end(s)
+	if err != nil {
+		return append(steps, connect.Failed("listing the rooms at "+x.rooms(), err))
+	}
+	return append(steps, connect.Passed("listing the rooms at "+x.rooms(), "%d rooms", len(list)))
+}
+
+// Browse lists the rooms that are public.
+func (x *xmppRooms) Browse(ctx context.Context) ([]connect.Choice, error) {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	s, err := x.session(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer end(s)
+	return x.list(ctx, s)
+}
+
+func (x *xmppRooms) list(ctx context.Context, s *xmppim.Session) ([]connect.Choice, error) {
+	to, err := jid.Parse(x.rooms())
+	if err != nil {
+		return nil, &connect.Trouble{Tried: "reading the rooms' server", Said: fmt.Sprintf("%q is no address", x.rooms())}
+	}
+	go func() { _ = s.Serve(nil) }()
+	iter := disco.FetchItems(ctx, items.Item{JID: to}, s)
+	defer iter.Close()
+	var out []connect.Choice
+	for iter.Next() && len(out) < 1000 {
+		i := iter.Item()
+		out = append(out, choice(i.JID.Bare().String(), i.JID.Localpart(), i.Name))
+	}
+	if err := iter.Err(); err != nil {
+		return out, &connect.Trouble{Tried: "listing the rooms at " + x.rooms(), Said: err.Error(), Do: "name the rooms' server in the settings"}
+	}
+	return out, nil
+}
+
+// heard is a message as it stands in the stream.
+type heard struct {
+	stanza.Message
+	Body  string `xml:"body"`
+	Delay struct {
+		Stamp string `xml:"stamp,attr"`
+	} `xml:"urn:xmpp:delay delay"`
+	StanzaID []struct {
+		ID string `xml:"id,attr"`
+		By string `xml:"by,attr"`
+	} `xml:"urn:xmpp:sid:0 stanza-id"`
+	Reactions struct {
+		ID   string   `xml:"id,attr"`
+		List []string `xml:"reaction"`
+	} `xml:"urn:xmpp:reactions:0 reactions"`
+	Reference []struct {
+		Type string `xml:"type,attr"`
+		URI  string `xml:"uri,attr"`
+	} `xml:"urn:xmpp:reference:0 reference"`
+	OOB []struct {
+		URL string `xml:"url"`
+	} `xml:"jabber:x:oob x"`
+	Thread string `xml:"thread"`
+	Reply  struct {
+		ID string `xml:"id,attr"`
+	} `xml:"urn:xmpp:reply:0 reply"`
+}
+
+// since is when the last message that was delivered was said.
+type since struct {
+	At time.Time `json:"at"`
+}
+
+// Listen joins the room and hands over what is said there.
+func (x *xmppRooms) Listen(ctx context.Context, src connect.Source, raw json.RawMessage, deliver func([]connect.Item, json.RawMessage) error) error {
+	dial, cancel := context.WithTimeout(ctx, 20*time.Second)
+	s, err := x.session(dial)
+	cancel()
+	if err != nil {
+		return err
+	}
+	stop := context.AfterFunc(ctx, func() { end(s) })
+	defer stop()
+	defer end(s)
+	name := src.Settings["room"]
+	if !strings.Contains(name, "@") {
+		name = strings.TrimPrefix(name, "#") + "@" + x.rooms()
+	}
+	room, err := jid.Parse(name)
+	if err != nil {
+		return &connect.Trouble{Tried: "joining " + name, Said: "this is no address of a room"}
+	}
+	nick := src.Get("name", "Dorfbote")
+	var last since
+	if len(raw) > 0 {
+		_ = json.Unmarshal(raw, &last)
+	}
+	if err := x.join(ctx, s, room, nick, last.At); err != nil {
+		return err
+	}
+	var refused error
+	err = s.Serve(xmppim.HandlerFunc(func(t xmlstream.TokenReadEncoder, start *xml.StartElement) error {
+		d := xml.NewTokenDecoder(t)
+		switch start.Name.Local {
+		case "presence":
+			var p struct {
+				stanza.Presence
+				Error stanza.Error `xml:"error"`
+			}
+			if err := d.DecodeElement(&p, start); err == nil && p.Type == stanza.ErrorPresence {
+				refused = &connect.Trouble{Tried: "joining " + room.String(), Said: string(p.Error.Condition), Do: "let the account into the room", Who: "the owner of the room"}
+				return refused
+			}
+		case "message":
+			var h heard
+			if err := d.DecodeElement(&h, start); err != nil && err != io.EOF {
+				return nil
+			}
+			for _, m := range h.messages(room, nick) {
+				if m.At.After(last.At) {
+					last.At = m.At
+				}
+				cursor, _ := json.Marshal(last)
+				var list []connect.Item
+				if wanted(src, &m) {
+					list = []connect.Item{m.item()}
+				}
+				if err := deliver(list, cursor); err != nil {
+					refused = err
+					return err
+				}
+			}
+		}
+		return nil
+	}))
+	switch {
+	case refused != nil:
+		return refused
+	case ctx.Err() != nil:
+		return nil
+	case err == nil:
+		return &connect.Trouble{Tried: "listening in " + room.String(), Said: "the server ended the connection"}
+	}
+	return &connect.Trouble{Tried: "listening in " + room.String(), Said: err.Error()}
+}
+
+// join enters the room, and asks for what was said since the last message. The history's moments are whole
+// seconds, so some of it may come again; it is known by its id.
+func (x *xmppRooms) join(ctx context.Context, s *xmppim.Session, room jid.JID, nick string, after time.Time) error {
+	to, err := room.WithResource(nick)
+	if err != nil {
+		return err
+	}
+	history := xml.StartElement{Name: xml.Name{Local: "history"}, Attr: []xml.Attr{{Name: xml.Name{Local: "maxstanzas"}, Value: "0"}}}
+	if !after.IsZero() {
+		history.Attr = []xml.Attr{{Name: xml.Name{Local: "since"}, Value: after.Add(-time.Second).UTC().Format("2006-01-02T15:04:05Z")}}
+	}
+	p := stanza.Presence{To: to}
+	return s.Send(ctx, p.Wrap(xmlstream.Wrap(xmlstream.Wrap(nil, history), xml.StartElement{Name: xml.Name{Space: "http://jabber.org/protocol/muc", Local: "x"}})))
+}
+
+// messages makes of a stanza what was said, or the reactions in it.
+func (h *heard) messages(room jid.JID, nick string) []message {
+	author := h.From.Resourcepart()
+	if h.Type != stanza.GroupChatMessage || author == "" || author == nick {
+		return nil
+	}
+	at := time.Now().UTC()
+	if t, err := time.Parse(time.RFC3339, h.Delay.Stamp); err == nil {
+		at = t
+	}
+	id := h.ID
+	for _, s := range h.StanzaID {
+		if s.By == room.String() {
+			id = s.ID
+		}
+	}
+	if id == "" {
+		id = fmt.Sprintf("%s-%d", author, at.UnixMilli())
+	}
+	m := message{ID: id, Room: room.Localpart(), Author: author, Text: h.Body, At: at, Thread: h.Reply.ID}
+	for _, r := range h.Reference {
+		if j, err := jid.Parse(strings.TrimPrefix(r.URI, "xmpp:")); err == nil && r.Type == "mention" {
+			m.Mentions = append(m.Mentions, j.Resourcepart(), j.Localpart())
+		}
+	}
+	for _, o := range h.OOB {
+		m.Images = append(m.Images, o.URL)
+	}
+	if len(h.Reactions.List) > 0 {
+		var out []message
+		for i, r := range h.Reactions.List {
+			one := m
+			one.ID, one.Reaction, one.Thread = fmt.Sprintf("%s-%d", id, i), r, h.Reactions.ID
+			out = append(out, one)
+		}
+		return out
+	}
+	if h.Body == "" {
+		return nil
+	}
+	return []message{m}
+}

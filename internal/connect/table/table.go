@@ -1,0 +1,467 @@
+// Package table reads the rows of files of separated values and of workbooks, by address or in a folder.
+package table
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"dorfbote/internal/connect"
+	"dorfbote/internal/core/value"
+)
+
+// Kind describes tables.
+func Kind() *connect.Kind {
+	return &connect.Kind{
+		Name: "table", Title: "Table", Does: "Reads the rows of a .csv or .xlsx file, by its address or in a folder of this server",
+		Settings: append([]connect.Setting{
+			{Name: "where", Label: "The files lie", Type: "choice", Options: []string{"at an address", "in a folder"}, Default: "at an address"},
+			{Name: "address", Label: "Address", Type: "address", Required: true, When: "where=at an address", Help: "such as https://example.org/prices.csv"},
+			{Name: "folder", Label: "Folder", Type: "text", When: "where=in a folder", Help: "below the folder that this server may read; empty for that folder itself"},
+		}, connect.AuthSettings()...),
+		Source: []connect.Setting{
+			{Name: "file", Label: "File", Type: "text", Help: "in the folder, such as prices.csv", When: "where=in a folder"},
+			{Name: "sheet", Label: "Sheet of the workbook", Type: "text", More: true, Help: "the first where nothing is said"},
+			{Name: "heading", Label: "Row with the columns' names", Type: "number", Default: "1", More: true},
+			{Name: "decimal", Label: "Decimals are written with", Type: "choice", Options: []string{"found out", "point", "comma"}, Default: "found out", More: true},
+		},
+		Quickest: 15 * time.Second, Slowest: 15 * time.Minute,
+		Open: func(c connect.Config) (connect.Conn, error) { return &tables{c}, nil },
+	}
+}
+
+type tables struct{ config connect.Config }
+
+func (t *tables) Close() error { return nil }
+
+func (t *tables) local() bool { return t.config.Get("where", "at an address") == "in a folder" }
+
+// folder is the connection's folder, which never lies outside the one that may be read.
+func (t *tables) folder() (*os.Root, error) {
+	if t.config.Env.Folder == "" {
+		return nil, &connect.Trouble{Tried: "opening the folder", Said: "this server may read no folder", Do: "set DORFBOTE_FOLDER to one", Who: "whoever runs this server"}
+	}
+	root, err := os.OpenRoot(t.config.Env.Folder)
+	if err != nil {
+		return nil, &connect.Trouble{Tried: "opening the folder", Said: err.Error(), Who: "whoever runs this server"}
+	}
+	sub := strings.Trim(t.config.Settings["folder"], "/ ")
+	if sub == "" {
+		return root, nil
+	}
+	defer root.Close()
+	inner, err := root.OpenRoot(sub)
+	if err != nil {
+		return nil, &connect.Trouble{Tried: "opening the folder " + sub, Said: plainError(err), Do: "choose a folder below the one that this server may read"}
+	}
+	return inner, nil
+}
+
+func plainError(err error) string {
+	var pe *os.PathError
+	if errors.As(err, &pe) {
+		return pe.Err.Error()
+	}
+	return err.Error()
+}
+
+// Prove lists the folder, or fetches the file.
+func (t *tables) Prove(ctx context.Context) []connect.Step {
+	tried := "GET " + t.config.Settings["address"]
+	if t.local() {
+		tried = "listing the folder " + t.config.Settings["folder"]
+	}
+	list, err := t.Browse(ctx)
+	if err != nil {
+		return []connect.Step{connect.Failed(tried, err)}
+	}
+	if len(list) == 0 {
+		return []connect.Step{{Tried: tried, Said: "there is no .csv or .xlsx file", Do: "put one there"}}
+	}
+	return []connect.Step{connect.Passed(tried, "%d tables", len(list))}
+}
+
+// Browse lists the files, and the sheets of workbooks.
+func (t *tables) Browse(ctx context.Context) ([]connect.Choice, error) {
+	if !t.local() {
+		f, err := t.fetch(ctx, nil)
+		if err != nil {
+			return nil, err
+		}
+		defer f.done()
+		u, _ := url.Parse(t.config.Settings["address"])
+		return choices(f.name, filepath.Base(u.Path))
+	}
+	root, err := t.folder()
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	dir, err := root.Open(".")
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	entries, err := dir.ReadDir(1000)
+	if err != nil && err != io.EOF {
+		return nil, err
+	}
+	sort.Slice(entries, func(i, j int) bool { return entries[i].Name() < entries[j].Name() })
+	var out []connect.Choice
+	for _, e := range entries {
+		if e.IsDir() || !readable(e.Name()) {
+			continue
+		}
+		list, err := choices(filepath.Join(root.Name(), e.Name()), e.Name())
+		if err != nil {
+			list = []connect.Choice{{Kind: connect.KindName(fileTitle(e.Name()), "rows"), Title: e.Name(), Detail: err.Error()}}
+		}
+		for i := range list {
+			if list[i].Settings == nil {
+				list[i].Settings = map[string]string{}
+			}
+			list[i].Settings["file"] = e.Name()
+		}
+		out = append(out, list...)
+	}
+	return out, nil
+}
+
+func readable(name string) bool {
+	switch strings.ToLower(filepath.Ext(name)) {
+	case ".csv", ".tsv", ".txt", ".xlsx", ".xlsm":
+		return !strings.HasPrefix(filepath.Base(name), ".") && !strings.HasPrefix(filepath.Base(name), "~")
+	}
+	return false
+}
+
+// choices describes the tables of one file.
+func choices(path, name string) ([]connect.Choice, error) {
+	if !isWorkbook(path) {
+		r, err := openTable(path, map[string]string{})
+		if err != nil {
+			return nil, err
+		}
+		defer r.Close()
+		return []connect.Choice{{Kind: connect.KindName(fileTitle(name), "rows"), Title: name, Detail: strings.Join(r.names, ", "), Key: r.likelyKey(), Settings: map[string]string{}}}, nil
+	}
+	w, err := openWorkbook(path)
+	if err != nil {
+		return nil, err
+	}
+	w.zip.Close()
+	var out []connect.Choice
+	for i, s := range w.sheets {
+		settings := map[string]string{"sheet": s.name}
+		r, err := openTable(path, settings)
+		if err != nil {
+			continue // a sheet without a heading is no table
+		}
+		kind := connect.KindName(fileTitle(name), "rows")
+		if i > 0 {
+			kind += "-" + connect.KindName(s.name, "sheet")
+		}
+		out = append(out, connect.Choice{Kind: kind, Title: name + ", " + s.name, Detail: strings.Join(r.names, ", "), Key: r.likelyKey(), Settings: settings})
+		r.Close()
+	}
+	return out, nil
+}
+
+func isWorkbook(path string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	head := make([]byte, 4)
+	n, _ := io.ReadFull(f, head)
+	return n == 4 && string(head) == "PK\x03\x04"
+}
+
+// fetched is a file on this machine's disk.
+type fetched struct {
+	name string
+	mark mark
+	same bool
+	done func()
+}
+
+// mark is what a file is known by.
+type mark struct {
+	ETag     string `json:"etag,omitempty"`
+	Modified string `json:"modified,omitempty"`
+	Size     int64  `json:"size"`
+}
+
+// fetch brings a file from its address into a file of its own. A cut answer is an error, never a short file.
+func (t *tables) fetch(ctx context.Context, last *mark) (*fetched, error) {
+	h := t.config.Auth()
+	if last != nil && last.ETag != "" {
+		h.Set("If-None-Match", last.ETag)
+	}
+	if last != nil && last.Modified != "" {
+		h.Set("If-Modified-Since", last.Modified)
+	}
+	res, err := t.config.Env.Get(ctx, t.config.Settings["address"], h)
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	if res.Status == http.StatusNotModified {
+		return &fetched{same: true, mark: *last, done: func() {}}, nil
+	}
+	f, err := os.CreateTemp("", "dorfbote-table-*")
+	if err != nil {
+		return nil, err
+	}
+	done := func() { _ = os.Remove(f.Name()) }
+	n, err := io.Copy(f, res.Body)
+	if closeErr := f.Close(); err == nil {
+		err = closeErr
+	}
+	if err != nil {
+		done()
+		return nil, fmt.Errorf("reading %s: %w", res.URL.Host, err)
+	}
+	return &fetched{name: f.Name(), mark: mark{res.Header.Get("ETag"), res.Header.Get("Last-Modified"), n}, done: done}, nil
+}
+
+// settled is how long a file must have been left alone before it counts as written to its end.
+const settled = 2 * time.Second
+
+// look finds a file in the folder. One that is being written is left for the next time.
+func (t *tables) look(src connect.Source, last *mark) (*fetched, error) {
+	root, err := t.folder()
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	file := src.Settings["file"]
+	st, err := root.Stat(file)
+	if err != nil {
+		return nil, &connect.Trouble{Tried: "opening " + file, Said: plainError(err), Do: "check that the file is there, and that this server may read it"}
+	}
+	m := markOf(st)
+	if last != nil && *last == m {
+		return &fetched{same: true, mark: m, done: func() {}}, nil
+	}
+	if age := time.Since(st.ModTime()); age < settled && age > -settled {
+		return nil, &connect.Trouble{Tried: "reading " + file, Said: "it is being written at this moment", Wait: settled}
+	}
+	return &fetched{name: filepath.Join(root.Name(), file), mark: m, done: func() {}}, nil
+}
+
+func markOf(st os.FileInfo) mark {
+	return mark{Modified: st.ModTime().UTC().Format(time.RFC3339Nano), Size: st.Size()}
+}
+
+// Poll reads every row, unless the file is the one that was read last.
+func (t *tables) Poll(ctx context.Context, src connect.Source, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
+	var last *mark
+	if len(raw) > 0 {
+		last = &mark{}
+		_ = json.Unmarshal(raw, last)
+	}
+	out := connect.Polled{Calls: 1, Whole: true}
+	var f *fetched
+	var err error
+	if t.local() {
+		f, err = t.look(src, last)
+	} else {
+		f, err = t.fetch(ctx, last)
+	}
+	if err != nil {
+		return out, err
+	}
+	defer f.done()
+	if f.same {
+		return connect.Polled{Calls: 1, Same: true, Cursor: raw}, nil
+	}
+	if err := t.rows(ctx, f, src, emit); err != nil {
+		return out, err
+	}
+	if t.local() { // what was written to while it was read has not been read
+		if st, err := os.Stat(f.name); err != nil || markOf(st) != f.mark {
+			return out, &connect.Trouble{Tried: "reading " + src.Settings["file"], Said: "it was written to meanwhile", Wait: settled}
+		}
+	}
+	out.Cursor, err = json.Marshal(f.mark)
+	return out, err
+}
+
+func (t *tables) rows(ctx context.Context, f *fetched, src connect.Source, emit func(connect.Item) error) error {
+	how, err := t.scan(f.name, src.Settings)
+	if err != nil {
+		return err
+	}
+	r, err := openTable(f.name, src.Settings)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	for n := 0; ; n++ {
+		cells, err := r.Next()
+		if err == io.EOF {
+			return nil
+		} else if err != nil {
+			return damaged(err)
+		}
+		if n%1000 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		record := make(map[string]any, len(r.names))
+		for i, name := range r.names {
+			if i < len(cells) {
+				if v := how[i].read(cells[i]); v != nil {
+					record[name] = v
+				}
+			}
+		}
+		key := connect.KeyOf(record, src.Key)
+		if key == "" {
+			return &connect.Trouble{Tried: fmt.Sprintf("reading row %d", r.Line()), Said: fmt.Sprintf("its column %q, which names the row, is empty", src.Key), Do: "choose another column as the key"}
+		}
+		if err := emit(connect.Item{Key: key, Record: record}); err != nil {
+			return err
+		}
+	}
+}
+
+// scan is the first pass: it finds out what the columns hold, and whether the file is whole.
+func (t *tables) scan(path string, settings map[string]string) ([]reading, error) {
+	r, err := openTable(path, settings)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	cols := make([]columnSeen, len(r.names))
+	last := 0
+	for {
+		cells, err := r.Next()
+		if err == io.EOF {
+			break
+		} else if err != nil {
+			return nil, damaged(err)
+		}
+		last = len(cells)
+		for i, v := range cells {
+			switch {
+			case i < len(cols):
+				cols[i].see(v)
+			case !value.Empty(v):
+				return nil, &connect.Trouble{Tried: fmt.Sprintf("reading row %d", r.Line()), Said: fmt.Sprintf("it has a value in column %d, which has no name", i+1), Do: "give the column a name, or name the row that holds the names"}
+			}
+		}
+	}
+	if _, text := r.rows.(*csvRows); text && last > 0 && last < len(r.names) && cutOff(path) {
+		return nil, &connect.Trouble{Tried: "reading the last row", Said: "it ends in the middle, so the file is not written to its end", Wait: settled}
+	}
+	return readings(cols, settings["decimal"], t.config.Env.Workspace), nil
+}
+
+func damaged(err error) error {
+	return &connect.Trouble{Tried: "reading the table", Said: err.Error(), Do: "the file may be half written or damaged; it will be read again", Wait: settled}
+}
+
+// cutOff tells whether a file of text does not end with the end of a line.
+func cutOff(path string) bool {
+	f, err := os.Open(path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	if _, err := f.Seek(-2, io.SeekEnd); err != nil {
+		return false
+	}
+	tail := make([]byte, 2)
+	_, err = io.ReadFull(f, tail)
+	return err == nil && tail[0] != '\n' && tail[1] != '\n'
+}
+
+// table is a file's rows below the heading.
+type table struct {
+	rows
+	names []string
+	first []any
+}
+
+func openTable(path string, settings map[string]string) (*table, error) {
+	var r rows
+	var err error
+	if isWorkbook(path) {
+		w, openErr := openWorkbook(path)
+		if openErr != nil {
+			return nil, damaged(openErr)
+		}
+		if r, err = w.sheet(settings["sheet"]); err != nil {
+			w.zip.Close()
+		}
+	} else {
+		r, err = openCSV(path)
+	}
+	if err != nil {
+		return nil, &connect.Trouble{Tried: "opening the table", Said: plainError(err)}
+	}
+	heading, _ := strconv.Atoi(settings["heading"])
+	for {
+		cells, err := r.Next()
+		if err != nil {
+			r.Close()
+			if err == io.EOF {
+				return nil, &connect.Trouble{Tried: "reading the columns' names", Said: "the table is empty", Do: "the first row must hold the names of the columns", Wait: settled}
+			}
+			return nil, damaged(err)
+		}
+		if r.Line() >= heading {
+			return &table{rows: r, names: columnNames(cells)}, nil
+		}
+	}
+}
+
+// columnNames makes names of the heading: each its own, none empty but those at the end.
+func columnNames(cells []any) []string {
+	var names []string
+	seen := map[string]int{}
+	for i, v := range cells {
+		s, ok := v.(string)
+		if !ok && v != nil {
+			s = fmt.Sprint(v)
+			if n, ok := v.(float64); ok {
+				s = value.NumberText(n)
+			}
+		}
+		s = strings.Join(strings.Fields(s), " ")
+		if s == "" {
+			s = fmt.Sprintf("column %d", i+1)
+		}
+		if seen[s]++; seen[s] > 1 {
+			s = fmt.Sprintf("%s %d", s, seen[s])
+		}
+		names = append(names, s)
+	}
+	return names
+}
+
+// likelyKey is the column that names a row, as far as the name of the column tells.
+func (t *table) likelyKey() string {
+	for _, want := range []string{"id", "key", "number", "no", "nr", "code"} {
+		for _, n := range t.names {
+			if strings.EqualFold(strings.TrimSuffix(n, "."), want) {
+				return n
+			}
+		}
+	}
+	return t.names[0]
+}
+
+func fileTitle(file string) string { return strings.TrimSuffix(file, filepath.Ext(file)) }

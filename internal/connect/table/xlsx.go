@@ -1,0 +1,410 @@
+package table
+
+import (
+	"archive/zip"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Workbooks are read as a stream, row by row: libraries that give the type of a cell hold the whole sheet. What is
+// kept are the shared texts and the formats.
+
+// maxPart bounds what one part of a workbook may unpack to.
+const maxPart = 1 << 30
+
+type workbook struct {
+	zip    *zip.ReadCloser
+	sheets []sheetPart
+	shared []string
+	dates  []bool // by cell format: its numbers are moments
+	from04 bool   // days count from 1904
+}
+
+type sheetPart struct{ name, path string }
+
+func openWorkbook(name string) (*workbook, error) {
+	z, err := zip.OpenReader(name)
+	if err != nil {
+		return nil, fmt.Errorf("it is no workbook, or not written to its end: %w", err)
+	}
+	w := &workbook{zip: z}
+	for _, read := range []func() error{w.readSheets, w.readShared, w.readStyles} {
+		if err := read(); err != nil {
+			z.Close()
+			return nil, err
+		}
+	}
+	return w, nil
+}
+
+func (w *workbook) part(name string) (io.ReadCloser, error) {
+	for _, f := range w.zip.File {
+		if f.Name == name {
+			if f.UncompressedSize64 > maxPart {
+				return nil, fmt.Errorf("%s is larger than %d MiB", name, maxPart>>20)
+			}
+			return f.Open()
+		}
+	}
+	return nil, nil
+}
+
+// elements walks through a part and hands over each element's beginning.
+func (w *workbook) elements(name string, each func(d *xml.Decoder, e xml.StartElement) error) error {
+	p, err := w.part(name)
+	if err != nil || p == nil {
+		return err
+	}
+	defer p.Close()
+	d := xml.NewDecoder(io.LimitReader(p, maxPart))
+	for {
+		t, err := d.Token()
+		if err == io.EOF {
+			return nil
+		} else if err != nil {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		if e, ok := t.(xml.StartElement); ok {
+			if err := each(d, e); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+func attr(e xml.StartElement, name string) string {
+	for _, a := range e.Attr {
+		if a.Name.Local == name {
+			return a.Value
+		}
+	}
+	return ""
+}
+
+func (w *workbook) readSheets() error {
+	targets := map[string]string{}
+	err := w.elements("xl/_rels/workbook.xml.rels", func(_ *xml.Decoder, e xml.StartElement) error {
+		if e.Name.Local == "Relationship" {
+			to := attr(e, "Target")
+			if strings.HasPrefix(to, "/") {
+				to = to[1:]
+			} else {
+				to = path.Join("xl", to)
+			}
+			targets[attr(e, "Id")] = to
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	err = w.elements("xl/workbook.xml", func(_ *xml.Decoder, e xml.StartElement) error {
+		switch e.Name.Local {
+		case "workbookPr":
+			w.from04 = attr(e, "date1904") == "1" || attr(e, "date1904") == "true"
+		case "sheet":
+			w.sheets = append(w.sheets, sheetPart{attr(e, "name"), targets[attr(e, "id")]})
+		}
+		return nil
+	})
+	if err == nil && len(w.sheets) == 0 {
+		return errors.New("it is no workbook: it has no sheets")
+	}
+	return err
+}
+
+func (w *workbook) readShared() error {
+	return w.elements("xl/sharedStrings.xml", func(d *xml.Decoder, e xml.StartElement) error {
+		if e.Name.Local != "si" {
+			return nil
+		}
+		s, err := richText(d)
+		w.shared = append(w.shared, s)
+		return err
+	})
+}
+
+// richText reads the text of the element that has just begun, without what says how it is pronounced.
+func richText(d *xml.Decoder) (string, error) {
+	var b strings.Builder
+	depth, take, phonetic := 1, 0, 0
+	for depth > 0 {
+		t, err := d.Token()
+		if err != nil {
+			return "", err
+		}
+		switch x := t.(type) {
+		case xml.StartElement:
+			depth++
+			if x.Name.Local == "t" {
+				take++
+			}
+			if x.Name.Local == "rPh" {
+				phonetic++
+			}
+		case xml.EndElement:
+			depth--
+			if x.Name.Local == "t" {
+				take--
+			}
+			if x.Name.Local == "rPh" {
+				phonetic--
+			}
+		case xml.CharData:
+			if take > 0 && phonetic == 0 {
+				b.Write(x)
+			}
+		}
+	}
+	return b.String(), nil
+}
+
+func (w *workbook) readStyles() error {
+	formats := map[string]string{}
+	inCells := false
+	return w.elements("xl/styles.xml", func(_ *xml.Decoder, e xml.StartElement) error {
+		switch e.Name.Local {
+		case "numFmt":
+			formats[attr(e, "numFmtId")] = attr(e, "formatCode")
+		case "cellXfs":
+			inCells = true
+		case "cellStyles", "dxfs", "cellStyleXfs":
+			inCells = false
+		case "xf":
+			if inCells {
+				id := attr(e, "numFmtId")
+				w.dates = append(w.dates, isDateFormat(id, formats[id]))
+			}
+		}
+		return nil
+	})
+}
+
+// isDateFormat tells whether numbers of a format are shown as moments (ECMA-376, 18.8.30 and 18.8.31).
+func isDateFormat(id, code string) bool {
+	if code == "" {
+		n, _ := strconv.Atoi(id)
+		return n >= 14 && n <= 22 || n >= 27 && n <= 36 || n >= 45 && n <= 47 || n >= 50 && n <= 58
+	}
+	quoted, bracket := false, false
+	for i := 0; i < len(code); i++ {
+		switch c := code[i]; {
+		case c == '\\' || c == '_' || c == '*':
+			i++
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case c == '[':
+			bracket = true
+		case c == ']':
+			bracket = false
+		case bracket:
+		case strings.IndexByte("yYmMdDhHsS", c) >= 0:
+			return true
+		}
+	}
+	return false
+}
+
+// sheet opens one sheet's rows; "" takes the first.
+func (w *workbook) sheet(name string) (rows, error) {
+	for _, s := range w.sheets {
+		if name != "" && !strings.EqualFold(s.name, name) {
+			continue
+		}
+		p, err := w.part(s.path)
+		if err == nil && p == nil {
+			err = fmt.Errorf("the sheet %q is missing from the workbook", s.name)
+		}
+		if err != nil {
+			return nil, err
+		}
+		return &sheetRows{book: w, part: p, xml: xml.NewDecoder(io.LimitReader(p, maxPart))}, nil
+	}
+	names := make([]string, len(w.sheets))
+	for i, s := range w.sheets {
+		names[i] = s.name
+	}
+	return nil, fmt.Errorf("the workbook has no sheet %q; it has %s", name, strings.Join(names, ", "))
+}
+
+type sheetRows struct {
+	book  *workbook
+	part  io.ReadCloser
+	xml   *xml.Decoder
+	cells []any
+	line  int
+}
+
+func (r *sheetRows) Line() int { return r.line }
+
+func (r *sheetRows) Close() error {
+	err := r.part.Close()
+	if e := r.book.zip.Close(); err == nil {
+		err = e
+	}
+	return err
+}
+
+func (r *sheetRows) Next() ([]any, error) {
+	for {
+		t, err := r.xml.Token()
+		if err != nil {
+			if err == io.EOF {
+				return nil, io.EOF
+			}
+			return nil, fmt.Errorf("the workbook is damaged, or not written to its end: %w", err)
+		}
+		e, ok := t.(xml.StartElement)
+		if !ok || e.Name.Local != "row" {
+			continue
+		}
+		r.line++
+		if n, err := strconv.Atoi(attr(e, "r")); err == nil && n > 0 {
+			r.line = n
+		}
+		empty, err := r.row()
+		if err != nil {
+			return nil, err
+		}
+		if !empty {
+			return r.cells, nil
+		}
+	}
+}
+
+// maxColumns is the most columns a workbook's sheet can have.
+const maxColumns = 16384
+
+func (r *sheetRows) row() (empty bool, err error) {
+	r.cells = r.cells[:0]
+	empty = true
+	for {
+		t, err := r.xml.Token()
+		if err != nil {
+			return empty, fmt.Errorf("the workbook is damaged, or not written to its end: %w", err)
+		}
+		switch x := t.(type) {
+		case xml.EndElement:
+			if x.Name.Local == "row" {
+				return empty, nil
+			}
+		case xml.StartElement:
+			if x.Name.Local != "c" {
+				continue
+			}
+			at := column(attr(x, "r"), len(r.cells))
+			if at >= maxColumns {
+				return empty, fmt.Errorf("row %d has a cell beyond the last column", r.line)
+			}
+			v, err := r.cell(x)
+			if err != nil {
+				return empty, err
+			}
+			for len(r.cells) <= at {
+				r.cells = append(r.cells, nil)
+			}
+			r.cells[at] = v
+			if s, ok := v.(string); v != nil && (!ok || strings.TrimSpace(s) != "") {
+				empty = false
+			}
+		}
+	}
+}
+
+// column reads the letters of a cell's name, such as AB12.
+func column(name string, next int) int {
+	n := 0
+	for _, c := range name {
+		if c < 'A' || c > 'Z' {
+			break
+		}
+		if n = n*26 + int(c-'A') + 1; n > maxColumns+1 {
+			break
+		}
+	}
+	if n == 0 {
+		return next
+	}
+	return n - 1
+}
+
+func (r *sheetRows) cell(e xml.StartElement) (any, error) {
+	kind, text := attr(e, "t"), ""
+	style, _ := strconv.Atoi(attr(e, "s"))
+	for depth := 1; depth > 0; {
+		t, err := r.xml.Token()
+		if err != nil {
+			return nil, fmt.Errorf("the workbook is damaged, or not written to its end: %w", err)
+		}
+		switch x := t.(type) {
+		case xml.StartElement:
+			switch x.Name.Local {
+			case "v":
+				if err := r.xml.DecodeElement(&text, &x); err != nil {
+					return nil, err
+				}
+			case "is":
+				if text, err = richText(r.xml); err != nil {
+					return nil, err
+				}
+			default:
+				depth++
+			}
+		case xml.EndElement:
+			depth--
+		}
+	}
+	switch kind {
+	case "s":
+		i, err := strconv.Atoi(text)
+		if err != nil || i < 0 || i >= len(r.book.shared) {
+			return nil, fmt.Errorf("row %d names a text that is not in the workbook", r.line)
+		}
+		return r.book.shared[i], nil
+	case "b":
+		return text == "1", nil
+	case "e":
+		return nil, nil // an error of calculation is no value
+	case "str", "inlineStr", "d":
+		return text, nil
+	}
+	if text == "" {
+		return nil, nil
+	}
+	n, err := strconv.ParseFloat(text, 64)
+	if err != nil {
+		return text, nil
+	}
+	if style < len(r.book.dates) && r.book.dates[style] {
+		return serial(n, r.book.from04), nil
+	}
+	return n, nil
+}
+
+// serial writes a count of days as a date or a moment without an offset, as the workbook shows it.
+func serial(n float64, from04 bool) any {
+	epoch := time.Date(1899, 12, 30, 0, 0, 0, 0, time.UTC)
+	if from04 {
+		epoch = time.Date(1904, 1, 1, 0, 0, 0, 0, time.UTC)
+	} else if n < 61 && n >= 1 {
+		n++ // the 29th of February 1900, which never was
+	}
+	if n < 0 || n > 2958466 {
+		return n
+	}
+	t := epoch.Add(time.Duration(n*86400+0.5) * time.Second)
+	switch {
+	case n < 1:
+		return t.Format("15:04:05")
+	case t.Hour() == 0 && t.Minute() == 0 && t.Second() == 0:
+		return t.Format("2006-01-02")
+	}
+	return t.Format("2006-01-02T15:04:05")
+}

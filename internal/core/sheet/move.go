@@ -1,0 +1,61 @@
+package sheet
+
+import (
+	"fmt"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+)
+
+// Moved is one place of a sheet where a name was exchanged.
+type Moved struct {
+	Line int    `json:"line"`
+	Was  string `json:"was"`
+	Now  string `json:"now"`
+}
+
+// Move exchanges a connection for another in every source and destination that the sheet names. The rest of the text
+// stays as it is, comments and all.
+func Move(src []byte, from, to string) ([]byte, []Moved, error) {
+	var doc yaml.Node
+	if err := yaml.Unmarshal(src, &doc); err != nil {
+		return nil, nil, fmt.Errorf("this is not YAML: %w", err)
+	}
+	lines := strings.Split(string(src), "\n")
+	var moved []Moved
+	var walk func(n *yaml.Node, name string)
+	walk = func(n *yaml.Node, name string) {
+		switch n.Kind {
+		case yaml.MappingNode:
+			for i := 0; i+1 < len(n.Content); i += 2 {
+				walk(n.Content[i+1], n.Content[i].Value)
+			}
+		case yaml.SequenceNode, yaml.DocumentNode:
+			for _, c := range n.Content {
+				walk(c, name)
+			}
+		case yaml.ScalarNode:
+			rest, ok := strings.CutPrefix(n.Value, from+"/")
+			if !ok || name != "source" && name != "to" && name != "except" || n.Line > len(lines) {
+				return
+			}
+			line := []rune(lines[n.Line-1])
+			at := min(n.Column-1, len(line))
+			tail := string(line[at:])
+			if i := strings.Index(tail, from+"/"); i == 0 || i == 1 { // behind a quote
+				lines[n.Line-1] = string(line[:at]) + tail[:i] + to + tail[i+len(from):]
+				moved = append(moved, Moved{Line: n.Line, Was: n.Value, Now: to + "/" + rest})
+			}
+		}
+	}
+	walk(&doc, "")
+	out := []byte(strings.Join(lines, "\n"))
+	if len(moved) > 1 && from != to { // several on one line: their columns have moved; go on from what is done
+		more, again, err := Move(out, from, to)
+		if err != nil || len(again) == 0 {
+			return out, moved, err
+		}
+		return more, append(moved, again...), nil
+	}
+	return out, moved, nil
+}

@@ -1,0 +1,76 @@
+package sheet
+
+import (
+	"regexp"
+	"strings"
+
+	"dorfbote/internal/core/cond"
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/value"
+)
+
+var recordField = regexp.MustCompile(`\b(?:record|before)\??\.([\pL_][\pL\pN_]*)`)
+
+// Fields lists the top-level fields of the watched records that the sheet speaks of: in conditions, in formulas and in
+// messages.
+func (s *Sheet) Fields() []string {
+	found := map[string]bool{}
+	text := func(t string) {
+		for _, m := range recordField.FindAllStringSubmatch(t, -1) {
+			found[m[1]] = true
+		}
+	}
+	var conds func(c *cond.Spec)
+	conds = func(c *cond.Spec) {
+		if c == nil {
+			return
+		}
+		if c.Field.S != "" {
+			name, _, _ := strings.Cut(c.Field.S, ".")
+			found[name] = true
+		}
+		if c.Formula != nil {
+			text(c.Formula.S)
+		}
+		text(string(value.AppendJSON(nil, c.Value)))
+		for _, sub := range c.Subs {
+			conds(sub)
+		}
+	}
+	conds(s.Watch.When)
+	conds(s.Watch.That)
+	conds(s.Keep)
+	for _, row := range s.Route.Rows {
+		conds(row.When)
+	}
+	if f := s.Watch.Field.S; f != "" {
+		name, _, _ := strings.Cut(f, ".")
+		found[name] = true
+	}
+	for _, m := range s.Messages {
+		m.Texts(func(t *report.Text) { text(t.S) })
+	}
+	return value.SortedKeys(found)
+}
+
+// Names lists the sources and destinations that the sheet names, each with its place.
+func (s *Sheet) Names() (sources, destinations []report.Text) {
+	for _, t := range []report.Text{s.Watch.Source, s.Watch.Schedule.Except} {
+		if t.S != "" {
+			sources = append(sources, t)
+		}
+	}
+	branches := make([]Branch, 0, len(s.Route.Rows)+1)
+	for _, r := range s.Route.Rows {
+		branches = append(branches, r.Branch)
+	}
+	if s.Route.Otherwise != nil {
+		branches = append(branches, *s.Route.Otherwise)
+	}
+	for _, b := range branches {
+		for _, t := range b.Tell {
+			destinations = append(destinations, t.To)
+		}
+	}
+	return sources, destinations
+}

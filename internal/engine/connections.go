@@ -1,0 +1,114 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"dorfbote/internal/connect"
+	"dorfbote/internal/connect/kinds"
+	"dorfbote/internal/store"
+)
+
+// Config gives what a connection is opened with, its secrets among the settings.
+func (e *Engine) Config(c *store.Connection) (connect.Config, error) {
+	secrets, err := e.Box.Open(c.Sealed, c.ID)
+	if err != nil {
+		return connect.Config{}, err
+	}
+	out := connect.Config{ID: c.ID, Settings: map[string]string{}, Env: e.Env}
+	for k, v := range c.Settings {
+		out.Settings[k] = v
+	}
+	for k, v := range secrets {
+		out.Settings[k] = v
+	}
+	return out, nil
+}
+
+// Secret gives one of a connection's secrets, "" where it has none.
+func (e *Engine) Secret(c *store.Connection, name string) (string, error) {
+	secrets, err := e.Box.Open(c.Sealed, c.ID)
+	return secrets[name], err
+}
+
+// OpenConn opens a connection. The caller closes it.
+func (e *Engine) OpenConn(c *store.Connection) (connect.Conn, error) {
+	k := kinds.Named(c.Kind)
+	if k == nil || k.Open == nil {
+		return nil, fmt.Errorf("a connection of the kind %s is not opened; it waits for calls", c.Kind)
+	}
+	config, err := e.Config(c)
+	if err != nil {
+		return nil, err
+	}
+	return k.Open(config)
+}
+
+// Unsealed seals secrets that an older version left lying open.
+func (e *Engine) Unsealed(ctx context.Context) error {
+	var rows []struct{ ID, Kind, Secret, Address string }
+	db := e.Store.DB.WithContext(ctx)
+	if err := db.Raw("SELECT id, kind, secret, address FROM connections WHERE secret <> '' OR address <> ''").Scan(&rows).Error; err != nil {
+		return err
+	}
+	for _, r := range rows {
+		name := "signing"
+		if r.Kind == "chat" {
+			name = "token"
+		}
+		sealed, err := e.Box.Seal(map[string]string{name: r.Secret}, r.ID)
+		if err != nil {
+			return err
+		}
+		settings := store.Texts{}
+		if r.Address != "" {
+			settings["address"] = r.Address
+		}
+		if err := db.Exec("UPDATE connections SET secret = '', address = '', sealed = ?, settings = settings || ?::jsonb WHERE id = ?", sealed, settings, r.ID).Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Heard notes how a call to or from a connection went. A connection that begins to fail is told of once, and so is
+// its recovery.
+func (e *Engine) Heard(ctx context.Context, id string, failure error) {
+	db := e.Store.DB.WithContext(ctx)
+	ok, failed := 1, 0
+	if failure != nil {
+		ok, failed = 0, 1
+	}
+	err := db.Exec(`INSERT INTO health (connection, hour, ok, failed) VALUES (?, date_trunc('hour', now()), ?, ?)
+		ON CONFLICT (connection, hour) DO UPDATE SET ok = health.ok + excluded.ok, failed = health.failed + excluded.failed`, id, ok, failed).Error
+	if err == nil && failure == nil {
+		err = db.Exec("UPDATE connections SET last_ok = now(), failing_since = NULL, last_error = '' WHERE id = ?", id).Error
+	} else if err == nil {
+		err = db.Exec("UPDATE connections SET failing_since = coalesce(failing_since, now()), last_error = ? WHERE id = ?", failure.Error(), id).Error
+	}
+	if err != nil {
+		e.Log.Warn("noting a connection's health failed", "connection", id, "error", err)
+	}
+}
+
+// Notice tells a person of something, once until it is done with.
+func (e *Engine) Notice(ctx context.Context, n store.Notice) {
+	err := e.Store.DB.WithContext(ctx).Exec(`INSERT INTO notices (what, words, go, about, owner) VALUES (?, ?, ?, ?, ?)
+		ON CONFLICT (about, what) WHERE done_at IS NULL DO UPDATE SET words = excluded.words`, n.What, n.Words, n.Go, n.About, n.Owner).Error
+	if err != nil {
+		e.Log.Warn("noting failed", "notice", n.What, "error", err)
+	}
+	e.Tell(ctx, Event{Topic: "today"})
+}
+
+// Done takes back what was told about something.
+func (e *Engine) Done(ctx context.Context, about, what string) {
+	res := e.Store.DB.WithContext(ctx).Exec("UPDATE notices SET done_at = now() WHERE about = ? AND what = ? AND done_at IS NULL", about, what)
+	if res.Error == nil && res.RowsAffected > 0 {
+		e.Tell(ctx, Event{Topic: "today"})
+	}
+}
+
+// healthHeld is how long health is kept by the hour.
+const healthHeld = 14 * 24 * time.Hour

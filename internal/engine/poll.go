@@ -1,0 +1,236 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"time"
+
+	"dorfbote/internal/connect"
+	"dorfbote/internal/store"
+)
+
+// Begin says which records of a source make arrivals when it is read for the first time.
+type Begin struct {
+	How string    `json:"how" enum:"now,everything,from"`
+	Key string    `json:"key,omitempty" doc:"of the record to begin with"`
+	At  time.Time `json:"at,omitzero" doc:"when that record was made or changed, where the source says"`
+}
+
+// Text is the beginning as it is stored.
+func (b Begin) Text() string {
+	raw, _ := json.Marshal(b)
+	return string(raw)
+}
+
+func readBegin(text string) Begin {
+	var b Begin
+	if json.Unmarshal([]byte(text), &b) != nil || b.How == "" {
+		b.How = "now"
+	}
+	return b
+}
+
+// Picks gives the function that decides of each record of a first reading; nil takes every one.
+func (b Begin) Picks() func(*connect.Item) bool {
+	switch b.How {
+	case "everything":
+		return nil
+	case "from":
+		found := false
+		return func(it *connect.Item) bool {
+			if !b.At.IsZero() && !it.At.IsZero() {
+				return !it.At.Before(b.At)
+			}
+			found = found || it.Key == b.Key
+			return found
+		}
+	}
+	return func(*connect.Item) bool { return false }
+}
+
+// Source gives what a source is read with.
+func SourceOf(k *store.Kind) connect.Source {
+	return connect.Source{Name: k.Source, Settings: k.Settings, Key: k.KeyField}
+}
+
+// Poll asks a source once. What it found is durable when it returns without an error.
+func (e *Engine) Poll(ctx context.Context, source string) (Tally, error) {
+	db := e.Store.DB.WithContext(ctx)
+	var p store.Poll
+	var k store.Kind
+	var c store.Connection
+	if err := db.First(&p, "source = ?", source).Error; err != nil {
+		return Tally{}, err
+	}
+	if err := db.First(&k, "source = ?", source).Error; err != nil {
+		return Tally{}, err
+	}
+	if err := db.First(&c, "id = ?", k.Connection).Error; err != nil {
+		return Tally{}, err
+	}
+	began := time.Now()
+	tally, polled, same, err := e.pollOnce(ctx, &p, &k, &c)
+	if ctx.Err() != nil {
+		return tally, ctx.Err() // stopped, not failed; the next one begins where this one did
+	}
+	if err == nil {
+		err = e.durable(ctx)
+	}
+	e.Heard(ctx, c.ID, err)
+	if noteErr := e.polled(ctx, &p, &k, &c, tally, polled, same, time.Since(began), err); err == nil {
+		err = noteErr
+	}
+	return tally, err
+}
+
+func (e *Engine) pollOnce(ctx context.Context, p *store.Poll, k *store.Kind, c *store.Connection) (Tally, connect.Polled, bool, error) {
+	conn, err := e.OpenConn(c)
+	if err != nil {
+		return Tally{}, connect.Polled{}, false, err
+	}
+	defer conn.Close()
+	if _, ok := conn.(connect.Listener); ok { // what is said there comes by itself
+		return Tally{}, connect.Polled{Wait: 24 * time.Hour}, true, nil
+	}
+	poller, ok := conn.(connect.Poller)
+	if !ok {
+		return Tally{}, connect.Polled{}, false, fmt.Errorf("a connection of the kind %s cannot be asked", c.Kind)
+	}
+	var begin func(*connect.Item) bool
+	if !p.Begun {
+		begin = readBegin(p.Start).Picks()
+	}
+	var cursor json.RawMessage
+	if p.Cursor != nil {
+		cursor = json.RawMessage(*p.Cursor)
+	}
+	s := e.newSnapshot(p.Source, begin)
+	polled, err := poller.Poll(ctx, SourceOf(k), cursor, func(it connect.Item) error { return s.add(ctx, it) })
+	if err != nil {
+		return s.tally, polled, false, err
+	}
+	if polled.Same {
+		return s.tally, polled, true, nil
+	}
+	if err := s.flush(ctx); err != nil {
+		return s.tally, polled, false, err
+	}
+	if polled.Whole && p.Begun {
+		if err := e.believable(ctx, p, s); err != nil {
+			return s.tally, polled, false, err
+		}
+		err = s.gone(ctx, polled.Forget)
+	}
+	return s.tally, polled, false, err
+}
+
+// believable doubts a source that lists nothing where it listed much: once may be a slip of the app, and everything
+// would be told as gone. Twice is believed.
+func (e *Engine) believable(ctx context.Context, p *store.Poll, s *snapshot) error {
+	if s.tally.Rows > 0 {
+		return nil
+	}
+	var had int64
+	if err := e.Store.DB.WithContext(ctx).Raw("SELECT count(*) FROM (SELECT 1 FROM records WHERE source = ? LIMIT 10) r", p.Source).Scan(&had).Error; err != nil {
+		return err
+	}
+	if had < 5 || p.Suspect {
+		return nil
+	}
+	p.Suspect = true
+	return &connect.Trouble{Tried: "reading " + p.Source, Said: "it listed nothing at all, where it listed records before", Do: "it is asked once more before all of them count as gone", Wait: 5 * time.Second}
+}
+
+// polled writes down how a poll went and when the next one is due.
+func (e *Engine) polled(ctx context.Context, p *store.Poll, k *store.Kind, c *store.Connection, tally Tally, polled connect.Polled, same bool, took time.Duration, failure error) error {
+	now := time.Now()
+	p.LastAt, p.LeaseUntil, p.LastMs, p.LastCalls = &now, nil, int(took.Milliseconds()), max(polled.Calls, 1)
+	var wait time.Duration
+	if failure != nil {
+		p.Failures++
+		p.LastError = failure.Error()
+		wait = e.afterFailure(p, failure)
+		if p.Failures == 3 || p.Failures == 1 && !passing(failure) {
+			e.Notice(ctx, store.Notice{What: "cannot be read", Words: failure.Error(), Go: "/connections/" + c.ID, About: p.Source, Owner: c.Owner})
+		}
+	} else {
+		if p.Failures > 0 {
+			e.Done(ctx, p.Source, "cannot be read")
+		}
+		p.Failures, p.LastError, p.LastOK = 0, "", &now
+		p.Suspect = false
+		if !same {
+			p.LastRows = tally.Rows
+		}
+		if polled.Cursor != nil {
+			text := string(polled.Cursor)
+			p.Cursor = &text
+		}
+		p.Every = rhythm(p.Every, p.Quickest, p.Slowest, tally.Arrivals() > 0)
+		wait = max(time.Duration(p.Every)*time.Second, polled.Wait)
+		p.Begun = true
+		if tally.Twice > 0 {
+			e.Notice(ctx, store.Notice{What: "has keys that stand twice", Words: fmt.Sprintf("%d rows have a key that an earlier row has as well; only the first counts. Choose a key that is different in every row.", tally.Twice), Go: "/connections/" + c.ID, About: p.Source, Owner: c.Owner})
+		} else {
+			e.Done(ctx, p.Source, "has keys that stand twice")
+		}
+	}
+	p.DueAt = now.Add(wait + rand.N(wait/10+time.Millisecond))
+	err := e.Store.DB.WithContext(ctx).Select("cursor", "begun", "every", "due_at", "lease_until", "failures", "suspect", "last_at", "last_ok", "last_error", "last_rows", "last_calls", "last_ms").Updates(p).Error
+	if tally.Arrivals() > 0 {
+		e.ForgetKind(p.Source)
+	}
+	e.Tell(ctx, Event{Topic: "connections", Source: k.Source})
+	return err
+}
+
+// passing tells whether a failure is likely to pass by itself: the other side asked for time.
+func passing(err error) bool {
+	var t *connect.Trouble
+	return errors.As(err, &t) && t.Wait > 0
+}
+
+// afterFailure backs off: twice as long with each failure in a row, up to half an hour, or as long as the other
+// side asked for.
+func (e *Engine) afterFailure(p *store.Poll, failure error) time.Duration {
+	wait := time.Duration(max(1, p.Quickest)) * time.Second
+	wait <<= min(p.Failures-1, 12)
+	var t *connect.Trouble
+	if errors.As(failure, &t) && t.Wait > 0 && p.Failures <= 5 {
+		return t.Wait
+	}
+	return min(wait, 30*time.Minute)
+}
+
+// rhythm asks more often while there is something new, and less often while there is not, within the bounds.
+func rhythm(every, quickest, slowest int, news bool) int {
+	if news {
+		every /= 2
+	} else {
+		every += every/4 + 1
+	}
+	return min(max(every, quickest, 1), slowest)
+}
+
+// Sample reads the first so many records of a source, without remembering or telling anything. enough ends it.
+func (e *Engine) Sample(ctx context.Context, conn connect.Conn, src connect.Source, most int) ([]connect.Item, bool, error) {
+	poller, ok := conn.(connect.Poller)
+	if !ok {
+		return nil, false, nil
+	}
+	var list []connect.Item
+	_, err := poller.Poll(ctx, src, nil, func(it connect.Item) error {
+		if len(list) >= most {
+			return connect.ErrEnough
+		}
+		list = append(list, it)
+		return nil
+	})
+	if errors.Is(err, connect.ErrEnough) {
+		return list, true, nil
+	}
+	return list, false, err
+}
