@@ -2,6 +2,7 @@ package practice
 
 import (
 	"context"
+	"database/sql/driver"
 	"encoding/json"
 	"net/http"
 	"regexp"
@@ -29,7 +30,7 @@ type saying struct {
 	Text     string         `json:"text"`
 	At       time.Time      `json:"at"`
 	Mentions pq.StringArray `json:"mentions" gorm:"type:text[]"`
-	Images   jsonTexts      `json:"images"`
+	Images   jsonTexts      `json:"images" gorm:"type:jsonb"`
 	Under    int64          `json:"under"`
 	Own      bool           `json:"own"`
 	Reaction string         `json:"reaction,omitempty"`
@@ -38,6 +39,12 @@ type saying struct {
 
 // jsonTexts is a list of texts in a JSON column.
 type jsonTexts []string
+
+// Value writes the column.
+func (t jsonTexts) Value() (driver.Value, error) {
+	raw, err := json.Marshal([]string(t))
+	return string(raw), err
+}
 
 // Scan reads the column.
 func (t *jsonTexts) Scan(v any) error {

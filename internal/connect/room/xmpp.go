@@ -70,11 +70,7 @@ func (x *xmppRooms) session(ctx context.Context) (*xmppim.Session, error) {
 	s, err := xmppim.NewClientSession(ctx, x.user, conn, features...)
 	if err != nil {
 		conn.Close()
-		t := &connect.Trouble{Tried: "signing in as " + x.user.String(), Said: err.Error()}
-		if strings.Contains(err.Error(), "not-authorized") {
-			t.Said, t.Do, t.Who = "not authorized", "check the account and the password", "whoever runs the chat server"
-		}
-		return nil, t
+		return nil, &connect.Trouble{Tried: "signing in as " + x.user.String(), Said: err.Error(), Do: "check the account and the password", Who: "whoever runs the chat server"}
 	}
 	return s, nil
 }
@@ -202,20 +198,20 @@ func (x *xmppRooms) Listen(ctx context.Context, src connect.Source, raw json.Raw
 	}
 	var refused error
 	err = s.Serve(xmppim.HandlerFunc(func(t xmlstream.TokenReadEncoder, start *xml.StartElement) error {
-		d := xml.NewTokenDecoder(t)
+		d := xml.NewTokenDecoder(xmlstream.MultiReader(xmlstream.Token(*start), t))
 		switch start.Name.Local {
 		case "presence":
 			var p struct {
 				stanza.Presence
 				Error stanza.Error `xml:"error"`
 			}
-			if err := d.DecodeElement(&p, start); err == nil && p.Type == stanza.ErrorPresence {
+			if err := d.Decode(&p); err == nil && p.Type == stanza.ErrorPresence {
 				refused = &connect.Trouble{Tried: "joining " + room.String(), Said: string(p.Error.Condition), Do: "let the account into the room", Who: "the owner of the room"}
 				return refused
 			}
 		case "message":
 			var h heard
-			if err := d.DecodeElement(&h, start); err != nil && err != io.EOF {
+			if err := d.Decode(&h); err != nil && err != io.EOF {
 				return nil
 			}
 			for _, m := range h.messages(room, nick) {

@@ -161,6 +161,11 @@ func textValue(s, typ string) any {
 		if n, err := value.ReadJSON([]byte(s)); err == nil {
 			return n
 		}
+	case "TEXT", "LONGTEXT": // how MariaDB keeps JSON
+		if !strings.HasPrefix(s, "{") && !strings.HasPrefix(s, "[") {
+			break
+		}
+		fallthrough
 	case "JSON", "JSONB":
 		if v, err := value.ReadJSON([]byte(s)); err == nil {
 			return v

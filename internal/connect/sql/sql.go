@@ -121,7 +121,7 @@ func openMariaDB(c connect.Config, host, port string) (connect.Conn, error) {
 	cfg := mysql.NewConfig()
 	cfg.Net, cfg.Addr, cfg.User, cfg.Passwd, cfg.DBName = "tcp", net.JoinHostPort(host, port), c.Settings["user"], c.Settings["password"], c.Settings["database"]
 	cfg.ParseTime, cfg.Loc, cfg.Timeout, cfg.ReadTimeout = true, time.UTC, 10*time.Second, time.Minute
-	cfg.Params = map[string]string{"time_zone": "'+00:00'", "transaction_read_only": "1"}
+	cfg.Params = map[string]string{"time_zone": "'+00:00'"}
 	cfg.DialFunc = c.Env.Dial
 	cfg.Logger = quiet{}
 	switch c.Settings["encrypted"] {
