@@ -140,7 +140,7 @@ type Polled struct {
 	Whole bool
 	// Forget tells of a record that is missing from a whole poll that it is not gone but out of sight: it is
 	// dropped without an arrival. nil forgets none.
-	Forget func(key string) bool
+	Forget func(record map[string]any) bool
 	// Same is true where the source said that nothing has changed, and nothing was handed over.
 	Same bool
 	// Calls is how many calls it took.

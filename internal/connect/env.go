@@ -246,3 +246,22 @@ func RetryAfter(h string, now time.Time) time.Duration {
 	}
 	return min(max(d, 0), 24*time.Hour)
 }
+
+// Validators gives what a later call can be made conditional by. An answer that was changed less than two seconds
+// before it was given has none: times are in whole seconds, and it may have changed once more within the same
+// (RFC 9110, 8.8.2.2); and many servers make their tags of times.
+func (a *Answer) Validators() (etag, modified string) {
+	etag, modified = a.Header.Get("ETag"), a.Header.Get("Last-Modified")
+	changed, err := http.ParseTime(modified)
+	if err != nil {
+		return etag, ""
+	}
+	given, err := http.ParseTime(a.Header.Get("Date"))
+	if err != nil {
+		given = time.Now()
+	}
+	if given.Sub(changed) < 2*time.Second {
+		return "", ""
+	}
+	return etag, modified
+}

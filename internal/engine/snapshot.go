@@ -167,20 +167,17 @@ func known(ctx context.Context, tx pgx.Tx, source string, keys []string) (map[st
 	return out, err
 }
 
-// gone finds the records that were not handed over although everything was, and removes them.
-func (s *snapshot) gone(ctx context.Context, forget func(key string) bool) error {
-	var missing, forgotten []string
+// gone finds the records that were not handed over although everything was, and removes them; but for those that
+// are to be forgotten.
+func (s *snapshot) gone(ctx context.Context, forget func(record map[string]any) bool) error {
+	var missing []string
 	rows, err := s.engine.Store.Pool.Query(ctx, "SELECT key FROM records WHERE source = $1", s.source)
 	if err != nil {
 		return err
 	}
 	var key string
 	_, err = pgx.ForEachRow(rows, []any{&key}, func() error {
-		switch {
-		case s.known[keyHash(key)]:
-		case forget != nil && forget(key):
-			forgotten = append(forgotten, key)
-		default:
+		if !s.known[keyHash(key)] {
 			missing = append(missing, key)
 		}
 		return nil
@@ -188,18 +185,30 @@ func (s *snapshot) gone(ctx context.Context, forget func(key string) bool) error
 	if err != nil {
 		return err
 	}
-	for part := range slices.Chunk(forgotten, 5000) {
-		if _, err := s.engine.lazy.Pool.Exec(ctx, "DELETE FROM records WHERE source = $1 AND key = ANY ($2)", s.source, part); err != nil {
-			return err
-		}
-	}
-	for _, key := range missing {
-		s.batch = append(s.batch, connect.Item{Key: key, Removed: true})
-		if len(s.batch) >= snapshotBatch {
-			if err := s.flush(ctx); err != nil {
+	for part := range slices.Chunk(missing, snapshotBatch) {
+		var forgotten []string
+		if forget != nil {
+			records, err := s.engine.Store.RecordsOf(ctx, s.source, part)
+			if err != nil {
+				return err
+			}
+			for key, r := range records {
+				if forget(r) {
+					forgotten = append(forgotten, key)
+				}
+			}
+			if _, err := s.engine.lazy.Pool.Exec(ctx, "DELETE FROM records WHERE source = $1 AND key = ANY ($2)", s.source, forgotten); err != nil {
 				return err
 			}
 		}
+		for _, key := range part {
+			if !slices.Contains(forgotten, key) {
+				s.batch = append(s.batch, connect.Item{Key: key, Removed: true})
+			}
+		}
+		if err := s.flush(ctx); err != nil {
+			return err
+		}
 	}
-	return s.flush(ctx)
+	return nil
 }

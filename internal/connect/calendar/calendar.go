@@ -168,7 +168,9 @@ func (c *calendar) file(ctx context.Context, m *mark) ([]*ical.Calendar, *mark, 
 		return nil, nil, nil
 	}
 	cals, err := Decode(res.Body)
-	return cals, &mark{ETag: res.Header.Get("ETag"), Modified: res.Header.Get("Last-Modified")}, err
+	m = &mark{}
+	m.ETag, m.Modified = res.Validators()
+	return cals, m, err
 }
 
 // Decode reads every calendar of a file. A file that ends in the middle is an error.

@@ -80,16 +80,18 @@ func TestToDos(t *testing.T) {
 }
 
 func TestATimeThatHasGoneByIsNotCancelled(t *testing.T) {
-	w := &window{from: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)}
-	assert.True(t, w.past("a@20261020T060000Z"))
-	assert.False(t, w.past("a@20261110T060000Z"))
-	assert.False(t, w.past("plain"))
+	w := &window{from: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC), zone: time.UTC}
+	assert.True(t, w.past(map[string]any{"start": "2026-10-20", "end": "2026-10-21"}))
+	assert.False(t, w.past(map[string]any{"start": "2026-11-10T06:00:00Z"}))
+	assert.False(t, w.past(map[string]any{"due": "2026-10-20"}))
 }
 
 func TestAFileOfAServer(t *testing.T) {
 	address, www := peers.Nginx(t)
 	soon := time.Now().Add(48 * time.Hour).UTC().Format("20060102T150405Z")
-	require.NoError(t, os.WriteFile(filepath.Join(www, "c.ics"), []byte(ics(event("UID:a", "SUMMARY:A", "DTSTART:"+soon))), 0o644))
+	file := filepath.Join(www, "c.ics")
+	require.NoError(t, os.WriteFile(file, []byte(ics(event("UID:a", "SUMMARY:A", "DTSTART:"+soon))), 0o644))
+	require.NoError(t, os.Chtimes(file, time.Now(), time.Now().Add(-time.Minute)))
 	conn, err := Kind().Open(connect.Config{Settings: map[string]string{"address": address + "/c.ics"}, Env: testdb.Loopback(t, value.DefaultWorkspace())})
 	require.NoError(t, err)
 	assert.True(t, connect.Proved(conn.Prove(context.Background())))

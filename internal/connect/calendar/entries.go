@@ -8,6 +8,7 @@ import (
 
 	"dorfbote/internal/connect"
 	corecal "dorfbote/internal/core/calendar"
+	"dorfbote/internal/core/value"
 )
 
 // window is the span of time within which recurring entries are told out.
@@ -29,14 +30,15 @@ func entries(cal *ical.Calendar) []*ical.Component {
 	return out
 }
 
-// past tells of a key whether its time lies before the window: it is out of sight, and not cancelled.
-func (w *window) past(key string) bool {
-	i := strings.LastIndexByte(key, '@')
-	if i < 0 {
-		return false
+// past tells of a record that its time lies before the window: it is out of sight, and not cancelled.
+func (w *window) past(record map[string]any) bool {
+	for _, name := range []string{"end", "start"} {
+		if text, ok := record[name].(string); ok {
+			at, _, ok := value.ReadMoment(text, w.zone)
+			return ok && at.Before(w.from.Add(24*time.Hour))
+		}
 	}
-	t, err := time.Parse("20060102T150405Z", key[i+1:])
-	return err == nil && t.Before(w.from.Add(24*time.Hour))
+	return false
 }
 
 // items makes records of a calendar's entries.
@@ -76,11 +78,7 @@ func (w *window) items(cal *ical.Calendar) []connect.Item {
 			if hasStart && e.Name == ical.CompEvent && (start.at.Before(w.from) && w.end(e, start).Before(w.from)) {
 				continue
 			}
-			key := uid
-			if hasStart && e.Name == ical.CompEvent { // so that going out of sight is told from being cancelled
-				key += "@" + stamp(start.at)
-			}
-			out = append(out, w.item(e, key, start, hasStart))
+			out = append(out, w.item(e, uid, start, hasStart))
 		}
 	}
 	return out

@@ -86,7 +86,8 @@ func (f *feed) read(ctx context.Context, c *cursor) (*answer, error) {
 		return nil, err
 	}
 	defer res.Body.Close()
-	out := &answer{etag: res.Header.Get("ETag"), modified: res.Header.Get("Last-Modified"), same: res.Status == http.StatusNotModified}
+	out := &answer{same: res.Status == http.StatusNotModified}
+	out.etag, out.modified = res.Validators()
 	if out.same {
 		return out, nil
 	}

@@ -55,6 +55,7 @@ func TestConditionalGet(t *testing.T) {
 	address, folder := peers.Nginx(t)
 	file := filepath.Join(folder, "n.atom")
 	require.NoError(t, os.WriteFile(file, []byte(atom), 0o644))
+	require.NoError(t, os.Chtimes(file, time.Now(), time.Now().Add(-time.Minute)))
 	conn, err := feed.Kind().Open(connect.Config{Settings: map[string]string{"address": address + "/n.atom"}, Env: testdb.Loopback(t, value.DefaultWorkspace())})
 	require.NoError(t, err)
 	assert.True(t, connect.Proved(conn.Prove(context.Background())))

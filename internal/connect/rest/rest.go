@@ -303,7 +303,7 @@ func (r *reading) pages(ctx context.Context, address *url.URL, header http.Heade
 			r.same = true
 			return nil
 		}
-		r.etag, r.modified = p.answer.Header.Get("ETag"), p.answer.Header.Get("Last-Modified")
+		r.etag, r.modified = p.answer.Validators()
 		n, err := r.take(p.body)
 		if err != nil {
 			return err

@@ -233,7 +233,8 @@ func (t *tables) fetch(ctx context.Context, last *mark) (*fetched, error) {
 		done()
 		return nil, fmt.Errorf("reading %s: %w", res.URL.Host, err)
 	}
-	return &fetched{name: f.Name(), mark: mark{res.Header.Get("ETag"), res.Header.Get("Last-Modified"), n}, done: done}, nil
+	etag, modified := res.Validators()
+	return &fetched{name: f.Name(), mark: mark{etag, modified, n}, done: done}, nil
 }
 
 // settled is how long a file must have been left alone before it counts as written to its end.

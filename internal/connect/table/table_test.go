@@ -183,7 +183,9 @@ func TestWorkbooks(t *testing.T) {
 // A file of a real server is fetched only if it has changed.
 func TestByAddress(t *testing.T) {
 	address, www := peers.Nginx(t)
-	require.NoError(t, os.WriteFile(filepath.Join(www, "p.csv"), []byte("id,x\n1,2\n"), 0o644))
+	file := filepath.Join(www, "p.csv")
+	require.NoError(t, os.WriteFile(file, []byte("id,x\n1,2\n"), 0o644))
+	require.NoError(t, os.Chtimes(file, time.Now(), time.Now().Add(-time.Minute)))
 	conn, err := table.Kind().Open(connect.Config{Settings: map[string]string{"address": address + "/p.csv"}, Env: testdb.Loopback(t, value.DefaultWorkspace())})
 	require.NoError(t, err)
 	assert.True(t, connect.Proved(conn.Prove(context.Background())))

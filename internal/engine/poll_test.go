@@ -1,0 +1,293 @@
+package engine_test
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"path/filepath"
+	"sort"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	_ "github.com/jackc/pgx/v5/stdlib"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorfbote/internal/engine"
+	"dorfbote/internal/peers"
+	"dorfbote/internal/store"
+	"dorfbote/internal/testdb"
+)
+
+// listing is an API whose records can be changed.
+type listing struct {
+	mu      sync.Mutex
+	records []map[string]any
+	status  int
+}
+
+func (l *listing) set(records ...map[string]any) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.records = records
+}
+
+func (l *listing) ServeHTTP(w http.ResponseWriter, _ *http.Request) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.status != 0 {
+		w.WriteHeader(l.status)
+		return
+	}
+	if l.records == nil {
+		l.records = []map[string]any{}
+	}
+	_ = json.NewEncoder(w).Encode(l.records)
+}
+
+// polled adds a source that is asked, without the engine's own pollers.
+func (w *world) polled(t *testing.T, kind, source, key string, settings, of map[string]string, begin engine.Begin) {
+	t.Helper()
+	id, _, _ := strings.Cut(source, "/")
+	db := w.Store.DB
+	require.NoError(t, db.Create(&store.Connection{ID: id, Kind: kind, Title: id, KeyField: "id", Settings: settings, CreatedAt: time.Now()}).Error)
+	require.NoError(t, db.Create(&store.Kind{Source: source, Connection: id, Title: source, KeyField: key, Settings: of}).Error)
+	require.NoError(t, db.Create(&store.Poll{Source: source, Connection: id, Start: begin.Text(), Every: 1, Quickest: 1, Slowest: 60, DueAt: time.Now().Add(time.Hour)}).Error)
+}
+
+// told lists a source's arrivals as "type key".
+func (w *world) told(t *testing.T, source string) []string {
+	t.Helper()
+	var rows []store.Arrival
+	require.NoError(t, w.Store.DB.Order("seq").Find(&rows, "source = ?", source).Error)
+	var out []string
+	for i := range rows {
+		a, err := rows[i].Core()
+		require.NoError(t, err)
+		was := ""
+		if a.Before != nil && a.Kind() == "updated" {
+			was = fmt.Sprint(" was ", a.Before["n"])
+		}
+		out = append(out, a.Kind()+" "+a.Subject+was)
+	}
+	return out
+}
+
+func record(id string, n any) map[string]any { return map[string]any{"id": id, "n": n} }
+
+func TestASnapshotTellsWhatHasChanged(t *testing.T) {
+	l := &listing{}
+	server := httptest.NewServer(l)
+	defer server.Close()
+	w := start(t, false)
+	ctx := context.Background()
+	poll := func() error { _, err := w.Poll(ctx, "shop/orders"); return err }
+	l.set(record("a", 1), record("b", 1), record("c", 1), record("d", 1), record("e", 1))
+	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, engine.Begin{How: "now"})
+	require.NoError(t, poll())
+	assert.Empty(t, w.told(t, "shop/orders"), "old records make no arrivals")
+	require.NoError(t, poll())
+	assert.Empty(t, w.told(t, "shop/orders"))
+
+	l.set(record("a", 2), record("b", 1), record("d", 1), record("e", 1), record("f", 1), record("f", 9))
+	require.NoError(t, poll())
+	want := []string{"updated a was 1", "created f", "removed c"}
+	assert.Equal(t, want, w.told(t, "shop/orders"))
+	var notices int64
+	require.NoError(t, w.Store.DB.Model(&store.Notice{}).Where("what = 'has keys that stand twice' AND done_at IS NULL").Count(&notices).Error)
+	assert.EqualValues(t, 1, notices)
+	require.NoError(t, poll())
+	assert.Equal(t, want, w.told(t, "shop/orders"), "a key that stands twice does not change to and fro")
+
+	l.set()
+	require.ErrorContains(t, poll(), "listed nothing at all", "everything gone at once is doubted")
+	assert.Equal(t, want, w.told(t, "shop/orders"))
+	require.NoError(t, poll())
+	assert.Len(t, w.told(t, "shop/orders"), len(want)+5, "and believed the second time")
+	l.set(record("a", 3))
+	require.NoError(t, poll())
+	assert.Equal(t, "created a", w.told(t, "shop/orders")[len(want)+5])
+}
+
+func TestAFailingSourceIsToldOnceAndSkipsNothing(t *testing.T) {
+	l := &listing{}
+	server := httptest.NewServer(l)
+	defer server.Close()
+	w := start(t, false)
+	ctx := context.Background()
+	l.set(record("a", 1))
+	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, engine.Begin{How: "everything"})
+	_, err := w.Poll(ctx, "shop/orders")
+	require.NoError(t, err)
+	l.status = 500
+	var waits []time.Duration
+	for range 4 {
+		_, err = w.Poll(ctx, "shop/orders")
+		require.Error(t, err)
+		var p store.Poll
+		require.NoError(t, w.Store.DB.First(&p, "source = 'shop/orders'").Error)
+		waits = append(waits, time.Until(p.DueAt))
+	}
+	assert.Greater(t, waits[3], 2*waits[1], "it backs off")
+	count := func() (open, all int64) {
+		require.NoError(t, w.Store.DB.Model(&store.Notice{}).Where("about = 'shop/orders'").Count(&all).Error)
+		require.NoError(t, w.Store.DB.Model(&store.Notice{}).Where("about = 'shop/orders' AND done_at IS NULL").Count(&open).Error)
+		return
+	}
+	open, all := count()
+	assert.Equal(t, []int64{1, 1}, []int64{open, all})
+	l.set(record("a", 1), record("b", 1))
+	l.status = 0
+	_, err = w.Poll(ctx, "shop/orders")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"created a", "created b"}, w.told(t, "shop/orders"))
+	open, _ = count()
+	assert.Zero(t, open, "what is mended is taken back")
+	var c store.Connection
+	require.NoError(t, w.Store.DB.First(&c, "id = 'shop'").Error)
+	assert.Nil(t, c.FailingSince)
+}
+
+func TestWhereToBegin(t *testing.T) {
+	l := &listing{}
+	server := httptest.NewServer(l)
+	defer server.Close()
+	w := start(t, false)
+	l.set(record("a", 1), record("b", 1), record("c", 1))
+	for i, c := range []struct {
+		begin engine.Begin
+		want  int
+	}{{engine.Begin{How: "now"}, 0}, {engine.Begin{How: "everything"}, 3}, {engine.Begin{How: "from", Key: "b"}, 2}, {engine.Begin{}, 0}} {
+		source := fmt.Sprintf("shop%d/orders", i)
+		w.polled(t, "rest", source, "id", map[string]string{"address": server.URL}, nil, c.begin)
+		_, err := w.Poll(context.Background(), source)
+		require.NoError(t, err)
+		assert.Len(t, w.told(t, source), c.want, c.begin.How)
+	}
+}
+
+// The engine's own pollers ask what is due, in any number of processes, and one that dies is made up for.
+func TestPollersShareTheWork(t *testing.T) {
+	l := &listing{}
+	server := httptest.NewServer(l)
+	defer server.Close()
+	w := start(t, true)
+	l.set(record("a", 1))
+	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, engine.Begin{How: "everything"})
+	require.NoError(t, w.Store.DB.Exec("UPDATE polls SET lease_until = now() + interval '1 second'").Error) // of a process that died
+	require.NoError(t, w.CheckNow(context.Background(), "shop/orders"))
+	eventually(t, "asked", func() bool { return len(w.told(t, "shop/orders")) == 1 })
+	l.set(record("a", 1), record("b", 1))
+	eventually(t, "asked again by itself", func() bool { return len(w.told(t, "shop/orders")) == 2 })
+}
+
+// Whatever becomes of the line, nothing is missed and nothing is told twice.
+func TestBadLines(t *testing.T) {
+	if testing.Short() {
+		t.Skip("slow lines take their time")
+	}
+	dir := t.TempDir()
+	files := httptest.NewServer(http.FileServer(http.Dir(dir)))
+	defer files.Close()
+	upstream := strings.TrimPrefix(files.URL, "http://")
+	write := func(name, text string) {
+		tmp := filepath.Join(dir, "."+name)
+		require.NoError(t, os.WriteFile(tmp, []byte(text), 0o644))
+		require.NoError(t, os.Rename(tmp, filepath.Join(dir, name)))
+	}
+	pad := strings.Repeat("milk ", 60)
+	at := time.Now().Add(72 * time.Hour).UTC().Format("20060102T150405Z")
+	u, err := url.Parse(testdb.URL(t))
+	require.NoError(t, err)
+	orders, err := sql.Open("pgx", u.String())
+	require.NoError(t, err)
+	defer orders.Close()
+	_, err = orders.Exec("CREATE TABLE orders (id int PRIMARY KEY, pad text, updated_at timestamptz NOT NULL DEFAULT clock_timestamp())")
+	require.NoError(t, err)
+	password, _ := u.User.Password()
+	for _, c := range []struct {
+		kind, key, upstream string
+		settings            func(address string) map[string]string
+		source              map[string]string
+		grow                func(n int) // makes it hold n records
+	}{
+		{"rest", "id", upstream, func(a string) map[string]string { return map[string]string{"address": "http://" + a + "/l.json"} }, nil, func(n int) {
+			var list []string
+			for i := range n {
+				list = append(list, fmt.Sprintf(`{"id":"%d","pad":%q}`, i, pad))
+			}
+			write("l.json", "["+strings.Join(list, ",")+"]")
+		}},
+		{"feed", "id", upstream, func(a string) map[string]string { return map[string]string{"address": "http://" + a + "/f.xml"} }, nil, func(n int) {
+			text := `<rss version="2.0"><channel><title>N</title>`
+			for i := range n {
+				text += fmt.Sprintf("<item><guid>%d</guid><title>%s</title></item>", i, pad)
+			}
+			write("f.xml", text+"</channel></rss>")
+		}},
+		{"table", "id", upstream, func(a string) map[string]string { return map[string]string{"address": "http://" + a + "/t.csv"} }, nil, func(n int) {
+			text := "id,pad\n"
+			for i := range n {
+				text += fmt.Sprintf("%d,%s\n", i, pad)
+			}
+			write("t.csv", text)
+		}},
+		{"calendar", "id", upstream, func(a string) map[string]string { return map[string]string{"address": "http://" + a + "/c.ics"} }, nil, func(n int) {
+			text := "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//x//EN\r\n"
+			for i := range n {
+				text += fmt.Sprintf("BEGIN:VEVENT\r\nUID:%d\r\nDTSTAMP:20261101T000000Z\r\nDTSTART:%s\r\nSUMMARY:%s\r\nEND:VEVENT\r\n", i, at, pad)
+			}
+			write("c.ics", text+"END:VCALENDAR\r\n")
+		}},
+		{"sql", "id", u.Host, func(a string) map[string]string {
+			return map[string]string{"database_kind": "PostgreSQL", "host": a, "database": strings.TrimPrefix(u.Path, "/"), "user": u.User.Username(), "password": password, "encrypted": "never"}
+		}, map[string]string{"table": "public.orders", "changed": "updated_at"}, func(n int) {
+			for i := range n {
+				_, err := orders.Exec("INSERT INTO orders (id, pad) VALUES ($1, $2) ON CONFLICT DO NOTHING", i, pad)
+				require.NoError(t, err)
+			}
+		}},
+	} {
+		t.Run(c.kind, func(t *testing.T) {
+			w := start(t, false)
+			line := peers.NewLine(t, c.upstream)
+			source := c.kind + "/things"
+			w.polled(t, c.kind, source, c.key, c.settings(line.Address), c.source, engine.Begin{How: "everything"})
+			n, failures := 0, 0
+			for round, how := range []string{peers.Cut(900), peers.Slow, peers.Reset(30), peers.Cut(4000), peers.Thin, peers.Reset(5), peers.Cut(9000)} {
+				n += 10
+				c.grow(n)
+				line.Spoil(t, how)
+				ctx, cancel := context.WithTimeout(context.Background(), 4*time.Second)
+				if _, err := w.Poll(ctx, source); err != nil {
+					failures++
+				}
+				cancel()
+				line.Mend()
+				if round%2 == 1 {
+					_, err := w.Poll(context.Background(), source)
+					require.NoError(t, err)
+				}
+			}
+			_, err := w.Poll(context.Background(), source)
+			require.NoError(t, err)
+			got := w.told(t, source)
+			keys := map[string]bool{}
+			for _, g := range got {
+				assert.True(t, strings.HasPrefix(g, "created "), g)
+				keys[g] = true
+			}
+			sort.Strings(got)
+			assert.Len(t, got, n, "each record makes one arrival")
+			assert.Len(t, keys, n)
+			assert.Positive(t, failures, "some polls must have failed for this to show anything")
+		})
+	}
+}
