@@ -243,7 +243,7 @@ func (w *sweepWorker) Work(ctx context.Context, _ *river.Job[SweepArgs]) error {
 			return err
 		}
 	}
-	if err := w.engine.lookForDrift(ctx); err != nil {
+	if err := w.engine.LookForDrift(ctx); err != nil {
 		return err
 	}
 	return w.engine.tidy(ctx)

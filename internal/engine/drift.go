@@ -25,8 +25,8 @@ const (
 	driftShare    = 0.5
 )
 
-// lookForDrift compares what comes in now with what came in before, for every source with news.
-func (e *Engine) lookForDrift(ctx context.Context) error {
+// LookForDrift compares what comes in now with what came in before, for every source with news.
+func (e *Engine) LookForDrift(ctx context.Context) error {
 	var list []struct {
 		store.Kind
 		Newest int64

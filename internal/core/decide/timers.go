@@ -74,6 +74,7 @@ func moment(p *sheet.Plan, record map[string]any) (time.Time, bool) {
 	if !ok {
 		return time.Time{}, false
 	}
+	at = at.Truncate(time.Microsecond) // as finely as timers are kept
 	const whole = 24 * time.Hour
 	if day || t.Day { // "three days before" a day means midnight, whatever the clocks did meanwhile
 		at = calendar.InZone(calendar.Wall(at.In(zone)).AddDate(0, 0, int(t.Offset/whole)), zone)
