@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
@@ -225,7 +226,12 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 		out.Body.Arrival.Verdicts = append(out.Body.Arrival.Verdicts, item)
 		out.Body.Why = append(out.Body.Why, Why{item, s.proofOf(ctx, v.WorkflowID, v.Version, a, known)})
 	}
-	live, err := s.store.LiveOn(ctx, []string{row.Source})
+	var live []store.Live
+	if row.ForWorkflow != nil { // a tick or a start is for one workflow alone
+		live, err = s.store.LiveNamed(ctx, []int64{*row.ForWorkflow})
+	} else {
+		live, err = s.store.LiveOn(ctx, []string{row.Source})
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -234,7 +240,9 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 			continue
 		}
 		w := Why{VerdictItem: VerdictItem{WorkflowID: l.ID, Workflow: l.Name, Version: l.Version, Verdict: "ignored"}}
-		if row.Seq <= l.Since {
+		if l.Timed() && row.ForWorkflow == nil {
+			w.DecidedBy = "it is started by a timer, which arrivals only set"
+		} else if row.Seq <= l.Since {
 			w.DecidedBy = "came before this workflow was switched on"
 		} else if w.Proof = s.proofOf(ctx, l.ID, l.Version, a, known); w.Proof != nil {
 			w.DecidedBy = w.Proof.DecidedBy
@@ -256,5 +264,5 @@ func (s *Server) proofOf(ctx context.Context, workflow int64, version int, a *ar
 	if plan == nil {
 		return nil
 	}
-	return proofLines(plan, a)
+	return proofLines(plan, decide.Occasion(plan, a, a.Time))
 }

@@ -83,7 +83,7 @@ type connectionOutput struct {
 	Body struct {
 		ConnectionItem
 		Secret   string            `json:"secret,omitempty" doc:"a hook's signing secret; it is shown this once"`
-		Sources  []SourceItem      `json:"reads"`
+		Reads    []SourceItem      `json:"reads" doc:"what is read from it"`
 		Health   []HealthHour      `json:"health" doc:"the last two weeks by the hour"`
 		Requests []HookRequestItem `json:"requests" doc:"of a hook: the last ones"`
 		Uses     []Use             `json:"uses" doc:"the sheets that name it"`
@@ -350,6 +350,7 @@ func (s *Server) learnChannels(ctx context.Context, c *store.Connection) error {
 }
 
 func (s *Server) getConnection(ctx context.Context, _ *Person, in *connectionInput) (*connectionOutput, error) {
+	s.requests.settle()
 	return s.connection(ctx, in.ID)
 }
 
@@ -366,7 +367,7 @@ func (s *Server) connection(ctx context.Context, id string) (*connectionOutput, 
 	}
 	out.Body.ConnectionItem = it
 	out.Body.Health, out.Body.Requests = []HealthHour{}, []HookRequestItem{}
-	if out.Body.Sources, err = s.sourceItems(ctx, db.Where("kinds.connection = ?", id)); err != nil {
+	if out.Body.Reads, err = s.sourceItems(ctx, db.Where("kinds.connection = ?", id)); err != nil {
 		return nil, err
 	}
 	if err := db.Raw("SELECT hour, ok, failed FROM health WHERE connection = ? ORDER BY hour", id).Scan(&out.Body.Health).Error; err != nil {

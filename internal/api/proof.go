@@ -9,6 +9,7 @@ import (
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/cond"
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/rehearse"
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/store"
@@ -20,7 +21,8 @@ const trailLength = 400
 type proofInput struct {
 	Body struct {
 		SheetBody
-		Arrival int64 `json:"arrival,omitempty" doc:"the chosen arrival's seq; 0 takes the newest that would be told"`
+		Arrival int64  `json:"arrival,omitempty" doc:"the chosen arrival's seq; 0 takes the newest that would be told"`
+		Record  string `json:"record,omitempty" doc:"the key of a record to prove the sheet on, as if it came in now"`
 	}
 }
 
@@ -42,6 +44,8 @@ type ProofLines struct {
 	Starts    bool                           `json:"starts"`
 	Kind      string                         `json:"kind"`
 	When      *cond.Line                     `json:"when"`
+	That      *cond.Line                     `json:"that" doc:"the state that lasts, as the record is"`
+	At        time.Time                      `json:"at" doc:"the moment that is now for the sheet"`
 	Keep      *cond.Line                     `json:"keep"`
 	Rows      []decide.RowProof              `json:"rows"`
 	Otherwise bool                           `json:"otherwise" doc:"the arrival goes to otherwise"`
@@ -63,6 +67,7 @@ type TrailMark struct {
 	Key     string    `json:"key"`
 	Verdict string    `json:"verdict"`
 	Row     string    `json:"row"`
+	Tick    string    `json:"tick" doc:"due, lasts, silent or schedule, where a timer made it; its record is that of the arrival"`
 }
 
 type proofOutput struct{ Body ProofBody }
@@ -99,7 +104,13 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 	if problems == nil {
 		out.Body.Problems = []report.Problem{}
 	}
-	if sh == nil || sh.Watch.Source.S == "" {
+	if sh == nil {
+		return out, nil
+	}
+	if sh.Watch.Source.S == "" {
+		if plan != nil && plan.Trigger.Form != "" {
+			s.proveAlone(ctx, plan, &out.Body)
+		}
 		return out, nil
 	}
 	recent, err := s.trails.get(ctx, s.store, sh.Watch.Source.S)
@@ -109,22 +120,74 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 	if plan != nil {
 		out.Body.Trail = trail(plan, recent)
 	}
-	chosen, err := s.chosen(ctx, in.Body.Arrival, recent, out.Body.Trail)
-	if err != nil || chosen == nil {
-		return out, err
+	var chosen *pastArrival
+	if in.Body.Record != "" {
+		chosen, err = s.fromRecord(ctx, sh.Watch.Source.S, in.Body.Record)
+	} else {
+		chosen, err = s.chosen(ctx, in.Body.Arrival, recent, out.Body.Trail)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if chosen == nil {
+		if plan != nil && plan.Trigger.Form == sheet.Silent {
+			s.proveAlone(ctx, plan, &out.Body)
+		}
+		return out, nil
 	}
 	out.Body.Arrival = s.arrivalDetail(ctx, chosen.row, chosen.arrival, known.Kind(chosen.arrival.Source))
 	if plan != nil {
-		out.Body.Proof = proofLines(plan, chosen.arrival)
+		out.Body.Proof = proofLines(plan, decide.Occasion(plan, chosen.arrival, time.Now().UTC()))
 	}
 	return out, nil
+}
+
+// proveAlone proves a sheet that is started without a record.
+func (s *Server) proveAlone(ctx context.Context, plan *sheet.Plan, out *ProofBody) {
+	now := time.Now().UTC()
+	a := decide.Occasion(plan, nil, now)
+	out.Arrival = s.arrivalDetail(ctx, store.Arrival{Source: a.Source, Type: a.Type, Time: a.Time}, a, nil)
+	out.Proof = proofLines(plan, a)
+	moments := plan.Trigger.Moments
+	if moments == nil {
+		return
+	}
+	skip, err := s.Engine.DaysOff(ctx, plan)
+	if err != nil {
+		return
+	}
+	at := now.AddDate(0, -2, 0)
+	for len(out.Trail) < trailLength {
+		next, err := moments.Next(at, skip)
+		if err != nil || next.After(now) {
+			break
+		}
+		tick := &arrival.Arrival{ID: "trail", Source: a.Source, Type: arrival.Tick, Time: next}
+		o := decide.Decide(plan, decide.NewScope(tick))
+		out.Trail = append(out.Trail, TrailMark{At: next, Verdict: string(o.Verdict), Row: o.Row, Tick: sheet.Schedule})
+		at = next
+	}
+}
+
+// fromRecord makes an arrival of a record as it is now.
+func (s *Server) fromRecord(ctx context.Context, source, key string) (*pastArrival, error) {
+	rows, err := s.store.RecordsOf(ctx, source, []string{key})
+	if err != nil {
+		return nil, err
+	}
+	if rows[key] == nil {
+		return nil, invalid("body.record", "there is no record %s", key)
+	}
+	now := time.Now().UTC()
+	a := &arrival.Arrival{ID: "record", Source: source, Type: arrival.Created, Time: now, Subject: key, Record: rows[key]}
+	return &pastArrival{store.Arrival{Source: source, ID: a.ID, Type: a.Type, Time: now, Subject: key}, a}, nil
 }
 
 func proofLines(plan *sheet.Plan, a *arrival.Arrival) *ProofLines {
 	p := decide.Explain(plan, decide.NewScope(a))
 	l := &ProofLines{
 		Verdict: string(p.Outcome.Verdict), Row: p.Outcome.Row, DecidedBy: p.Outcome.DecidedBy, Where: p.Outcome.Where, Error: p.Outcome.Error,
-		Starts: p.Starts, Kind: p.Kind, When: p.When, Keep: p.Keep, Rows: p.Rows, Messages: p.Messages,
+		Starts: p.Starts, Kind: p.Kind, When: p.When, That: p.That, At: a.Time, Keep: p.Keep, Rows: p.Rows, Messages: p.Messages,
 		Otherwise: p.Outcome.Row == decide.Otherwise, Posts: []PlannedPost{},
 	}
 	if l.Rows == nil {
@@ -136,11 +199,39 @@ func proofLines(plan *sheet.Plan, a *arrival.Arrival) *ProofLines {
 	return l
 }
 
+// trail draws the last arrivals. A timed sheet starts on none of them; its timers are run over them, and each tick
+// stands behind the arrival whose record it found.
 func trail(plan *sheet.Plan, recent []pastArrival) []TrailMark {
-	marks := make([]TrailMark, len(recent))
-	for i, r := range recent {
-		o := decide.Decide(plan, decide.NewScope(r.arrival))
-		marks[i] = TrailMark{r.row.Seq, r.row.Time, r.row.Subject, string(o.Verdict), o.Row}
+	marks := make([]TrailMark, 0, len(recent))
+	if !plan.Timed() {
+		for _, r := range recent {
+			o := decide.Decide(plan, decide.NewScope(decide.Occasion(plan, r.arrival, r.arrival.Time)))
+			marks = append(marks, TrailMark{r.row.Seq, r.row.Time, r.row.Subject, string(o.Verdict), o.Row, ""})
+		}
+		return marks
+	}
+	var now *pastArrival
+	last := map[string]int64{}
+	m := rehearse.NewMachine(plan, nil, func(l rehearse.Line) error {
+		mark := TrailMark{At: l.At, Key: l.Arrival, Verdict: string(l.Verdict), Row: l.Row, Tick: l.Tick}
+		if mark.Seq = last[l.Arrival]; l.Tick == "" {
+			mark.Seq, mark.Key = now.row.Seq, now.row.Subject
+		} else if l.Arrival == "" && now != nil {
+			mark.Seq = now.row.Seq
+		}
+		marks = append(marks, mark)
+		return nil
+	})
+	for i := range recent {
+		r := &recent[i]
+		_ = m.Advance(r.arrival.Time.Add(-time.Nanosecond))
+		now = r
+		_ = m.Take(r.arrival)
+		last[r.row.Subject] = r.row.Seq
+	}
+	_ = m.Advance(time.Now())
+	if len(marks) > trailLength {
+		marks = marks[len(marks)-trailLength:]
 	}
 	return marks
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/http"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"dorfbote/internal/engine"
@@ -12,7 +13,10 @@ import (
 
 // requestLog writes down the last requests to hooks, aside from the requests themselves: while many come, only some of
 // those that were taken in are noted, and all that were refused as far as there is room.
-type requestLog struct{ queue chan store.HookRequest }
+type requestLog struct {
+	queue   chan store.HookRequest
+	pending atomic.Int64 // noted, and not written yet
+}
 
 const (
 	requestQueue = 512
@@ -37,12 +41,25 @@ func (l *requestLog) note(r *http.Request, connection string, body []byte, statu
 	}
 	head := strings.ReplaceAll(strings.ToValidUTF8(string(body[:min(len(body), headOfBody)]), "\uFFFD"), "\x00", "\uFFFD")
 	media := strings.ToValidUTF8(r.Header.Get("Content-Type"), "\uFFFD")
+	l.pending.Add(1)
 	select {
 	case l.queue <- store.HookRequest{
 		Connection: connection, At: time.Now(), Status: status, Problem: problem, Location: location, Media: media[:min(len(media), 200)],
 		Path: strings.ToValidUTF8(r.URL.Path, "\uFFFD"), Size: len(body), Head: head,
 	}:
 	default:
+		l.pending.Add(-1)
+	}
+}
+
+// settle waits, for a second at most, until what has been noted is written: whoever looks at the log sees what has
+// just come.
+func (l *requestLog) settle() {
+	for range 50 {
+		if l.pending.Load() <= 0 {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
 	}
 }
 
@@ -72,6 +89,7 @@ func (l *requestLog) write(e *engine.Engine) {
 			}
 		}
 		cancel()
+		l.pending.Add(-int64(len(list)))
 		if err != nil {
 			e.Log.Debug("noting requests failed", "error", err)
 		}

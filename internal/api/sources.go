@@ -79,12 +79,13 @@ type FoundField struct {
 	Matches int    `json:"matches"`
 }
 
-type sourceInput struct {
+// SourcePath names a source in an address.
+type SourcePath struct {
 	Connection string `path:"connection"`
 	Kind       string `path:"kind"`
 }
 
-func (in sourceInput) name() string { return in.Connection + "/" + in.Kind }
+func (in SourcePath) name() string { return in.Connection + "/" + in.Kind }
 
 // NewSource is a source to be read from a connection.
 type NewSource struct {
@@ -118,7 +119,7 @@ type previewOutput struct {
 }
 
 type changeSourceInput struct {
-	sourceInput
+	SourcePath
 	Body struct {
 		Title      string                      `json:"title,omitempty" maxLength:"200"`
 		KeyField   string                      `json:"key_field,omitempty"`
@@ -132,14 +133,14 @@ type changeSourceInput struct {
 }
 
 type recordsInput struct {
-	sourceInput
+	SourcePath
 	Q      string `query:"q" doc:"text anywhere in the record"`
 	Offset int    `query:"offset" minimum:"0" maximum:"100000"`
 	Limit  int    `query:"limit" default:"20" minimum:"1" maximum:"100"`
 }
 
 type nextInput struct {
-	sourceInput
+	SourcePath
 	After int64 `query:"after" doc:"the newest arrival that is known"`
 }
 
@@ -468,7 +469,7 @@ func applySource(row *store.Kind, k *connect.Kind, in *changeSourceInput) error 
 	return nil
 }
 
-func (s *Server) deleteSource(ctx context.Context, _ *Person, in *sourceInput) (*struct{}, error) {
+func (s *Server) deleteSource(ctx context.Context, _ *Person, in *SourcePath) (*struct{}, error) {
 	source := in.name()
 	uses, err := s.uses(ctx, in.Connection)
 	if err != nil {
@@ -498,7 +499,7 @@ func (s *Server) deleteSource(ctx context.Context, _ *Person, in *sourceInput) (
 	return nil, res.Error
 }
 
-func (s *Server) checkNow(ctx context.Context, _ *Person, in *sourceInput) (*sourceOutput, error) {
+func (s *Server) checkNow(ctx context.Context, _ *Person, in *SourcePath) (*sourceOutput, error) {
 	out, err := s.sourceItem(ctx, in.name())
 	if err != nil {
 		return nil, err
@@ -509,7 +510,7 @@ func (s *Server) checkNow(ctx context.Context, _ *Person, in *sourceInput) (*sou
 	return out, s.Engine.CheckNow(ctx, in.name())
 }
 
-func (s *Server) listFields(ctx context.Context, _ *Person, in *sourceInput) (*listOutput[FieldItem], error) {
+func (s *Server) listFields(ctx context.Context, _ *Person, in *SourcePath) (*listOutput[FieldItem], error) {
 	source := in.name()
 	kind, err := s.Engine.Kind(ctx, source)
 	if err != nil {
@@ -643,7 +644,7 @@ func (s *Server) listRecords(ctx context.Context, _ *Person, in *recordsInput) (
 }
 
 type findInput struct {
-	sourceInput
+	SourcePath
 	Q string `query:"q" minLength:"1" maxLength:"200"`
 }
 

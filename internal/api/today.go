@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"time"
 
+	"dorfbote/internal/engine"
 	"dorfbote/internal/store"
 )
 
@@ -15,10 +16,21 @@ type TodayBody struct {
 	Latest   []PostItem   `json:"latest"`
 	Arrivals int64        `json:"arrivals" doc:"so far today"`
 	Told     int64        `json:"told" doc:"arrivals told about so far today"`
+	Next     []NextUp     `json:"next" doc:"what timers and the calendar will start next"`
+}
+
+// NextUp is a moment at which a workflow will start.
+type NextUp struct {
+	At         time.Time `json:"at"`
+	WorkflowID int64     `json:"workflow_id"`
+	Name       string    `json:"name"`
+	Form       string    `json:"form"`
+	Key        string    `json:"key" doc:"of the record; empty for the calendar"`
 }
 
 // Need is something that waits for a person.
 type Need struct {
+	ID    int64  `json:"id" doc:"of a notice, which can be taken away; 0 for the rest"`
 	What  string `json:"what"`
 	Words string `json:"words"`
 	Go    string `json:"go" doc:"where in the application it is seen to"`
@@ -33,14 +45,40 @@ type ChannelDay struct {
 
 type todayOutput struct{ Body TodayBody }
 
+// noticed adds what has been noticed and concerns the person, and what is next on the calendar.
+func (s *Server) noticed(ctx context.Context, who *Person, out *TodayBody) error {
+	db := s.store.DB.WithContext(ctx)
+	var list []store.Notice
+	if err := db.Where("done_at IS NULL AND (owner IS NULL OR owner = ?)", who.ID).Order("at DESC").Limit(30).Find(&list).Error; err != nil {
+		return err
+	}
+	for _, n := range list {
+		out.Needs = append(out.Needs, Need{ID: n.ID, What: n.About + " " + n.What, Words: n.Words, Go: n.Go})
+	}
+	return db.Raw(`SELECT t.due_at AS at, w.id AS workflow_id, w.name, w.form, t.key FROM timers t JOIN workflows w ON w.id = t.workflow_id
+		WHERE NOT t.spent AND w.is_on AND w.form <> 'silent' ORDER BY t.due_at LIMIT 8`).Scan(&out.Next).Error
+}
+
+type noticeInput struct {
+	ID int64 `path:"id"`
+}
+
+// dismiss takes a notice away; it comes back if what it tells of does.
+func (s *Server) dismiss(ctx context.Context, _ *Person, in *noticeInput) (*struct{}, error) {
+	err := s.store.DB.WithContext(ctx).Exec("UPDATE notices SET done_at = now() WHERE id = ?", in.ID).Error
+	s.Engine.Tell(ctx, engine.Event{Topic: "today"})
+	return nil, err
+}
+
 func (s *Server) todayRoutes() {
+	register(s, op("dismiss-notice", http.MethodPost, "/api/notices/{id}/done", "Take a notice away", "Today"), editors, s.dismiss)
 	register(s, op("today", http.MethodGet, "/api/today", "What needs a person today", "Today"), anyone, s.today)
 }
 
-func (s *Server) today(ctx context.Context, _ *Person, _ *struct{}) (*todayOutput, error) {
+func (s *Server) today(ctx context.Context, who *Person, _ *struct{}) (*todayOutput, error) {
 	now := time.Now().In(s.Engine.Workspace.Location())
 	start := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
-	out := &todayOutput{Body: TodayBody{Needs: []Need{}, Channels: []ChannelDay{}}}
+	out := &todayOutput{Body: TodayBody{Needs: []Need{}, Channels: []ChannelDay{}, Next: []NextUp{}}}
 	db := s.store.DB.WithContext(ctx)
 	destinations, err := s.store.Destinations(ctx)
 	if err != nil {
@@ -48,8 +86,11 @@ func (s *Server) today(ctx context.Context, _ *Person, _ *struct{}) (*todayOutpu
 	}
 	for _, d := range destinations {
 		if d.Paused {
-			out.Body.Needs = append(out.Body.Needs, Need{d.Name + " is paused", d.Reason, "/outbox?destination=" + urlQuery(d.Name)})
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused", Words: d.Reason, Go: "/outbox?destination=" + urlQuery(d.Name)})
 		}
+	}
+	if err := s.noticed(ctx, who, &out.Body); err != nil {
+		return nil, err
 	}
 	var failed []struct {
 		WorkflowID int64
@@ -63,7 +104,7 @@ func (s *Server) today(ctx context.Context, _ *Person, _ *struct{}) (*todayOutpu
 		return nil, err
 	}
 	for _, f := range failed {
-		out.Body.Needs = append(out.Body.Needs, Need{f.Name + " failed on " + plural(f.N, "arrival", "arrivals"), f.Error, "/arrivals?verdict=failed"})
+		out.Body.Needs = append(out.Body.Needs, Need{What: f.Name + " failed on " + plural(f.N, "arrival", "arrivals"), Words: f.Error, Go: "/arrivals?verdict=failed"})
 	}
 	err = db.Raw(`SELECT d.name, count(p.id) FILTER (WHERE p.sent_at >= @start) AS today,
 			count(p.id) FILTER (WHERE p.sent_at < @start AND (p.sent_at AT TIME ZONE @zone)::time <= (CAST(@now AS timestamptz) AT TIME ZONE @zone)::time) / 28.0 AS usual

@@ -70,8 +70,12 @@ func Fill(ctx context.Context, e *engine.Engine, p *practice.Server, at Addresse
 		if err := people(db); err != nil {
 			return fmt.Errorf("writing the demo people: %w", err)
 		}
-		if err := connections(db, e.Box, at); err != nil {
+		token, err := connections(db, e.Box, at)
+		if err != nil {
 			return fmt.Errorf("writing the connections: %w", err)
+		}
+		if err := asked(ctx, e, at, token); err != nil {
+			return err
 		}
 		if err := workflows(ctx, e); err != nil {
 			return fmt.Errorf("writing the workflows: %w", err)
@@ -96,55 +100,55 @@ func people(db *gorm.DB) error {
 	return nil
 }
 
-func connections(db *gorm.DB, box *seal.Box, at Addresses) error {
+func connections(db *gorm.DB, box *seal.Box, at Addresses) (token string, err error) {
 	now := time.Now()
 	for _, a := range apps {
 		sealed, err := box.Seal(map[string]string{"signing": newSecret()}, a.id)
 		if err != nil {
-			return err
+			return "", err
 		}
 		if err := db.Create(&store.Connection{ID: a.id, Kind: "hook", Title: a.title, Sealed: sealed, KeyField: "id", CreatedAt: now}).Error; err != nil {
-			return err
+			return "", err
 		}
 	}
 	kinds, err := practice.Kinds()
 	if err != nil {
-		return err
+		return "", err
 	}
 	for _, k := range kinds {
 		schema := string(k.Schema)
 		if err := db.Create(&store.Kind{Source: k.Source(), Connection: k.App, Title: k.Fields.Title, KeyField: k.Key, Schema: &schema}).Error; err != nil {
-			return err
+			return "", err
 		}
 	}
-	token := make([]byte, 16)
-	_, _ = rand.Read(token)
-	secret := hex.EncodeToString(token)
+	raw := make([]byte, 16)
+	_, _ = rand.Read(raw)
+	secret := hex.EncodeToString(raw)
 	sealed, err := box.Seal(map[string]string{"token": secret}, "square")
 	if err != nil {
-		return err
+		return "", err
 	}
 	square := store.Connection{ID: "square", Kind: "chat", Title: "The square", Settings: store.Texts{"address": at.Practice + "/square"}, Sealed: sealed, CreatedAt: now}
 	if err := db.Create(&square).Error; err != nil {
-		return err
+		return "", err
 	}
 	if err := db.Exec("INSERT INTO practice.tokens (token, sender) VALUES (?, 'Dorfbote')", secret).Error; err != nil {
-		return err
+		return "", err
 	}
 	for _, c := range channels {
 		private := c.name == "#board"
 		if err := db.Create(&store.Destination{Name: "square/" + c.name, Connection: "square", Title: c.name, Private: private}).Error; err != nil {
-			return err
+			return "", err
 		}
 		hookToken := make([]byte, 12)
 		_, _ = rand.Read(hookToken)
 		err := db.Exec("INSERT INTO practice.channels (name, purpose, private, members, hook_token) VALUES (?, ?, ?, ARRAY['Dorfbote'], ?)",
 			c.name, c.purpose, private, hex.EncodeToString(hookToken)).Error
 		if err != nil {
-			return err
+			return "", err
 		}
 	}
-	return nil
+	return secret, nil
 }
 
 func newSecret() string {
@@ -207,6 +211,9 @@ func history(ctx context.Context, e *engine.Engine, at Addresses) (int, error) {
 		return 0, err
 	}
 	db := e.Store.DB.WithContext(ctx)
+	if err := db.Exec(`UPDATE connections c SET last_ok = (SELECT max(a.time) FROM arrivals a JOIN kinds k ON k.source = a.source WHERE k.connection = c.id)`).Error; err != nil {
+		return 0, err
+	}
 	if err := practice.WriteRecords(db, state); err != nil {
 		return 0, err
 	}
@@ -268,7 +275,7 @@ func factsJSON(facts []message.Fact) []byte {
 
 // introduce tells the practice apps where Dorfbote listens, and Dorfbote where the square does.
 func introduce(ctx context.Context, db *gorm.DB, box *seal.Box, p *practice.Server, at Addresses) error {
-	if err := db.Exec("UPDATE connections SET settings = settings || jsonb_build_object('address', ?::text) WHERE id = 'square'", at.Practice+"/square").Error; err != nil {
+	if err := readdress(db, at); err != nil {
 		return err
 	}
 	for _, a := range apps {

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"sync"
 	"testing"
 	"time"
 
@@ -44,6 +45,7 @@ func start(t *testing.T) (address string) {
 	e, err := engine.New(st, value.Workspace{Zone: zone, Locale: "en"}, log)
 	require.NoError(t, err)
 	e.Env = testdb.Loopback(t, e.Workspace)
+	folders.Store(t.Name(), e.Env.Folder)
 
 	stand, err := practice.New(ctx, st.DB, practice.DefaultOptions())
 	require.NoError(t, err)
@@ -67,6 +69,16 @@ func start(t *testing.T) (address string) {
 		apps.Close()
 	})
 	return address
+}
+
+// folders are those that each test's server may read.
+var folders sync.Map
+
+func folderOf(t *testing.T) string {
+	t.Helper()
+	f, ok := folders.Load(t.Name())
+	require.True(t, ok)
+	return f.(string)
 }
 
 func open(t *testing.T, address string) *browser.Page {
@@ -117,6 +129,8 @@ func TestLateCollectionReachesTheSquare(t *testing.T) {
 	require.NoError(t, p.UntilText(`[data-testid="verdict"]`, "told"))
 
 	require.NoError(t, p.ClickText("button", "Switch on"))
+	require.NoError(t, p.UntilText(".ant-modal", "Nothing is sent for what has come already"))
+	require.NoError(t, p.ClickText(".ant-modal button", "Switch on"))
 	require.NoError(t, p.UntilText(".sheetstate", "version 1 is on"))
 
 	// Change a record in Tours and see the post in the square, within two seconds.
@@ -146,6 +160,7 @@ func TestLateCollectionReachesTheSquare(t *testing.T) {
 	require.NoError(t, p.Fill(`input[aria-label="Value at keep.all[0]"]`, "5000"))
 	require.NoError(t, p.UntilText(`[data-testid="verdict"]`, "dropped"))
 	require.NoError(t, p.ClickText("button", "Switch on as version 2"))
+	require.NoError(t, p.ClickText(".ant-modal button", "Switch on"))
 	require.NoError(t, p.UntilText(".sheetstate", "version 2 is on"))
 
 	// Now nothing is told, and Arrivals says why.
@@ -228,6 +243,8 @@ func TestAccessibility(t *testing.T) {
 	for place, there := range map[string]string{
 		"/today": "table", "/workflows": "table tbody tr", "/workflows/5": ".trail svg g", "/arrivals": "table tbody tr", "/arrivals/20000": ".why",
 		"/outbox": "table tbody tr", "/connections": "table tbody tr", "/practice": ".squarepost",
+		"/connections/new": "table tbody tr", "/connections/tours": ".bandbody", "/connections/prices": ".bandbody .ledger", "/connections/gate": ".bandbody", "/sources/tours/collections": ".fieldtable tbody tr", "/sources/gate/answers": ".designer",
+		"/workflows/1": ".questions", "/workflows/9": ".readback", "/workflows/8": ".sheetband", "/workflows/10": ".sheetband",
 	} {
 		require.NoError(t, p.Go(place))
 		require.NoError(t, p.Until(fmt.Sprintf("document.querySelector(%q)", there)))

@@ -130,7 +130,7 @@ func dueTimers(ctx context.Context, tx *sql.Tx, workflow int64) ([]decide.Timer,
 }
 
 func (e *Engine) fireAll(ctx context.Context, tx *sql.Tx, l store.Live, plan *sheet.Plan, due []decide.Timer) error {
-	skip, err := e.daysOff(ctx, plan)
+	skip, err := e.DaysOff(ctx, plan)
 	if err != nil {
 		return err
 	}

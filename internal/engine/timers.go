@@ -205,7 +205,7 @@ func (e *Engine) Arm(ctx context.Context, db *gorm.DB, w *store.Workflow, plan *
 	case sheet.Silent:
 		return setTimers(ctx, tx, w.ID, map[string]*decide.TimerChange{"": decide.Listen(plan, now)})
 	case sheet.Schedule:
-		skip, err := e.daysOff(ctx, plan)
+		skip, err := e.DaysOff(ctx, plan)
 		if err != nil {
 			return err
 		}
@@ -240,8 +240,8 @@ func (e *Engine) Disarm(ctx context.Context, workflow int64) error {
 	return e.Store.DB.WithContext(ctx).Exec("WITH t AS (DELETE FROM timers WHERE workflow_id = @id) DELETE FROM watches WHERE workflow_id = @id", sql.Named("id", workflow)).Error
 }
 
-// daysOff reads the days that a schedule leaves out.
-func (e *Engine) daysOff(ctx context.Context, plan *sheet.Plan) (decide.Skip, error) {
+// DaysOff reads the days that a schedule leaves out.
+func (e *Engine) DaysOff(ctx context.Context, plan *sheet.Plan) (decide.Skip, error) {
 	if plan.Trigger.Except == "" {
 		return nil, nil
 	}

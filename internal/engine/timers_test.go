@@ -193,7 +193,9 @@ func TestDrift(t *testing.T) {
 		require.NoError(t, w.Store.DB.Raw("SELECT words FROM notices WHERE done_at IS NULL ORDER BY what").Scan(&out).Error)
 		return out
 	}
-	send(12, func(i int) map[string]any { return map[string]any{"humidity": float64(i), "cheese": "Alp", "rare": map[bool]any{true: "x"}[i == 0]} })
+	send(12, func(i int) map[string]any {
+		return map[string]any{"humidity": float64(i), "cheese": "Alp", "rare": map[bool]any{true: "x"}[i == 0]}
+	})
 	assert.Empty(t, notices())
 	send(12, func(i int) map[string]any { return map[string]any{"humidity": "high " + fmt.Sprint(i), "sort": "Alp"} })
 	assert.Equal(t, []string{

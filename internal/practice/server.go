@@ -48,6 +48,7 @@ func (s *Server) Handler() http.Handler {
 	s.appRoutes(r)
 	s.squareRoutes(r)
 	s.pageRoutes(r)
+	s.noticeRoutes(r)
 	r.Get("/events", s.stream)
 	guard := http.NewCrossOriginProtection()
 	return guard.Handler(r)

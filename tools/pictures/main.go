@@ -15,7 +15,7 @@ import (
 )
 
 var views = []struct{ name, path string }{
-	{"today", "/today"}, {"workflows", "/workflows"}, {"sheet", "/workflows/5"}, {"arrivals", "/arrivals"},
+	{"today", "/today"}, {"workflows", "/workflows"}, {"sheet", "/workflows/8"}, {"arrivals", "/arrivals"},
 	{"arrival", "/arrivals/20000"}, {"outbox", "/outbox"}, {"connections", "/connections"}, {"practice", "/practice"},
 }
 

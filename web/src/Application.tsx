@@ -9,7 +9,10 @@ import { TopBar } from './parts/TopBar';
 import { Trouble } from './parts/Trouble';
 import { Arrival } from './places/arrivals/Arrival';
 import { Arrivals } from './places/arrivals/Arrivals';
+import { Connect } from './places/connections/Connect';
+import { Connection } from './places/connections/Connection';
 import { Connections } from './places/connections/Connections';
+import { Source } from './places/connections/Source';
 import { Outbox } from './places/outbox/Outbox';
 import { Practice } from './places/practice/Practice';
 import { SheetPlace } from './places/sheet/SheetPlace';
@@ -58,6 +61,9 @@ function Places() {
         <Route path="/arrivals/:id" element={<Arrival />} />
         <Route path="/outbox" element={<Outbox />} />
         <Route path="/connections" element={<Connections />} />
+        <Route path="/connections/new" element={<Connect />} />
+        <Route path="/connections/:id" element={<Connection />} />
+        <Route path="/sources/:connection/:kind" element={<Source />} />
         <Route path="/practice" element={<Practice />} />
         <Route path="*" element={<Navigate to="/today" replace />} />
       </Routes>

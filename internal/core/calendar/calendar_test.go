@@ -130,6 +130,7 @@ func TestWordsAndRefusals(t *testing.T) {
 		"FREQ=WEEKLY;BYDAY=TU,FR;BYHOUR=7,19;UNTIL=20261224": "every Tuesday and Friday at 07:00 and 19:00, until 24 December 2026",
 		"FREQ=HOURLY;INTERVAL=2":                             "every second hour at minute 00",
 		"FREQ=YEARLY;BYWEEKNO=20":                            "by the rule FREQ=YEARLY;BYWEEKNO=20",
+		"FREQ=WEEKLY;INTERVAL=2;BYDAY=MO,TU,WE,TH,FR":        "every second week on weekdays at 07:00",
 		"FREQ=WEEKLY;INTERVAL=3;BYDAY=SA,SU":                 "every 3 weeks on Saturday and Sunday at 07:00",
 	} {
 		s, err := ByRule(wall("2026-11-03T07:00"), rule, z)

@@ -69,8 +69,12 @@ func (s *Schedule) often() string {
 		switch {
 		case n == 1:
 			return "every " + days + s.months() + s.times()
-		case !strings.ContainsAny(days, ", ") && n == 2:
+		case n == 2 && len(o.Byweekday) <= 1:
 			return "every second " + days + s.months() + s.times()
+		case days == "weekday":
+			days = "weekdays"
+		case days == "day":
+			days = "every day"
 		}
 		return every(n, "week") + " on " + days + s.months() + s.times()
 	case rrule.MONTHLY, rrule.YEARLY:

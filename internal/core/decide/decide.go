@@ -90,6 +90,10 @@ func ignoredAt(p *sheet.Plan, sc *formula.Scope) string {
 		return "watch.on"
 	case form != "" && !p.StartsOn(sc.Kind):
 		return "watch." + form
+	case form == sheet.Lasts:
+		if r, at := p.Trigger.That.Judge(sc); r != cond.True {
+			return at
+		}
 	}
 	return ""
 }

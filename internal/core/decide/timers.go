@@ -131,3 +131,67 @@ func Tick(p *sheet.Plan) string {
 	}
 	return ""
 }
+
+// Occasion makes of an arrival of the source what would start the workflow with that arrival's record: the arrival
+// itself, the tick of a timer, or a start by hand without answers. Where the workflow is started without a record,
+// the arrival may be nil, and now is the moment. It is what the proof of such a sheet looks at.
+func Occasion(p *sheet.Plan, a *arrival.Arrival, now time.Time) *arrival.Arrival {
+	form := p.Trigger.Form
+	if form == "" || a != nil && (a.Kind() == "tick" || a.Kind() == "start") {
+		return a
+	}
+	out := &arrival.Arrival{ID: "proof", Source: p.TickSource(), Type: arrival.Tick, Time: now}
+	if a != nil {
+		out.ID, out.Source, out.Subject, out.Record, out.Before, out.Time = a.ID, a.Source, a.Subject, a.Record, a.Record, a.Time
+	}
+	switch form {
+	case sheet.Due:
+		if at, ok := moment(p, out.Record); ok {
+			out.Time = at
+		}
+	case sheet.Lasts:
+		out.Time = out.Time.Add(p.Trigger.For)
+	case sheet.Silent:
+		out.Subject, out.Record, out.Before = "", nil, nil
+		if c := Listen(p, out.Time); !c.Gone {
+			out.Time = c.At
+		}
+	case sheet.Schedule:
+		out = &arrival.Arrival{ID: "proof", Source: p.TickSource(), Type: arrival.Tick, Time: now}
+		if last, ok := p.Trigger.Moments.Last(now, nil); ok {
+			out.Time = last
+		}
+	case sheet.Start, sheet.Called:
+		out.Type, out.Answers, out.By = arrival.Start, sampleAnswers(p), "(whoever starts it)"
+		if p.Source == "" {
+			out.Source = "dorfbote/" + form
+		}
+	}
+	return out
+}
+
+// sampleAnswers answers every question with something of its type, for the proof.
+func sampleAnswers(p *sheet.Plan) map[string]any {
+	out := map[string]any{}
+	for _, q := range p.Trigger.Ask {
+		switch q.Type {
+		case value.Num, value.Money:
+			out[q.Name] = 1.0
+		case value.YesNo:
+			out[q.Name] = true
+		case value.Date:
+			out[q.Name] = "2026-11-20"
+		case value.Moment:
+			out[q.Name] = "2026-11-20T07:00:00Z"
+		case value.Span:
+			out[q.Name] = "1h"
+		case value.Choice:
+			out[q.Name] = q.Options[0]
+		case value.Choices:
+			out[q.Name] = []any{q.Options[0]}
+		default:
+			out[q.Name] = "(" + q.Label + ")"
+		}
+	}
+	return out
+}

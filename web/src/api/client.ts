@@ -17,6 +17,18 @@ export type PostItem = Schemas['PostItem'];
 export type MessageDoc = Schemas['Document'];
 export type Person = Schemas['Person'];
 
+export type ConnectionItem = Schemas['ConnectionItem'];
+export type ConnectionDetail = Schemas['ConnectionOutputBody'];
+export type ConnectionKind = Schemas['ConnectionKind'];
+export type Setting = Schemas['Setting'];
+export type Choice = Schemas['Choice'];
+export type Step = Schemas['Step'];
+export type SourceItem = Schemas['SourceItem'];
+export type RecordItem = Schemas['RecordItem'];
+export type Preview = Schemas['PreviewOutputBody'];
+export type Begin = Schemas['Begin'];
+export type Question = Schemas['Question'];
+
 export const api = createClient<paths>({ baseUrl: '' });
 
 /** An error answer of the API, in words for the person. */

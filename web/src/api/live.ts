@@ -3,12 +3,13 @@ import { useEffect } from 'react';
 
 /** Which cached answers an event makes stale. */
 const stale: Record<string, string[]> = {
-  arrivals: ['arrivals', 'today'],
+  arrivals: ['arrivals', 'today', 'records'],
   decided: ['arrivals', 'workflows', 'today', 'trail'],
   posts: ['posts', 'destinations', 'today'],
   workflows: ['workflows'],
   destinations: ['destinations', 'posts', 'today'],
-  connections: ['connections'],
+  connections: ['connections', 'sources', 'fields'],
+  today: ['today'],
 };
 
 /** Listens to the server and refreshes what has changed, at most every 400 ms. */

@@ -91,3 +91,48 @@ export const usePosts = (filter: PostFilter) =>
     getNextPageParam: (last) => last.next || undefined,
     placeholderData: keepPreviousData,
   });
+
+export const useKinds = () =>
+  useQuery({
+    queryKey: ['kinds'],
+    queryFn: () => said(api.GET('/api/connection-kinds')),
+    staleTime: Infinity,
+  });
+
+export const useConnection = (id: string) =>
+  useQuery({
+    queryKey: ['connections', id],
+    queryFn: () => said(api.GET('/api/connections/{id}', { params: { path: { id } } })),
+  });
+
+/** The two halves of a source's name, as the API takes them. */
+export const sourcePath = (source: string) => {
+  const i = source.indexOf('/');
+  return { connection: source.slice(0, i), kind: source.slice(i + 1) };
+};
+
+export const useRecords = (source: string, q: string) =>
+  useInfiniteQuery({
+    queryKey: ['records', source, q],
+    enabled: source.includes('/'),
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) =>
+      said(
+        api.GET('/api/sources/{connection}/{kind}/records', {
+          params: { path: sourcePath(source), query: { q: q || undefined, offset: pageParam, limit: 20 } },
+        }),
+      ),
+    getNextPageParam: (last) => last.next || undefined,
+    placeholderData: keepPreviousData,
+  });
+
+export const useFound = (source: string, q: string) =>
+  useQuery({
+    queryKey: ['found', source, q],
+    enabled: source.includes('/') && q.trim().length > 1,
+    queryFn: () =>
+      said(
+        api.GET('/api/sources/{connection}/{kind}/find', { params: { path: sourcePath(source), query: { q } } }),
+      ),
+    placeholderData: keepPreviousData,
+  });

@@ -245,6 +245,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/notices/{id}/done": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a notice away */
+        post: operations["dismiss-notice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/posts": {
         parameters: {
             query?: never;
@@ -903,6 +920,7 @@ export interface components {
             /** Format: date-time */
             last_ok: string | null;
             paused: boolean;
+            /** @description what is read from it */
             reads: components["schemas"]["SourceItem"][] | null;
             /** @description of a hook: the last ones */
             requests: components["schemas"]["HookRequestItem"][] | null;
@@ -916,6 +934,8 @@ export interface components {
             };
             /** @description of a hook: only signed events are taken in */
             signed: boolean;
+            /** @description what is read from it; of a chat, its channels */
+            sources: string[] | null;
             title: string;
             /**
              * Format: int64
@@ -1235,6 +1255,11 @@ export interface components {
         Need: {
             /** @description where in the application it is seen to */
             go: string;
+            /**
+             * Format: int64
+             * @description of a notice, which can be taken away; 0 for the rest
+             */
+            id: number;
             what: string;
             words: string;
         };
@@ -1259,6 +1284,16 @@ export interface components {
         NextOutputBody: {
             /** @description null where nothing came while waiting */
             arrival: components["schemas"]["ArrivalItem"];
+        };
+        NextUp: {
+            /** Format: date-time */
+            at: string;
+            form: string;
+            /** @description of the record; empty for the calendar */
+            key: string;
+            name: string;
+            /** Format: int64 */
+            workflow_id: number;
         };
         OnInputBody: {
             /** @description where to begin; from now on where nothing is said */
@@ -1408,12 +1443,19 @@ export interface components {
              * @description the chosen arrival's seq; 0 takes the newest that would be told
              */
             arrival?: number;
+            /** @description the key of a record to prove the sheet on, as if it came in now */
+            record?: string;
             /** @description the sheet as an object; used where there is no text */
             sheet?: unknown;
             /** @description the sheet as YAML or JSON text */
             text?: string;
         };
         ProofLines: {
+            /**
+             * Format: date-time
+             * @description the moment that is now for the sheet
+             */
+            at: string;
             decided_by: string;
             error: string;
             keep: components["schemas"]["Line"];
@@ -1427,6 +1469,8 @@ export interface components {
             row: string;
             rows: components["schemas"]["RowProof"][] | null;
             starts: boolean;
+            /** @description the state that lasts, as the record is */
+            that: components["schemas"]["Line"];
             verdict: string;
             when: components["schemas"]["Line"];
             where: string;
@@ -1570,6 +1614,8 @@ export interface components {
             channels: components["schemas"]["ChannelDay"][] | null;
             latest: components["schemas"]["PostItem"][] | null;
             needs: components["schemas"]["Need"][] | null;
+            /** @description what timers and the calendar will start next */
+            next: components["schemas"]["NextUp"][] | null;
             /**
              * Format: int64
              * @description arrivals told about so far today
@@ -1588,6 +1634,8 @@ export interface components {
             row: string;
             /** Format: int64 */
             seq: number;
+            /** @description due, lasts, silent or schedule, where a timer made it; its record is that of the arrival */
+            tick: string;
             verdict: string;
         };
         Use: {
@@ -2283,6 +2331,35 @@ export interface operations {
             };
         };
     };
+    "dismiss-notice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-posts": {
         parameters: {
             query?: {
@@ -2566,7 +2643,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                connection: string;
+                kind: string;
+            };
             cookie?: never;
         };
         requestBody: {
@@ -2665,7 +2745,10 @@ export interface operations {
                 q?: string;
             };
             header?: never;
-            path?: never;
+            path: {
+                connection: string;
+                kind: string;
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -2697,7 +2780,10 @@ export interface operations {
                 after?: number;
             };
             header?: never;
-            path?: never;
+            path: {
+                connection: string;
+                kind: string;
+            };
             cookie?: never;
         };
         requestBody?: never;
@@ -2731,7 +2817,10 @@ export interface operations {
                 limit?: number;
             };
             header?: never;
-            path?: never;
+            path: {
+                connection: string;
+                kind: string;
+            };
             cookie?: never;
         };
         requestBody?: never;

@@ -4,16 +4,18 @@ import { Link } from 'react-router';
 import type { ArrivalDetail, ProofLines, TrailMark } from '../../api/client';
 import { clockOf, dayOf, fullOf } from '../../parts/times';
 import { Verdict } from '../../parts/Verdict';
+import { Sample } from './Sample';
 
 interface Props {
   arrival: ArrivalDetail | undefined;
   proof: ProofLines | undefined;
   marks: TrailMark[];
-  choose: (seq: number) => void;
+  choose: (seq: number, key?: string) => void;
+  source: string;
 }
 
 /** Which arrival the proof is about, and what becomes of it; steps through the trail. */
-export function ChosenBar({ arrival, proof, marks, choose }: Props) {
+export function ChosenBar({ arrival, proof, marks, choose, source }: Props) {
   const at = marks.findIndex((m) => m.seq === arrival?.seq);
   const step = (by: number, told: boolean) => {
     for (let i = at + by; i >= 0 && i < marks.length; i += by) {
@@ -46,6 +48,7 @@ export function ChosenBar({ arrival, proof, marks, choose }: Props) {
     return (
       <p className="chosen muted">
         Nothing has come in from this source yet, so there is nothing to prove the sheet on.
+        <Sample source={source} after={0} choose={choose} />
       </p>
     );
   return (
@@ -64,10 +67,15 @@ export function ChosenBar({ arrival, proof, marks, choose }: Props) {
           told ›
         </Button>
       </span>
+      <Sample source={source} after={marks.at(-1)?.seq ?? 0} choose={choose} />
       <span>
-        <Link to={`/arrivals/${arrival.seq}`}>
-          <strong>{arrival.key}</strong>
-        </Link>{' '}
+        {arrival.seq > 0 ? (
+          <Link to={`/arrivals/${arrival.seq}`}>
+            <strong>{arrival.key}</strong>
+          </Link>
+        ) : (
+          <strong>{arrival.key || 'Without a record'}</strong>
+        )}{' '}
         {arrival.kind}{' '}
         <span className="muted" title={fullOf(arrival.at)}>
           {dayOf(arrival.at)} {clockOf(arrival.at)}

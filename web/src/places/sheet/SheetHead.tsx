@@ -1,11 +1,19 @@
 import { useMutation } from '@tanstack/react-query';
 import { App, Button, Input } from 'antd';
+import { useState } from 'react';
 import { Link } from 'react-router';
-import { ApiError, api, said, type Problem, type WorkflowDetail } from '../../api/client';
+import { ApiError, api, said, type Problem, type Schemas, type WorkflowDetail } from '../../api/client';
 import { useMe } from '../../api/queries';
 import { Stamp } from '../../parts/Stamp';
-import type { Sheet } from './model';
+import { StartDialog } from '../workflows/StartDialog';
+import { SwitchOnDialog } from './SwitchOnDialog';
+import { formOf, type Sheet } from './model';
 import type { useDraft } from './useDraft';
+
+interface OnBody {
+  note?: string;
+  begin?: Schemas['BeginWorkflow'];
+}
 
 interface Props {
   work: ReturnType<typeof useDraft>;
@@ -13,26 +21,30 @@ interface Props {
   problems: Problem[];
   sheet: Sheet | undefined;
   change: (next: Partial<Sheet>) => void;
+  chosen: { seq: number; key: string } | undefined;
 }
 
 /** The sheet's name, how it stands, and the one commitment: switching on. */
-export function SheetHead({ work, workflow: w, problems, sheet, change }: Props) {
+export function SheetHead({ work, workflow: w, problems, sheet, change, chosen }: Props) {
+  const [asking, setAsking] = useState(false);
+  const [starting, setStarting] = useState(false);
   const { message } = App.useApp();
   const me = useMe();
   const viewer = me.data?.role === 'viewer';
   const errors = problems.filter((p) => !p.warning).length;
   const path = { params: { path: { id: w.id } } };
   const flip = useMutation({
-    mutationFn: async (on: boolean) => {
+    mutationFn: async (on: OnBody | false) => {
       await work.flush();
       return said(
         on
-          ? api.POST('/api/workflows/{id}/on', { ...path, body: {} })
+          ? api.POST('/api/workflows/{id}/on', { ...path, body: on })
           : api.POST('/api/workflows/{id}/off', path),
       );
     },
     onSuccess: (next) => {
       work.set(next);
+      setAsking(false);
       void message.success(
         next.on ? `Version ${next.version} is on.` : 'Switched off. Nothing new will be told.',
       );
@@ -65,6 +77,10 @@ export function SheetHead({ work, workflow: w, problems, sheet, change }: Props)
         <State saving={work.saving} errors={errors} on={w.on} version={w.version} changed={w.changed} />
       </span>
       <TextSwitch work={work} workflow={w} sheet={sheet} />
+      {!viewer && w.on && (w.form === 'start' || w.form === 'called') && (
+        <Button onClick={() => setStarting(true)}>Start…</Button>
+      )}
+      {starting && <StartDialog id={w.id} name={w.name} close={() => setStarting(false)} />}
       {!viewer && w.on && (
         <Button onClick={() => flip.mutate(false)} loading={flip.isPending && flip.variables === false}>
           Switch off
@@ -74,11 +90,21 @@ export function SheetHead({ work, workflow: w, problems, sheet, change }: Props)
         <Button
           type="primary"
           disabled={errors > 0 || (w.on && !changed)}
-          loading={flip.isPending && flip.variables === true}
-          onClick={() => flip.mutate(true)}
+          loading={flip.isPending && flip.variables !== false}
+          onClick={() => void work.flush().then(() => setAsking(true))}
         >
           {label}
         </Button>
+      )}
+      {asking && (
+        <SwitchOnDialog
+          workflow={w}
+          past={formOf(sheet?.watch) === '' && !w.on}
+          chosen={chosen}
+          on={(body) => flip.mutate(body)}
+          busy={flip.isPending}
+          close={() => setAsking(false)}
+        />
       )}
     </div>
   );

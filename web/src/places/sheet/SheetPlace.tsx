@@ -9,9 +9,9 @@ import { RouteBandView } from './RouteBandView';
 import { SheetHead } from './SheetHead';
 import { TellBand } from './TellBand';
 import { Trail } from './Trail';
-import { WatchBand } from './WatchBand';
+import { WatchBand } from './watch/WatchBand';
 import { Surroundings } from './surroundings';
-import type { Sheet } from './model';
+import { sourceOf, type Sheet } from './model';
 import { useDraft } from './useDraft';
 import { useProof } from './useProof';
 
@@ -25,22 +25,28 @@ function Editor({ id }: { id: number }) {
   const work = useDraft(id);
   const [params] = useSearchParams();
   const [arrival, setArrival] = useState(Number(params.get('arrival')) || 0);
-  const proof = useProof(work.draft, arrival);
+  const [record, setRecord] = useState('');
+  const proof = useProof(work.draft, arrival, record);
   const first = proof.data?.arrival?.seq ?? 0;
-  if (arrival === 0 && first) setArrival(first); // from now on an edit changes the proof, not what is proved
+  if (arrival === 0 && first && !record) setArrival(first); // from now on an edit changes the proof, not what is proved
   const sheet = work.draft?.sheet;
-  const fields = useFields(sheet?.watch?.source ?? '');
+  const source = sourceOf(sheet?.watch);
+  const fields = useFields(source);
   const words = useWords();
   const me = useMe();
 
   if (work.loaded.error)
     return <Trouble error={work.loaded.error} again={() => void work.loaded.refetch()} />;
   // How a value is edited depends on its field's type: nothing is shown for editing before that is known.
-  const waiting = sheet?.watch?.source.includes('/') && fields.isPending && !fields.isError;
+  const waiting = source.includes('/') && fields.isPending && !fields.isError;
   if (!work.draft || !work.loaded.data || waiting || words.isPending) return null;
   const change = (next: Partial<Sheet>) => work.edit({ sheet: { ...sheet!, ...next } });
   const body = proof.data;
   const chosen = body?.arrival?.seq ?? 0;
+  const choose = (seq: number, key = '') => {
+    setArrival(seq);
+    setRecord(seq ? '' : key);
+  };
 
   return (
     <main className="sheetplace" id="place">
@@ -50,19 +56,21 @@ function Editor({ id }: { id: number }) {
         problems={body?.problems ?? []}
         sheet={sheet}
         change={change}
+        chosen={chosen > 0 ? { seq: chosen, key: body?.arrival?.key ?? '' } : undefined}
       />
       {proof.error && <Trouble error={proof.error} again={() => void proof.refetch()} />}
-      <Trail marks={body?.trail ?? []} chosen={chosen} choose={setArrival} rows={sheet?.route.rows ?? []} />
+      <Trail marks={body?.trail ?? []} chosen={chosen} choose={choose} rows={sheet?.route.rows ?? []} />
       <ChosenBar
         arrival={body?.arrival ?? undefined}
         proof={body?.proof ?? undefined}
         marks={body?.trail ?? []}
-        choose={setArrival}
+        choose={choose}
+        source={source}
       />
       {sheet ? (
         <Surroundings.Provider
           value={{
-            fields: fields.data?.items ?? [],
+            fields: (fields.data?.items ?? []).filter((f) => !f.hidden),
             operators: words.data?.operators ?? [],
             problems: body?.problems ?? [],
             readOnly: me.data?.role === 'viewer',

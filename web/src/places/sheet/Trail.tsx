@@ -37,18 +37,18 @@ export function Trail({ marks, chosen, choose, rows }: Props) {
       >
         {shown.map((m, i) => (
           <Mark
-            key={m.seq}
+            key={`${m.seq}-${m.tick}-${m.at}`}
             mark={m}
             x={(SHOWN - shown.length + i) * STEP}
             row={rowIndex(m, rows)}
-            chosen={m.seq === chosen}
+            chosen={m.seq === chosen && m.seq > 0}
             choose={choose}
           />
         ))}
         <line x1={0} x2={SHOWN * STEP} y1={HEIGHT - 0.5} y2={HEIGHT - 0.5} className="trail-rule" />
       </svg>
       <p className="trail-legend">
-        <span className="muted">Last {marks.length} arrivals:</span>
+        <span className="muted">Last {marks.length} {marks.some((m) => m.tick) ? 'arrivals and ticks' : 'arrivals'}:</span>
         {routes.map((name, i) =>
           taken[i] ? (
             <span key={name + i}>
@@ -107,7 +107,7 @@ function Mark({ mark, x, row, chosen, choose }: MarkProps) {
       data-verdict={mark.verdict}
       data-row={mark.row}
     >
-      <title>{`${mark.key}, ${fullOf(mark.at)}: ${mark.verdict}${mark.row ? ` (${mark.row})` : ''}`}</title>
+      <title>{`${mark.tick ? `${mark.tick} ` : ''}${mark.key}, ${fullOf(mark.at)}: ${mark.verdict}${mark.row ? ` (${mark.row})` : ''}`}</title>
       <rect x={x} y={0} width={STEP} height={HEIGHT} className="mark-ground" />
       {shape()}
       {chosen && <path d={`M${x + 0.5} 0h5l-2.5 4z`} className="mark-pointer" />}

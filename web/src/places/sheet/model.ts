@@ -1,3 +1,5 @@
+import type { Question } from '../../api/client';
+
 /** A sheet as docs/schema/sheet.schema.json describes it, as far as the editor knows its parts. */
 export interface Sheet {
   dorfbote: number;
@@ -12,11 +14,42 @@ export interface Sheet {
 }
 
 export interface Watch {
-  source: string;
+  source?: string;
   on?: string[];
   when?: Cond;
+  due?: { field: string; offset?: string };
+  lasts?: { that: Cond; for: string };
+  silent?: { for: string; open?: Opening[] };
+  schedule?: Schedule;
+  start?: { source?: string; ask?: Question[]; confirm?: string } | null;
+  called?: { takes?: Question[] } | null;
   [other: string]: unknown;
 }
+
+export interface Opening {
+  days?: string[];
+  from?: string;
+  to?: string;
+}
+
+export interface Schedule {
+  start?: string;
+  zone?: string;
+  rule?: string;
+  cron?: string;
+  except?: string;
+  missed?: 'once' | 'skip';
+}
+
+/** The ways in which a workflow can be started; "" is a change of a record. */
+export const watchForms = ['', 'due', 'lasts', 'silent', 'schedule', 'start', 'called'] as const;
+export type WatchForm = (typeof watchForms)[number];
+
+export const formOf = (w: Watch | undefined): WatchForm =>
+  watchForms.find((f) => f !== '' && w !== undefined && f in w) ?? '';
+
+/** The source whose records a sheet is about, "" where it is about none. */
+export const sourceOf = (w: Watch | undefined): string => w?.source ?? w?.start?.source ?? '';
 
 export type Cond = Record<string, unknown>;
 

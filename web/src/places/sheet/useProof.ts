@@ -7,7 +7,7 @@ import type { Draft } from './useDraft';
 const REST = 40;
 
 /** The proof of the draft for the chosen arrival, kept up to date as one edits. */
-export function useProof(draft: Draft | undefined, arrival: number) {
+export function useProof(draft: Draft | undefined, arrival: number, record = '') {
   const [settled, setSettled] = useState(draft);
   useEffect(() => {
     const t = window.setTimeout(() => setSettled(draft), settled ? REST : 0);
@@ -15,10 +15,11 @@ export function useProof(draft: Draft | undefined, arrival: number) {
   }, [draft, settled]);
   const sheet = settled?.sheet ?? settled?.text;
   return useQuery({
-    queryKey: ['trail', sheet, arrival],
+    queryKey: ['trail', sheet, arrival, record],
     enabled: settled !== undefined,
     queryFn: ({ signal }) => {
-      const body = settled!.sheet ? { sheet: settled!.sheet, arrival } : { text: settled!.text, arrival };
+      const on = record ? { record } : { arrival };
+      const body = settled!.sheet ? { sheet: settled!.sheet, ...on } : { text: settled!.text, ...on };
       return said(api.POST('/api/proof', { body, signal }));
     },
     placeholderData: keepPreviousData,

@@ -1,11 +1,26 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { Button } from 'antd';
 import { Link } from 'react-router';
-import { useToday } from '../../api/queries';
+import { api, said } from '../../api/client';
+import { useMe, useToday } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { Verdict } from '../../parts/Verdict';
 import { agoOf, fullOf } from '../../parts/times';
 
+const nextWords: Record<string, string> = {
+  due: 'comes due',
+  lasts: 'if it lasts until then',
+  schedule: 'by the calendar',
+};
+
 export function Today() {
   const today = useToday();
+  const cache = useQueryClient();
+  const viewer = useMe().data?.role === 'viewer';
+  const done = useMutation({
+    mutationFn: (id: number) => said(api.POST('/api/notices/{id}/done', { params: { path: { id } } })),
+    onSuccess: () => cache.invalidateQueries({ queryKey: ['today'] }),
+  });
   if (today.error) return <Trouble error={today.error} again={() => void today.refetch()} />;
   const t = today.data;
   if (!t) return null;
@@ -25,7 +40,12 @@ export function Today() {
               <li key={n.what}>
                 <Link to={n.go}>
                   <strong>{n.what}</strong>
-                </Link>
+                </Link>{' '}
+                {n.id > 0 && viewer === false && (
+                  <Button size="small" type="text" onClick={() => done.mutate(n.id)}>
+                    Seen to
+                  </Button>
+                )}
                 <div className="muted">{n.words}</div>
               </li>
             ))}
@@ -57,6 +77,29 @@ export function Today() {
           </table>
         </div>
       </section>
+      {(t.next ?? []).length > 0 && (
+        <section className="band">
+          <h2 className="band-label">Next</h2>
+          <div className="band-body">
+            <table className="ledger">
+              <tbody>
+                {(t.next ?? []).map((n) => (
+                  <tr key={`${n.workflow_id}-${n.key}`}>
+                    <td className="when" title={fullOf(n.at)}>
+                      {agoOf(n.at)}
+                    </td>
+                    <td>
+                      <Link to={`/workflows/${n.workflow_id}`}>{n.name}</Link>
+                    </td>
+                    <td>{n.key || <span className="muted">the calendar</span>}</td>
+                    <td className="muted">{nextWords[n.form] ?? ''}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        </section>
+      )}
       <section className="band">
         <h2 className="band-label">Latest posts</h2>
         <div className="band-body">

@@ -1,5 +1,6 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Switch } from 'antd';
+import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { ApiError, api, said, type WorkflowItem } from '../../api/client';
 import { useMe, useWorkflows } from '../../api/queries';
@@ -7,6 +8,7 @@ import { DayBars } from '../../parts/DayBars';
 import { Stamp } from '../../parts/Stamp';
 import { Trouble } from '../../parts/Trouble';
 import { agoOf, fullOf } from '../../parts/times';
+import { StartDialog } from './StartDialog';
 import { blankSheet } from '../sheet/model';
 
 export function Workflows() {
@@ -62,6 +64,7 @@ export function Workflows() {
 }
 
 function Row({ w }: { w: WorkflowItem }) {
+  const [starting, setStarting] = useState(false);
   const cache = useQueryClient();
   const me = useMe();
   const { message } = App.useApp();
@@ -103,6 +106,12 @@ function Row({ w }: { w: WorkflowItem }) {
       <td>
         <div>{w.source}</div>
         <div className="muted small">{w.watches}</div>
+        {w.on && (w.form === 'start' || w.form === 'called') && me.data?.role !== 'viewer' && (
+          <Button size="small" onClick={() => setStarting(true)}>
+            Start…
+          </Button>
+        )}
+        {starting && <StartDialog id={w.id} name={w.name} close={() => setStarting(false)} />}
       </td>
       <td>{tells.map((t) => t.slice(t.indexOf('/') + 1)).join(', ')}</td>
       <td>

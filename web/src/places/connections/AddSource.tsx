@@ -1,0 +1,216 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { Button, Input, Select } from 'antd';
+import { useState } from 'react';
+import { useNavigate } from 'react-router';
+import {
+  api,
+  said,
+  type Begin,
+  type Choice,
+  type ConnectionDetail,
+  type ConnectionKind,
+  type Preview,
+} from '../../api/client';
+import { Trouble } from '../../parts/Trouble';
+import { BeginWith } from './BeginWith';
+import { FormDesigner } from './FormDesigner';
+import { SettingsForm, missing } from './SettingsForm';
+
+interface Props {
+  c: ConnectionDetail;
+  kind: ConnectionKind;
+  done: () => void;
+}
+
+/** Adds something that is read: picked from what there is, looked at, and begun where one chooses. */
+export function AddSource({ c, kind, done }: Props) {
+  const cache = useQueryClient();
+  const go = useNavigate();
+  const form = kind.name === 'form';
+  const browse = useQuery({
+    queryKey: ['browse', c.id],
+    enabled: !form,
+    queryFn: () => said(api.POST('/api/connections/{id}/browse', { params: { path: { id: c.id } } })),
+    retry: false,
+    staleTime: 60_000,
+  });
+  const [name, setName] = useState(kind.single ?? '');
+  const [title, setTitle] = useState('');
+  const [key, setKey] = useState(kind.key ?? '');
+  const [settings, setSettings] = useState<Record<string, string>>({});
+  const [begin, setBegin] = useState<Begin>({ how: 'now' });
+  const fields = (kind.source ?? []).filter((f) => f.name !== 'fields');
+  const body = {
+    kind: name,
+    title: title || settings.title || undefined,
+    settings,
+    key_field: key || undefined,
+    begin,
+  };
+  const look = useMutation({
+    mutationFn: (b: Begin) =>
+      said(
+        api.POST('/api/connections/{id}/sources/preview', {
+          params: { path: { id: c.id } },
+          body: { ...body, begin: b },
+        }),
+      ),
+  });
+  const make = useMutation({
+    mutationFn: () =>
+      said(api.POST('/api/connections/{id}/sources', { params: { path: { id: c.id } }, body })),
+    onSuccess: (made) => {
+      void cache.invalidateQueries({ queryKey: ['connections'] });
+      void cache.invalidateQueries({ queryKey: ['sources'] });
+      done();
+      if (!form) void go(`/sources/${made.source}`);
+    },
+  });
+  const pick = (choice: Choice) => {
+    setName(kind.single || choice.kind);
+    setTitle(choice.title);
+    if (choice.key) setKey(choice.key);
+    setSettings({ ...settings, ...choice.settings });
+    look.reset();
+  };
+  const choices = browse.data?.items ?? [];
+  const lacks = missing(fields, settings, c.settings);
+  const named = Boolean(name || kind.single);
+  return (
+    <div className="addsource">
+      {browse.error && <Trouble error={browse.error} again={() => void browse.refetch()} />}
+      {browse.isFetching && <p className="muted">Looking at what there is…</p>}
+      {choices.length > 0 && !kind.single && (
+        <div className="setting">
+          <label htmlFor="add-choice">What is to be read</label>
+          <Select
+            id="add-choice"
+            showSearch={{ optionFilterProp: 'title' }}
+            placeholder={`${choices.length} found`}
+            options={choices.map((ch, i) => ({
+              value: i,
+              title: `${ch.title} ${ch.detail ?? ''}`,
+              label: (
+                <span>
+                  {ch.title} <span className="muted small">{ch.detail}</span>
+                </span>
+              ),
+            }))}
+            onChange={(i: number) => pick(choices[i]!)}
+          />
+        </div>
+      )}
+      {!kind.single && (
+        <div className="settings">
+          <div className="setting">
+            <label htmlFor="add-name">Name of the source</label>
+            <Input
+              id="add-name"
+              prefix={<span className="muted">{c.id}/</span>}
+              value={name}
+              onChange={(e) => setName(e.target.value)}
+            />
+          </div>
+          <div className="setting">
+            <label htmlFor="add-key">Field that names a record</label>
+            <Input id="add-key" value={key} placeholder="id" onChange={(e) => setKey(e.target.value)} />
+          </div>
+        </div>
+      )}
+      <SettingsForm fields={fields} values={settings} change={setSettings} prefix="source" around={c.settings} />
+      {form ? (
+        <FormDesigner
+          value={settings.fields ?? ''}
+          change={(text) => setSettings({ ...settings, fields: text })}
+        />
+      ) : (
+        <Button disabled={!named || lacks.length > 0} loading={look.isPending} onClick={() => look.mutate(begin)}>
+          Look at its records
+        </Button>
+      )}
+      {look.error && <Trouble error={look.error} />}
+      {look.data && <Seen p={look.data} keyField={key || 'id'} pick={setKey} />}
+      {look.data && !look.data.problem && !kind.appends && (
+        <BeginWith
+          preview={look.data}
+          value={begin}
+          change={(b) => {
+            setBegin(b);
+            look.mutate(b);
+          }}
+        />
+      )}
+      {make.error && <Trouble error={make.error} />}
+      <div className="formfoot">
+        <Button
+          type="primary"
+          disabled={!named || lacks.length > 0 || (!form && (!look.data || Boolean(look.data.problem)))}
+          loading={make.isPending}
+          onClick={() => make.mutate()}
+        >
+          {form ? 'Open the form' : 'Begin to read it'}
+        </Button>
+        <Button type="text" onClick={done}>
+          Not now
+        </Button>
+        {!form && !look.data && named && <span className="muted">Look at its records first.</span>}
+      </div>
+    </div>
+  );
+}
+
+/** The fields with real values, so that names need not be guessed. */
+function Seen({ p, keyField, pick }: { p: Preview; keyField: string; pick: (name: string) => void }) {
+  if (p.problem)
+    return (
+      <div className="trouble" role="alert">
+        <strong>It could not be read.</strong> {p.problem}
+      </div>
+    );
+  return (
+    <>
+      <p>
+        {p.rows} records looked at{p.more && ', and there are more'}.{' '}
+        {p.twice > 0 && (
+          <span className="bad">
+            ✕ {p.twice} have the same {keyField} as an earlier one; choose another key.
+          </span>
+        )}
+      </p>
+      <div className="scrolled">
+        <table className="ledger" aria-label="Fields found">
+          <thead>
+            <tr>
+              <th>Field</th>
+              <th>Type</th>
+              <th>Values seen</th>
+              <th className="num">Empty</th>
+              <th>
+                <span className="unseen">Key</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {(p.fields ?? []).map((f) => (
+              <tr key={f.name}>
+                <td>{f.name}</td>
+                <td className="muted">{f.type || 'several'}</td>
+                <td className="examples">{(f.examples ?? []).slice(0, 4).join(' · ')}</td>
+                <td className="num">{f.empty > 0 ? `${f.empty} %` : ''}</td>
+                <td>
+                  {f.name === keyField ? (
+                    <span className="good">✓ key</span>
+                  ) : (
+                    <Button type="text" size="small" onClick={() => pick(f.name)}>
+                      make it the key
+                    </Button>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </>
+  );
+}

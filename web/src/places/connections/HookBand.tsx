@@ -1,0 +1,120 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { Button, Typography } from 'antd';
+import { useState } from 'react';
+import { api, said, type ConnectionDetail } from '../../api/client';
+import { clockOf, dayOf } from '../../parts/times';
+import { Band } from '../sheet/Band';
+
+interface Props {
+  c: ConnectionDetail;
+  secret: string | undefined;
+  editor: boolean;
+}
+
+/** Where calls come in, how to send one, and the last ones with what was wrong with each. */
+export function HookBand({ c, secret: first, editor }: Props) {
+  const cache = useQueryClient();
+  const renew = useMutation({
+    mutationFn: () =>
+      said(api.PATCH('/api/connections/{id}', { params: { path: { id: c.id } }, body: { renew: true } })),
+    onSuccess: () => cache.invalidateQueries({ queryKey: ['connections'] }),
+  });
+  if (c.kind === 'form')
+    return (
+      <Band label="Address" hint="of the page">
+        <div className="bandbody">
+          <Typography.Text className="mono" copyable>
+            {c.address}
+          </Typography.Text>{' '}
+          <a href={c.address} target="_blank" rel="noreferrer">
+            Open the page
+          </a>
+        </div>
+      </Band>
+    );
+  const secret = renew.data?.secret ?? first;
+  const curl = `curl -H 'Content-Type: application/json' -d '{"${c.key_field}":"A-1","status":"new","amount":1200}' ${c.address}/orders`;
+  return (
+    <Band label="Address" hint="send events here">
+      <div className="bandbody">
+        <Typography.Text className="mono" copyable={{ text: c.address }}>
+          {c.address}/KIND
+        </Typography.Text>
+        {secret ? (
+          <p>
+            Sign with this secret (Standard Webhooks). It is not shown again:{' '}
+            <Typography.Text className="mono" copyable>
+              {secret}
+            </Typography.Text>
+          </p>
+        ) : (
+          <p>
+            {c.signed ? (
+              <>Only signed events are taken in. </>
+            ) : (
+              <>
+                Ready to try:{' '}
+                <Typography.Text className="mono" copyable>
+                  {curl}
+                </Typography.Text>
+              </>
+            )}
+          </p>
+        )}
+        {editor && (
+          <Button size="small" loading={renew.isPending} onClick={() => renew.mutate()}>
+            {c.signed ? 'Make a new secret' : 'Take in only signed events'}
+          </Button>
+        )}
+        <Requests c={c} />
+      </div>
+    </Band>
+  );
+}
+
+function Requests({ c }: { c: ConnectionDetail }) {
+  const list = c.requests ?? [];
+  const [all, setAll] = useState(false);
+  if (list.length === 0) return <p className="muted">Nothing has been sent to it yet.</p>;
+  return (
+    <>
+      <table className="ledger requests" aria-label="The last requests">
+        <thead>
+          <tr>
+            <th>When</th>
+            <th>Answer</th>
+            <th>What was wrong</th>
+            <th>What was sent</th>
+          </tr>
+        </thead>
+        <tbody>
+          {list.slice(0, all ? list.length : 8).map((r) => (
+            <tr key={r.id}>
+              <td className="when">
+                {dayOf(r.at)} {clockOf(r.at)}
+              </td>
+              <td className={r.status < 400 ? 'good' : 'bad'}>
+                {r.status < 400 ? '✓' : '✕'} {r.status}
+              </td>
+              <td>
+                {r.problem || <span className="muted">nothing</span>}
+                {r.location && <div className="mono small">{r.location}</div>}
+              </td>
+              <td>
+                <div className="muted small">
+                  {r.path}, {r.media || 'no content type'}, {r.size} bytes
+                </div>
+                <div className="mono small bodyhead">{r.head}</div>
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {list.length > 8 && (
+        <Button size="small" onClick={() => setAll(!all)}>
+          {all ? 'Fewer' : `All ${list.length}`}
+        </Button>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,112 @@
+import { Input, Select, Switch } from 'antd';
+import { useState } from 'react';
+import type { Setting } from '../../api/client';
+
+type Values = Record<string, string>;
+
+/** Whether a setting is asked for, given what the others say. The same rule stands in api.applies. */
+export function applies(f: Setting, values: Values, all: Setting[]): boolean {
+  if (!f.when) return true;
+  const [name = '', wanted = ''] = f.when.split('=');
+  const other = all.find((o) => o.name === name);
+  return wanted.split(',').includes(values[name] || other?.default || '');
+}
+
+/** The settings that are needed and not given. */
+export const missing = (fields: Setting[], values: Values, around: Values = {}) =>
+  fields.filter(
+    (f) => f.required && !f.default && !values[f.name] && applies(f, { ...around, ...values }, fields),
+  );
+
+interface Props {
+  fields: Setting[];
+  values: Values;
+  change: (next: Values) => void;
+  /** Names of secrets that are set already and need not be given again. */
+  secrets?: string[];
+  prefix?: string;
+  /** The settings of the connection, on which those of a source may depend. */
+  around?: Values;
+}
+
+/** Asks for settings: only those that are needed, the rest behind a fold. */
+export function SettingsForm({ fields, values, change, secrets = [], prefix = 'set', around }: Props) {
+  const [more, setMore] = useState(false);
+  const asked = fields.filter((f) => applies(f, { ...around, ...values }, fields));
+  const folded = asked.filter((f) => f.more && !values[f.name]);
+  const shown = asked.filter((f) => more || !f.more || values[f.name]);
+  return (
+    <div className="settings">
+      {shown.map((f) => (
+        <div key={f.name} className="setting">
+          <label htmlFor={`${prefix}-${f.name}`}>
+            {f.label}
+            {!f.required && f.type !== 'choice' && f.type !== 'yes/no' && (
+              <span className="muted"> (if wanted)</span>
+            )}
+          </label>
+          <Entry
+            id={`${prefix}-${f.name}`}
+            field={f}
+            value={values[f.name] ?? ''}
+            set={secrets.includes(f.name)}
+            change={(v) => change({ ...values, [f.name]: v })}
+          />
+          {f.help && <p className="muted small">{f.help}</p>}
+        </div>
+      ))}
+      {folded.length > 0 && !more && (
+        <button type="button" className="plainbutton more" onClick={() => setMore(true)}>
+          More settings ({folded.length}) ›
+        </button>
+      )}
+    </div>
+  );
+}
+
+interface EntryProps {
+  id: string;
+  field: Setting;
+  value: string;
+  set: boolean;
+  change: (v: string) => void;
+}
+
+function Entry({ id, field, value, set, change }: EntryProps) {
+  switch (field.type) {
+    case 'choice':
+      return (
+        <Select
+          id={id}
+          value={value || field.default}
+          options={(field.options ?? []).map((o) => ({ value: o, label: o }))}
+          onChange={change}
+        />
+      );
+    case 'yes/no':
+      return (
+        <Switch id={id} size="small" checked={value === 'yes'} onChange={(on) => change(on ? 'yes' : '')} />
+      );
+    case 'secret':
+      return (
+        <Input.Password
+          id={id}
+          value={value}
+          autoComplete="new-password"
+          placeholder={set ? 'set; leave empty to keep it' : ''}
+          onChange={(e) => change(e.target.value)}
+        />
+      );
+    case 'long':
+      return <Input.TextArea id={id} rows={3} value={value} onChange={(e) => change(e.target.value)} />;
+  }
+  return (
+    <Input
+      id={id}
+      value={value}
+      placeholder={field.default}
+      inputMode={field.type === 'number' ? 'numeric' : undefined}
+      onChange={(e) => change(e.target.value)}
+    />
+  );
+}

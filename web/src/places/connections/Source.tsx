@@ -1,0 +1,173 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { App, Button, InputNumber, Select } from 'antd';
+import { useState } from 'react';
+import { Link, useParams } from 'react-router';
+import { api, said, type SourceItem } from '../../api/client';
+import { sourcePath, useFields, useKinds, useConnection, useMe, useSources } from '../../api/queries';
+import { RecordSearch } from '../../parts/RecordSearch';
+import { Trouble } from '../../parts/Trouble';
+import { Band } from '../sheet/Band';
+import { FieldTable } from './FieldTable';
+import { FormDesigner } from './FormDesigner';
+import { SettingsForm } from './SettingsForm';
+
+/** One source: its fields as they were learnt and corrected, its records, and how often it is asked. */
+export function Source() {
+  const { connection = '', kind = '' } = useParams();
+  const name = `${connection}/${kind}`;
+  const sources = useSources();
+  const s = sources.data?.items?.find((x) => x.source === name);
+  if (sources.error) return <Trouble error={sources.error} again={() => void sources.refetch()} />;
+  if (!sources.data) return null;
+  if (!s)
+    return (
+      <main className="place" id="place">
+        <p>
+          There is no source {name}. <Link to="/connections">All connections</Link>
+        </p>
+      </main>
+    );
+  return <Page key={s.source} s={s} />;
+}
+
+export type Change = (body: Record<string, unknown>) => void;
+
+function Page({ s }: { s: SourceItem }) {
+  const cache = useQueryClient();
+  const { message } = App.useApp();
+  const me = useMe();
+  const editor = me.data?.role !== 'viewer';
+  const fields = useFields(s.source);
+  const save = useMutation({
+    mutationFn: (body: Record<string, unknown>) =>
+      said(
+        api.PATCH('/api/sources/{connection}/{kind}', { params: { path: sourcePath(s.source) }, body: body as never }),
+      ),
+    onSuccess: () => {
+      for (const k of ['sources', 'fields', 'connections', 'records'])
+        void cache.invalidateQueries({ queryKey: [k] });
+    },
+    onError: (e) => void message.error(e.message),
+  });
+  const items = fields.data?.items ?? [];
+  const names = items.map((f) => ({ value: f.name, label: f.label }));
+  return (
+    <main className="place" id="place">
+      <div className="place-head">
+        <Link to={`/connections/${s.connection}`} className="back" aria-label="Back to its connection">
+          ‹
+        </Link>
+        <h1>{s.title}</h1>
+        <p className="lead mono small">{s.source}</p>
+      </div>
+      <Band label="Record" hint="what names it">
+        <div className="bandbody inline naming">
+          {(
+            [
+              ['key_field', 'Its key'],
+              ['title_field', 'Its title'],
+              ['link_field', 'Its link'],
+            ] as const
+          ).map(([field, label]) => (
+            <label key={field}>
+              {label}{' '}
+              <Select
+                aria-label={label}
+                className="naming-select"
+                showSearch={{ optionFilterProp: 'label' }}
+                disabled={!editor}
+                value={s[field] || undefined}
+                placeholder="none"
+                allowClear={field !== 'key_field'}
+                options={
+                  names.some((n) => n.value === s[field]) || !s[field]
+                    ? names
+                    : [...names, { value: s[field], label: s[field] }]
+                }
+                onChange={(v?: string) => save.mutate({ [field]: v ?? '' })}
+              />
+            </label>
+          ))}
+        </div>
+      </Band>
+      <Band label="Fields" hint="as learnt and corrected">
+        <div className="bandbody">
+          {fields.error && <Trouble error={fields.error} />}
+          <FieldTable fields={items} editor={editor} change={(f) => save.mutate({ fields: f })} />
+        </div>
+      </Band>
+      {s.poll && <Rhythm s={s} editor={editor} change={save.mutate} />}
+      <Settings s={s} editor={editor} change={save.mutate} />
+      <Band label="Records" hint="as they are now">
+        <div className="bandbody">
+          <RecordSearch source={s.source} />
+        </div>
+      </Band>
+    </main>
+  );
+}
+
+function Rhythm({ s, editor, change }: { s: SourceItem; editor: boolean; change: Change }) {
+  const p = s.poll!;
+  const [quickest, setQuickest] = useState(p.quickest);
+  const [slowest, setSlowest] = useState(p.slowest);
+  return (
+    <Band label="Rhythm" hint="how often it is asked">
+      <div className="bandbody inline">
+        <span>Between every</span>
+        <InputNumber
+          aria-label="Seconds at the quickest"
+          min={1}
+          value={quickest}
+          disabled={!editor}
+          onChange={(v) => setQuickest(v ?? 1)}
+        />
+        <span>and every</span>
+        <InputNumber
+          aria-label="Seconds at the slowest"
+          min={1}
+          value={slowest}
+          disabled={!editor}
+          onChange={(v) => setSlowest(v ?? 1)}
+        />
+        <span>seconds: more often while there is news, less often while there is not.</span>
+        {editor && (quickest !== p.quickest || slowest !== p.slowest) && (
+          <Button size="small" onClick={() => change({ quickest, slowest })}>
+            Keep this
+          </Button>
+        )}
+        <span className="muted">
+          Now every {p.every} s, about {p.calls_a_day.toLocaleString('en')} calls a day.
+        </span>
+      </div>
+    </Band>
+  );
+}
+
+function Settings({ s, editor, change }: { s: SourceItem; editor: boolean; change: Change }) {
+  const c = useConnection(s.connection);
+  const kind = useKinds().data?.items?.find((k) => k.name === c.data?.kind);
+  const [values, setValues] = useState<Record<string, string>>(s.settings);
+  const fields = (kind?.source ?? []).filter((f) => f.name !== 'fields');
+  if (!kind || !editor || (kind.source ?? []).length === 0) return null;
+  const differs = JSON.stringify(values) !== JSON.stringify(s.settings);
+  return (
+    <Band label="Settings" hint="how it is read">
+      <div className="bandbody">
+        <SettingsForm fields={fields} values={values} change={setValues} prefix="source" around={c.data?.settings} />
+        {kind.name === 'form' && (
+          <FormDesigner
+            value={values.fields ?? ''}
+            change={(text) => setValues({ ...values, fields: text })}
+          />
+        )}
+        {differs && (
+          <Button type="primary" onClick={() => change({ settings: values })}>
+            Save the settings
+          </Button>
+        )}
+      </div>
+    </Band>
+  );
+}
+

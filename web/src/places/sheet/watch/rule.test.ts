@@ -1,0 +1,24 @@
+import { describe, expect, it } from 'vitest';
+import { read, write } from './rule';
+
+describe('schedules built by choosing', () => {
+  it.each([
+    ['FREQ=DAILY', 'daily'],
+    ['FREQ=WEEKLY;INTERVAL=2;BYDAY=TU', 'weekly'],
+    ['FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR', 'weekly'],
+    ['FREQ=MONTHLY;BYMONTHDAY=15', 'monthly-day'],
+    ['FREQ=MONTHLY;BYDAY=MO,TU,WE,TH,FR;BYSETPOS=-1', 'monthly-nth'],
+    ['FREQ=MONTHLY;BYDAY=2WE', 'monthly-nth'],
+    ['FREQ=YEARLY;BYMONTH=12;BYMONTHDAY=24', 'rule'],
+    ['FREQ=DAILY;COUNT=3', 'rule'],
+  ])('%s is read as %s and written as it was', (rule, how) => {
+    const s = { start: '2026-11-03T07:00', zone: 'Europe/Zurich', rule, missed: 'skip' as const };
+    const built = read(s);
+    expect(built.how).toBe(how);
+    expect(write(built, s)).toEqual(s);
+  });
+  it('keeps cron', () => {
+    const s = { cron: '0 7 * * 1-5', zone: 'Europe/Zurich' };
+    expect(write(read(s), s)).toEqual(s);
+  });
+});

@@ -1,0 +1,99 @@
+import type { Schedule } from '../model';
+
+/** A schedule as it is built by choosing. What cannot be chosen is kept as its rule. */
+export interface Built {
+  how: 'daily' | 'weekly' | 'monthly-day' | 'monthly-nth' | 'cron' | 'rule';
+  /** Every so many days, weeks or months. */
+  interval: number;
+  days: string[];
+  monthDay: number;
+  nth: number;
+  /** workday, or a day of the week. */
+  nthDay: string;
+  time: string;
+  date: string;
+  cron: string;
+  rule: string;
+}
+
+export const dayCodes = ['MO', 'TU', 'WE', 'TH', 'FR', 'SA', 'SU'];
+export const dayWords = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun'];
+const workdays = dayCodes.slice(0, 5);
+
+const partsOf = (rule: string) =>
+  new Map(
+    rule
+      .toUpperCase()
+      .replace(/^RRULE:/, '')
+      .split(';')
+      .map((p) => p.split('=') as [string, string]),
+  );
+
+/** Reads a schedule back into what can be chosen. */
+export function read(s: Schedule): Built {
+  const [date = '', time = '07:00'] = (s.start ?? '').split('T');
+  const built: Built = {
+    how: 'rule',
+    interval: 1,
+    days: workdays,
+    monthDay: Number(date.slice(8, 10)) || 1,
+    nth: -1,
+    nthDay: 'workday',
+    time: time.slice(0, 5),
+    date: date || new Date().toISOString().slice(0, 10),
+    cron: s.cron ?? '0 7 * * 1-5',
+    rule: s.rule ?? 'FREQ=DAILY',
+  };
+  if (s.cron !== undefined) return { ...built, how: 'cron' };
+  const parts = partsOf(s.rule ?? '');
+  const only = (...names: string[]) =>
+    [...parts.keys()].every((k) => ['FREQ', 'INTERVAL', ...names].includes(k));
+  built.interval = Number(parts.get('INTERVAL') ?? 1) || 1;
+  const days = (parts.get('BYDAY') ?? '').split(',').filter(Boolean);
+  const plain = days.every((d) => dayCodes.includes(d));
+  switch (parts.get('FREQ')) {
+    case 'DAILY':
+      if (only()) return { ...built, how: 'daily' };
+      break;
+    case 'WEEKLY':
+      if (only('BYDAY') && plain && days.length) return { ...built, how: 'weekly', days };
+      break;
+    case 'MONTHLY': {
+      const day = Number(parts.get('BYMONTHDAY'));
+      if (only('BYMONTHDAY') && Number.isInteger(day) && day !== 0)
+        return { ...built, how: 'monthly-day', monthDay: day };
+      if (only('BYDAY', 'BYSETPOS') && parts.has('BYSETPOS') && days.join() === workdays.join())
+        return { ...built, how: 'monthly-nth', nth: Number(parts.get('BYSETPOS')), nthDay: 'workday' };
+      const one = /^(-?\d)([A-Z]{2})$/.exec(parts.get('BYDAY') ?? '');
+      if (only('BYDAY') && one) return { ...built, how: 'monthly-nth', nth: Number(one[1]), nthDay: one[2]! };
+    }
+  }
+  return built;
+}
+
+/** Writes what was chosen as a schedule. */
+export function write(b: Built, had: Schedule): Schedule {
+  const rest = {
+    ...(had.zone && { zone: had.zone }),
+    ...(had.except && { except: had.except }),
+    ...(had.missed && { missed: had.missed }),
+  };
+  if (b.how === 'cron') return { cron: b.cron, ...rest };
+  const every = b.interval > 1 ? `;INTERVAL=${b.interval}` : '';
+  const rule = () => {
+    switch (b.how) {
+      case 'daily':
+        return `FREQ=DAILY${every}`;
+      case 'weekly':
+        return `FREQ=WEEKLY${every};BYDAY=${dayCodes.filter((d) => b.days.includes(d)).join(',')}`;
+      case 'monthly-day':
+        return `FREQ=MONTHLY${every};BYMONTHDAY=${b.monthDay}`;
+      case 'monthly-nth':
+        return b.nthDay === 'workday'
+          ? `FREQ=MONTHLY${every};BYDAY=${workdays.join(',')};BYSETPOS=${b.nth}`
+          : `FREQ=MONTHLY${every};BYDAY=${b.nth}${b.nthDay}`;
+    }
+    return b.rule;
+  };
+  return { start: `${b.date}T${b.time}`, ...rest, rule: rule() };
+}
