@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"dorfbote/internal/bench"
+	"dorfbote/internal/engine"
 )
 
 func benchCommand() *cobra.Command {
@@ -44,6 +45,17 @@ func benchBareCommand() *cobra.Command {
 				return inputError{err}
 			}
 			return bench.Bare(cmd.Context(), s.DatabaseURL, l)
+		},
+	}
+}
+
+func benchPollCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "bench-poll", Hidden: true, Args: cobra.ExactArgs(2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return withEngine(cmd.Context(), func(s settings, e *engine.Engine) error {
+				return bench.Poll(cmd.Context(), os.Stdout, e, s.DatabaseURL, args[0], args[1])
+			})
 		},
 	}
 }

@@ -132,9 +132,9 @@ func (s *Server) moveUses(ctx context.Context, who *Person, in *moveInput) (*mov
 			if c.plan = plan; plan == nil {
 				u.Problem = firstProblem(problems)
 			}
-			if sh != nil {
-				lacks(sh, known, missing)
-			}
+			lacks(sh, known, missing)
+		} else if sh, _ := sheet.Read(draft); sh != nil {
+			lacks(sh, known, missing)
 		}
 		out.Body.Uses = append(out.Body.Uses, u)
 		changes = append(changes, c)
@@ -190,6 +190,9 @@ func firstProblem(problems []report.Problem) string {
 
 // lacks notes the names in a sheet that are not known.
 func lacks(sh *sheet.Sheet, known sheet.Known, into map[string]bool) {
+	if sh == nil {
+		return
+	}
 	sources, destinations := sh.Names()
 	for _, t := range sources {
 		if !holds(known.Sources(), t.S) && !strings.HasPrefix(t.S, "dorfbote/") {

@@ -140,13 +140,21 @@ func measureLive(ctx context.Context, o Options) ([]Row, error) {
 	}
 	taken := load(ctx, o, serve.address+"/in/bench/orders", func(n int64) []byte { return body(n, "planned") })
 	under := rss(serve.pid)
-	return []Row{
+	more, err := measurePolls(ctx, o, pg.URL, dir)
+	if err != nil {
+		return nil, err
+	}
+	late, err := measureTimers(ctx, st)
+	if err != nil {
+		return nil, err
+	}
+	return append([]Row{
 		{fmt.Sprintf("intake: arrivals accepted a second, %d clients", o.Clients), num(taken), "bare handler, one durable insert each: " + num(plain)},
 		{"intake: against the bare handler", ratio(taken / plain), "goal at least 1.5"},
 		{"POST to post in the square, one at a time, p50 and p99", ms(quantile(single, .5)) + ", " + ms(quantile(single, .99)), "goal 20 ms, 150 ms"},
 		{"POST to post in the square, 100 a second, p50 and p99", ms(quantile(paced, .5)) + ", " + ms(quantile(paced, .99)), "goal 20 ms, 150 ms"},
 		{"memory of the server at rest and after the intake run", rest + ", " + under, ""},
-	}, nil
+	}, append(more, late)...), nil
 }
 
 func body(n int64, status string) []byte {
@@ -186,7 +194,7 @@ func spawn(ctx context.Context, program, database string, args ...string) (*proc
 	addr := l.Addr().String()
 	_ = l.Close()
 	cmd := exec.CommandContext(ctx, program, args...)
-	cmd.Env = append(os.Environ(), "DORFBOTE_DATABASE_URL="+database, "DORFBOTE_ADDR="+addr, "DORFBOTE_LOG=warn")
+	cmd.Env = append(os.Environ(), "DORFBOTE_DATABASE_URL="+database, "DORFBOTE_ADDR="+addr, "DORFBOTE_LOG=warn", "DORFBOTE_ALLOW_PRIVATE=127.0.0.0/8", "DORFBOTE_KEY_FILE="+filepath.Join(os.TempDir(), "dorfbote-bench.key"))
 	cmd.Stderr = os.Stderr
 	if err := cmd.Start(); err != nil {
 		return nil, nil, err

@@ -91,12 +91,12 @@ func TestConnectingAHookAndATable(t *testing.T) {
 	require.NoError(t, p.Go("/workflows"))
 	require.NoError(t, p.ClickText("button", "New workflow"))
 	require.NoError(t, p.Choose("Source", "till/receipts"))
-	require.NoError(t, p.UntilText(".chosen", "R-2"))
-	require.NoError(t, p.ClickText(".chosen button", "Records"))
+	require.NoError(t, p.UntilText("div.chosen", "R-2"))
+	require.NoError(t, p.ClickText("div.chosen button", "Records"))
 	require.NoError(t, p.ClickText("button", "Wait for the next one"))
 	require.NoError(t, p.UntilText(".ant-drawer", "Waiting for the next one"))
 	assert.Equal(t, 202, send(t, address+"/in/till/receipts", `{"id":"R-3","sum":"99","shop":"Upper"}`))
-	require.NoError(t, p.UntilText(".chosen", "R-3"))
+	require.NoError(t, p.UntilText("div.chosen", "R-3"))
 
 	// What a connection is needed for is shown, and moved to another of its kind.
 	require.NoError(t, p.Go("/connections/till"))

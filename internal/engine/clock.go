@@ -67,14 +67,14 @@ func (e *Engine) fireDue(ctx context.Context) (time.Duration, error) {
 	if again {
 		return 0, nil
 	}
-	var next *time.Time
-	if err := e.Store.DB.WithContext(ctx).Raw("SELECT min(due_at) FROM timers WHERE NOT spent").Scan(&next).Error; err != nil {
+	var next sql.NullTime
+	if err := e.Store.Pool.QueryRow(ctx, "SELECT min(due_at) FROM timers WHERE NOT spent").Scan(&next); err != nil {
 		return 0, err
 	}
-	if next == nil {
+	if !next.Valid {
 		return clockLook, nil
 	}
-	return min(max(time.Until(*next), time.Millisecond), clockLook), nil
+	return min(max(time.Until(next.Time), time.Millisecond), clockLook), nil
 }
 
 // fire fires one workflow's timers in one transaction: the ticks, what they decide, and what becomes of the timers. So

@@ -222,9 +222,7 @@ import_environment = MAIL_CONFIG
 `, dir, lmtp, port))
 	t.Cleanup(func() { _ = os.Remove(fmt.Sprintf("/var/log/dorfbote-test-%d.log", port)) })
 	services := []string{fmt.Sprintf("127.0.0.1:%d inet n - n - - smtpd", port)}
-	for _, s := range []string{"pickup unix n - n 60 1 pickup", "cleanup unix n - n - 0 cleanup", "qmgr unix n - n 300 1 qmgr", "rewrite unix - - n - - trivial-rewrite", "bounce unix - - n - 0 bounce", "defer unix - - n - 0 bounce", "trace unix - - n - 0 bounce", "verify unix - - n - 1 verify", "flush unix n - n 1000? 0 flush", "proxymap unix - - n - - proxymap", "local unix - n n - - local", "lmtp unix - - n - - lmtp", "smtp unix - - n - - smtp", "error unix - - n - - error", "retry unix - - n - - error", "anvil unix - - n - 1 anvil", "scache unix - - n - 1 scache", "postlog unix-dgram n - n - 1 postlogd"} {
-		services = append(services, s)
-	}
+	services = append(services, []string{"pickup unix n - n 60 1 pickup", "cleanup unix n - n - 0 cleanup", "qmgr unix n - n 300 1 qmgr", "rewrite unix - - n - - trivial-rewrite", "bounce unix - - n - 0 bounce", "defer unix - - n - 0 bounce", "trace unix - - n - 0 bounce", "verify unix - - n - 1 verify", "flush unix n - n 1000? 0 flush", "proxymap unix - - n - - proxymap", "local unix - n n - - local", "lmtp unix - - n - - lmtp", "smtp unix - - n - - smtp", "error unix - - n - - error", "retry unix - - n - - error", "anvil unix - - n - 1 anvil", "scache unix - - n - 1 scache", "postlog unix-dgram n - n - 1 postlogd"}...)
 	Write(t, conf, "master.cf", strings.Join(services, "\n")+"\n")
 	Run(t, nil, "", program, "-c", conf, "check")
 	Start(t, port, nil, nil, program, "-c", conf, "start-fg")

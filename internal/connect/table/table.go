@@ -393,7 +393,6 @@ func cutOff(path string) bool {
 type table struct {
 	rows
 	names []string
-	first []any
 }
 
 func openTable(path string, settings map[string]string) (*table, error) {

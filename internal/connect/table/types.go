@@ -10,20 +10,19 @@ import (
 	"dorfbote/internal/core/value"
 )
 
-// column is what is found out about a column in a first pass: text in a file says nothing of types, so a column
+// columnSeen is what is found out about a column in a first pass: text in a file says nothing of types, so a column
 // is of a type only if every value in it reads as one.
 type columnSeen struct {
-	values         int
-	point, comma   int // read as numbers, with a decimal point or a decimal comma
-	pointOnly      int
-	commaOnly      int
-	iso, dotted    int
-	slashed        int
-	dayFirst       int // slashed, with a first part above twelve
-	monthFirst     int
-	truth          int
-	alreadyTyped   int
-	numbersInTyped int
+	values       int
+	point, comma int // read as numbers, with a decimal point or a decimal comma
+	pointOnly    int
+	commaOnly    int
+	iso, dotted  int
+	slashed      int
+	dayFirst     int // slashed, with a first part above twelve
+	monthFirst   int
+	truth        int
+	alreadyTyped int
 }
 
 var (

@@ -132,7 +132,9 @@ export const useFound = (source: string, q: string) =>
     enabled: source.includes('/') && q.trim().length > 1,
     queryFn: () =>
       said(
-        api.GET('/api/sources/{connection}/{kind}/find', { params: { path: sourcePath(source), query: { q } } }),
+        api.GET('/api/sources/{connection}/{kind}/find', {
+          params: { path: sourcePath(source), query: { q } },
+        }),
       ),
     placeholderData: keepPreviousData,
   });

@@ -117,14 +117,24 @@ export function AddSource({ c, kind, done }: Props) {
           </div>
         </div>
       )}
-      <SettingsForm fields={fields} values={settings} change={setSettings} prefix="source" around={c.settings} />
+      <SettingsForm
+        fields={fields}
+        values={settings}
+        change={setSettings}
+        prefix="source"
+        around={c.settings}
+      />
       {form ? (
         <FormDesigner
           value={settings.fields ?? ''}
           change={(text) => setSettings({ ...settings, fields: text })}
         />
       ) : (
-        <Button disabled={!named || lacks.length > 0} loading={look.isPending} onClick={() => look.mutate(begin)}>
+        <Button
+          disabled={!named || lacks.length > 0}
+          loading={look.isPending}
+          onClick={() => look.mutate(begin)}
+        >
           Look at its records
         </Button>
       )}

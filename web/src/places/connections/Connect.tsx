@@ -96,7 +96,8 @@ function ConnectForm({ kind, back }: { kind: ConnectionKind; back: () => void })
       void go(`/connections/${made.id}`, { state: { secret: made.secret, fresh: true } });
     },
   });
-  const ready = title.trim() !== '' && lacks.length === 0 && /^[a-z0-9][a-z0-9-]*$/.test(name) && !taken.has(name);
+  const ready =
+    title.trim() !== '' && lacks.length === 0 && /^[a-z0-9][a-z0-9-]*$/.test(name) && !taken.has(name);
   return (
     <form
       className="connectform"

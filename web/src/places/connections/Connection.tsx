@@ -20,8 +20,7 @@ import { Steps } from './Steps';
 export function Connection() {
   const id = useParams().id ?? '';
   const connection = useConnection(id);
-  if (connection.error)
-    return <Trouble error={connection.error} again={() => void connection.refetch()} />;
+  if (connection.error) return <Trouble error={connection.error} again={() => void connection.refetch()} />;
   if (!connection.data) return null;
   return <Page key={id} c={connection.data} />;
 }
@@ -129,7 +128,9 @@ function ProveBand({ c, proves, editor }: { c: ConnectionDetail; proves: boolean
   const save = useMutation({
     mutationFn: () => {
       const secrets = new Set((kind?.settings ?? []).filter((f) => f.type === 'secret').map((f) => f.name));
-      const settings = Object.fromEntries(Object.entries(values).filter(([n, v]) => v !== '' || !secrets.has(n)));
+      const settings = Object.fromEntries(
+        Object.entries(values).filter(([n, v]) => v !== '' || !secrets.has(n)),
+      );
       return said(api.PATCH('/api/connections/{id}', { params: { path: { id: c.id } }, body: { settings } }));
     },
     onSuccess: () => {

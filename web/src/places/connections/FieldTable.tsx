@@ -2,7 +2,21 @@ import { Button, Input, Select, Switch } from 'antd';
 import { useState } from 'react';
 import type { FieldItem } from '../../api/client';
 
-const types = ['text', 'number', 'money', 'yes/no', 'date', 'moment', 'span', 'choice', 'choices', 'person', 'link', 'list', 'object'];
+const types = [
+  'text',
+  'number',
+  'money',
+  'yes/no',
+  'date',
+  'moment',
+  'span',
+  'choice',
+  'choices',
+  'person',
+  'link',
+  'list',
+  'object',
+];
 
 interface Correction {
   label?: string;
@@ -52,7 +66,9 @@ export function FieldTable({ fields, editor, change }: Props) {
           ))}
         </tbody>
       </table>
-      {fields.length === 0 && <p className="muted">No record has come yet, so nothing is known of its fields.</p>}
+      {fields.length === 0 && (
+        <p className="muted">No record has come yet, so nothing is known of its fields.</p>
+      )}
     </>
   );
 }

@@ -1,3 +1,4 @@
+import { useState } from 'react';
 import type { Schemas } from '../../api/client';
 import { fullOf } from '../../parts/times';
 
@@ -6,7 +7,7 @@ const WIDTH = 2;
 
 /** The last two weeks of calls, hour by hour: a green stroke for what worked, a red one that is taller for failures. */
 export function Health({ hours }: { hours: Schemas['HealthHour'][] }) {
-  const now = Date.now();
+  const [now] = useState(Date.now);
   const ok = hours.reduce((n, h) => n + h.ok, 0);
   const failed = hours.reduce((n, h) => n + h.failed, 0);
   if (ok + failed === 0) return <span className="muted">No calls in the last two weeks.</span>;

@@ -97,7 +97,12 @@ export function Move({ c, editor }: { c: ConnectionDetail; editor: boolean }) {
           {(planned.missing ?? []).length > 0 && (
             <p className="brass">△ Not there yet: {(planned.missing ?? []).join(', ')}</p>
           )}
-          <Button type="primary" disabled={blocked} loading={move.isPending} onClick={() => move.mutate(true)}>
+          <Button
+            type="primary"
+            disabled={blocked}
+            loading={move.isPending}
+            onClick={() => move.mutate(true)}
+          >
             Move all {(planned.uses ?? []).length}
           </Button>
           {blocked && <span className="bad"> Some could not run after the move; nothing is moved.</span>}

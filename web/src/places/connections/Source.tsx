@@ -41,7 +41,10 @@ function Page({ s }: { s: SourceItem }) {
   const save = useMutation({
     mutationFn: (body: Record<string, unknown>) =>
       said(
-        api.PATCH('/api/sources/{connection}/{kind}', { params: { path: sourcePath(s.source) }, body: body as never }),
+        api.PATCH('/api/sources/{connection}/{kind}', {
+          params: { path: sourcePath(s.source) },
+          body: body as never,
+        }),
       ),
     onSuccess: () => {
       for (const k of ['sources', 'fields', 'connections', 'records'])
@@ -154,7 +157,13 @@ function Settings({ s, editor, change }: { s: SourceItem; editor: boolean; chang
   return (
     <Band label="Settings" hint="how it is read">
       <div className="bandbody">
-        <SettingsForm fields={fields} values={values} change={setValues} prefix="source" around={c.data?.settings} />
+        <SettingsForm
+          fields={fields}
+          values={values}
+          change={setValues}
+          prefix="source"
+          around={c.data?.settings}
+        />
         {kind.name === 'form' && (
           <FormDesigner
             value={values.fields ?? ''}
@@ -170,4 +179,3 @@ function Settings({ s, editor, change }: { s: SourceItem; editor: boolean; chang
     </Band>
   );
 }
-

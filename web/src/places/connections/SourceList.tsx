@@ -45,7 +45,8 @@ export function SourceList({ c, kind, editor }: Props) {
   );
 }
 
-const every = (s: number) => (s < 60 ? `${s} s` : s < 3600 ? `${Math.round(s / 60)} min` : `${Math.round(s / 360) / 10} h`);
+const every = (s: number) =>
+  s < 60 ? `${s} s` : s < 3600 ? `${Math.round(s / 60)} min` : `${Math.round(s / 360) / 10} h`;
 
 function Row({ s, asks, editor }: { s: SourceItem; asks: boolean; editor: boolean }) {
   const cache = useQueryClient();
@@ -94,7 +95,8 @@ function Row({ s, asks, editor }: { s: SourceItem; asks: boolean; editor: boolea
                 {p.last_ok ? `✓ ${agoOf(p.last_ok)}` : '○ not yet'}
               </span>
               <div className="muted small">
-                {p.last_ok && `${p.last_rows.toLocaleString('en')} records, ${p.last_ms.toLocaleString('en')} ms`}
+                {p.last_ok &&
+                  `${p.last_rows.toLocaleString('en')} records, ${p.last_ms.toLocaleString('en')} ms`}
               </div>
             </>
           )}

@@ -26,11 +26,22 @@ function Editor({ id }: { id: number }) {
   const [params] = useSearchParams();
   const [arrival, setArrival] = useState(Number(params.get('arrival')) || 0);
   const [record, setRecord] = useState('');
+  const choose = (seq: number, key = '') => {
+    setArrival(seq);
+    setRecord(seq ? '' : key);
+  };
   const proof = useProof(work.draft, arrival, record);
-  const first = proof.data?.arrival?.seq ?? 0;
-  if (arrival === 0 && first && !record) setArrival(first); // from now on an edit changes the proof, not what is proved
   const sheet = work.draft?.sheet;
   const source = sourceOf(sheet?.watch);
+  const proved = proof.data?.arrival;
+  // From the first proof on an edit changes the proof, not what is proved.
+  if (arrival === 0 && !record && proved && proved.seq > 0 && (!source || proved.source === source))
+    setArrival(proved.seq);
+  const [of, setOf] = useState(source);
+  if (source !== of) {
+    setOf(source);
+    if (of) choose(0); // another source has other arrivals
+  }
   const fields = useFields(source);
   const words = useWords();
   const me = useMe();
@@ -43,10 +54,6 @@ function Editor({ id }: { id: number }) {
   const change = (next: Partial<Sheet>) => work.edit({ sheet: { ...sheet!, ...next } });
   const body = proof.data;
   const chosen = body?.arrival?.seq ?? 0;
-  const choose = (seq: number, key = '') => {
-    setArrival(seq);
-    setRecord(seq ? '' : key);
-  };
 
   return (
     <main className="sheetplace" id="place">

@@ -48,7 +48,9 @@ export function Trail({ marks, chosen, choose, rows }: Props) {
         <line x1={0} x2={SHOWN * STEP} y1={HEIGHT - 0.5} y2={HEIGHT - 0.5} className="trail-rule" />
       </svg>
       <p className="trail-legend">
-        <span className="muted">Last {marks.length} {marks.some((m) => m.tick) ? 'arrivals and ticks' : 'arrivals'}:</span>
+        <span className="muted">
+          Last {marks.length} {marks.some((m) => m.tick) ? 'arrivals and ticks' : 'arrivals'}:
+        </span>
         {routes.map((name, i) =>
           taken[i] ? (
             <span key={name + i}>

@@ -31,8 +31,7 @@ export function ScheduleForm({ watch, set }: FormProps) {
   const s = watch.schedule ?? {};
   const b = read(s);
   const put = (next: Partial<Built>) => set({ ...watch, schedule: write({ ...b, ...next }, s) });
-  const side = (next: Partial<Schedule>) =>
-    set({ ...watch, schedule: write(b, { ...s, ...next }) });
+  const side = (next: Partial<Schedule>) => set({ ...watch, schedule: write(b, { ...s, ...next }) });
   return (
     <>
       <BandLine

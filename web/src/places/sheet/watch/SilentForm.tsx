@@ -24,7 +24,12 @@ export function SilentForm({ watch, set, proof }: FormProps) {
             <span>nothing from</span>
             <SourceSelect value={watch.source} change={(source) => set({ ...watch, source: source ?? '' })} />
             <span>for</span>
-            <SpanInput label="For how long" value={silent.for} readOnly={readOnly} change={(v) => put({ for: v })} />
+            <SpanInput
+              label="For how long"
+              value={silent.for}
+              readOnly={readOnly}
+              change={(v) => put({ for: v })}
+            />
             {!readOnly && (
               <Button
                 type="link"
