@@ -3,7 +3,7 @@ GO ?= go
 PACKAGES := ./cmd/... ./internal/... ./tools/... ./examples ./web
 export PATH := /usr/local/go/bin:$(PATH)
 
-.PHONY: demo build test lint setup types pictures clean
+.PHONY: demo build test lint setup setup-test types pictures clean
 
 demo: build
 	@exec ./bin/dorfbote demo $(ARGS)
@@ -28,7 +28,10 @@ GO_SOURCES := $(shell find cmd internal examples web/embed.go go.mod go.sum -typ
 bin/dorfbote: setup web/dist/index.html $(GO_SOURCES)
 	$(GO) build -o $@ ./cmd/dorfbote
 
-test: build
+setup-test:
+	@./tools/setup.sh test
+
+test: build setup-test
 	cd web && npx --no-install vitest run
 	$(GO) run ./tools/withpg $(GO) test $(PACKAGES)
 

@@ -214,3 +214,128 @@ func TestThePageIsGuarded(t *testing.T) {
 	assert.NotContains(t, policy, "unsafe")
 	assert.NotContains(t, string(raw), "NONCE")
 }
+
+// Secrets lie sealed, and are neither shown, exported nor found in any answer.
+func TestSecretsStaySealed(t *testing.T) {
+	c := start(t)
+	c.signIn()
+	status, made := c.call("POST", "/api/connections", `{"id":"farm","kind":"rest","title":"Farm","settings":{"address":"http://127.0.0.1:1/x?api_key=hush-hush-1","auth":"bearer token","token":"hush-hush-2"}}`)
+	require.Equal(t, 200, status)
+	assert.Equal(t, []any{"token"}, made["secrets"])
+	_, proof := c.call("POST", "/api/connections/farm/prove", "")
+	assert.Contains(t, fmt.Sprint(proof["steps"]), "no answer")
+	assert.NotContains(t, fmt.Sprint(proof), "hush-hush-2")
+	for _, path := range []string{"/api/connections", "/api/connections/farm", "/api/today"} {
+		_, got := c.call("GET", path, "")
+		assert.NotContains(t, fmt.Sprint(got), "hush-hush-2", path)
+	}
+	var dump string
+	require.NoError(t, c.st.DB.Raw("SELECT string_agg(c::text, '') FROM connections c").Scan(&dump).Error)
+	assert.NotContains(t, dump, "hush-hush-2")
+	status, _ = c.call("PATCH", "/api/connections/farm", `{"settings":{"address":"http://127.0.0.1:2/"}}`)
+	require.Equal(t, 200, status)
+	_, got := c.call("GET", "/api/connections/farm", "")
+	assert.Equal(t, []any{"token"}, got["secrets"], "what is not named stays as it is")
+
+	// A secret is not sent to another place than it was given for.
+	seen := ""
+	thief := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { seen = r.Header.Get("Authorization") }))
+	defer thief.Close()
+	status, _ = c.call("POST", "/api/connections/prove", fmt.Sprintf(`{"kind":"rest","id":"farm","settings":{"address":%q,"auth":"bearer token"}}`, thief.URL))
+	assert.Equal(t, 422, status)
+	assert.Empty(t, seen)
+	for body, want := range map[string]string{
+		`{"id":"x","kind":"nothing","title":"X"}`:                                            "there is no kind of connection",
+		`{"id":"x","kind":"rest","title":"X"}`:                                               "Address is missing",
+		`{"id":"x","kind":"rest","title":"X","settings":{"address":"http://a","adress":""}}`: "has no setting adress",
+		`{"id":"X y","kind":"hook","title":"X"}`:                                             "short name",
+	} {
+		status, p := c.call("POST", "/api/connections", body)
+		assert.Equal(t, 422, status, body)
+		assert.Contains(t, p["detail"], want)
+	}
+}
+
+// A call from outside starts a workflow with its token, once for each key.
+func TestCalls(t *testing.T) {
+	c := start(t)
+	c.signIn()
+	sheet := "dorfbote: 1\nname: Called\nwatch: {called: {takes: [{name: text, required: true}, {name: n, type: number}]}}\nmessages: {m: {title: \"${answers.text} ${answers.n}\"}}\nroute: {otherwise: {tell: [{to: \"square/#tours\", message: m}]}}\n"
+	_, w := c.call("POST", "/api/workflows", sheetBody(sheet))
+	id := fmt.Sprint(w["id"])
+	status, _ := c.call("POST", "/api/workflows/"+id+"/call-token", "")
+	assert.Equal(t, 409, status, "what is off cannot be called")
+	status, _ = c.call("POST", "/api/workflows/"+id+"/on", "")
+	require.Equal(t, 200, status)
+	_, token := c.call("POST", "/api/workflows/"+id+"/call-token", "")
+	bearer := fmt.Sprint("Bearer ", token["token"])
+	for _, bad := range [][]string{{"401", `{"text":"x"}`, "Bearer no"}, {"422", `{}`, bearer}, {"422", `{"text":"x","n":"many"}`, bearer}, {"422", `{"text":"x","txt":1}`, bearer}, {"400", `[]`, bearer}, {"400", `{`, bearer}} {
+		status, _ := c.call("POST", "/call/"+id, bad[1], "Authorization", bad[2])
+		assert.Equal(t, bad[0], fmt.Sprint(status), bad[1])
+	}
+	for range 2 {
+		status, _ = c.call("POST", "/call/"+id, `{"text":"Milk","n":5}`, "Authorization", bearer, "Idempotency-Key", "k-1")
+		require.Equal(t, 202, status)
+	}
+	require.Eventually(t, func() bool {
+		_, posts := c.call("GET", "/api/posts", "")
+		items, _ := posts["items"].([]any)
+		return len(items) == 1 && items[0].(map[string]any)["title"] == "Milk 5"
+	}, 10*time.Second, 20*time.Millisecond)
+	_, proof := c.call("POST", "/api/proof", sheetBody(sheet))
+	assert.Equal(t, "told", proof["proof"].(map[string]any)["verdict"], "a sheet without records is proved as well")
+}
+
+// Switching on says what it would send, and begins where it is told to.
+func TestWhereAWorkflowBegins(t *testing.T) {
+	c := start(t)
+	c.signIn()
+	_, _ = c.call("POST", "/api/connections", `{"id":"shop","title":"Shop"}`)
+	_, _ = c.call("POST", "/in/shop/orders", `[{"id":"A","state":"new","total":9},{"id":"B","state":"new","total":9},{"id":"A","state":"late","total":9}]`)
+	_, _ = c.call("POST", "/in/shop/orders", `[{"id":"B","state":"late","total":9}]`)
+	_, w := c.call("POST", "/api/workflows", sheetBody(text))
+	id := fmt.Sprintf("/api/workflows/%v", w["id"])
+	_, b := c.call("POST", id+"/on/preview", `{"how":"everything"}`)
+	assert.EqualValues(t, 4, b["arrivals"])
+	assert.EqualValues(t, 2, b["posts"])
+	_, b = c.call("POST", id+"/on/preview", `{"how":"now"}`)
+	assert.EqualValues(t, 0, b["posts"])
+	_, list := c.call("GET", "/api/arrivals?key=B", "")
+	last := list["items"].([]any)[0].(map[string]any)["seq"]
+	status, _ := c.call("POST", id+"/on", fmt.Sprintf(`{"begin":{"how":"from","arrival":%v}}`, last))
+	require.Equal(t, 200, status)
+	require.Eventually(t, func() bool {
+		_, posts := c.call("GET", "/api/posts", "")
+		items, _ := posts["items"].([]any)
+		return len(items) == 1 && items[0].(map[string]any)["title"] == "B was new"
+	}, 10*time.Second, 20*time.Millisecond)
+}
+
+// Moving shows what would change, and does it for all or none.
+func TestMovingToAnotherConnection(t *testing.T) {
+	c := start(t)
+	c.signIn()
+	_, _ = c.call("POST", "/api/connections", `{"id":"shop","title":"Shop"}`)
+	_, _ = c.call("POST", "/api/connections", `{"id":"store","title":"Store"}`)
+	_, _ = c.call("POST", "/in/shop/orders", `[{"id":"A","state":"new","total":9}]`)
+	commented := "# kept as it is\n" + text
+	_, w := c.call("POST", "/api/workflows", sheetBody(commented))
+	id := fmt.Sprintf("/api/workflows/%v", w["id"])
+	status, _ := c.call("POST", id+"/on", "")
+	require.Equal(t, 200, status)
+	status, _ = c.call("DELETE", "/api/connections/shop", "")
+	assert.Equal(t, 409, status, "what is used is not deleted")
+	_, plan := c.call("POST", "/api/connections/shop/move", `{"to":"store"}`)
+	assert.Equal(t, []any{"store/orders"}, plan["missing"])
+	status, _ = c.call("POST", "/api/connections/shop/move", `{"to":"store","apply":true}`)
+	assert.Equal(t, 409, status, "it could not run after the move")
+	_, _ = c.call("POST", "/in/store/orders", `[{"id":"A","state":"new","total":9}]`)
+	status, done := c.call("POST", "/api/connections/shop/move", `{"to":"store","apply":true}`)
+	require.Equal(t, 200, status)
+	assert.Equal(t, true, done["applied"])
+	_, w = c.call("GET", id, "")
+	assert.Equal(t, strings.ReplaceAll(commented, "shop/orders", "store/orders"), w["text"])
+	assert.EqualValues(t, 2, w["version"])
+	status, _ = c.call("DELETE", "/api/connections/shop", "")
+	assert.Less(t, status, 300)
+}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"mime"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
@@ -63,8 +64,10 @@ func (h *Hook) Read(header http.Header, kind string, body []byte, now time.Time)
 		events, p = h.batch(body)
 	case media == "application/cloudevents+json":
 		events, p = h.structured(body)
+	case media == "application/x-www-form-urlencoded":
+		events, p = h.form(header, kind, body, now)
 	case media != "application/json" && !strings.HasSuffix(media, "+json"):
-		return nil, refuse(http.StatusUnsupportedMediaType, "header Content-Type", "%s is not read here; send application/json, application/cloudevents+json or application/cloudevents-batch+json", media)
+		return nil, refuse(http.StatusUnsupportedMediaType, "header Content-Type", "%s is not read here; send application/json, application/cloudevents+json, application/cloudevents-batch+json or application/x-www-form-urlencoded", media)
 	case header.Get("Ce-Specversion") != "":
 		events, p = h.binary(header, body)
 	default:
@@ -199,6 +202,47 @@ func (h *Hook) plain(header http.Header, kind string, body []byte, now time.Time
 		events[i] = Event{Arrival: a, Compute: true}
 	}
 	return events, nil
+}
+
+// maxFormFields bounds how many fields a form may have.
+const maxFormFields = 1000
+
+// form reads a record sent as a form: each field a text, and a list where it stands several times. Names such as
+// "farm[name]" or "farm.name" stay as they are. A form that holds a whole record as JSON in one field, as some apps
+// send theirs ("payload"), is that record.
+func (h *Hook) form(header http.Header, kind string, body []byte, now time.Time) ([]Event, *Problem) {
+	values, err := url.ParseQuery(string(body))
+	if err != nil {
+		return nil, refuse(http.StatusBadRequest, "body", "the form cannot be read: %v", err)
+	}
+	if len(values) > maxFormFields {
+		return nil, refuse(http.StatusBadRequest, "body", "the form has more than %d fields", maxFormFields)
+	}
+	if len(values) == 1 {
+		for _, v := range values {
+			if len(v) == 1 && (strings.HasPrefix(strings.TrimSpace(v[0]), "{") || strings.HasPrefix(strings.TrimSpace(v[0]), "[")) {
+				return h.plain(header, kind, []byte(v[0]), now)
+			}
+		}
+	}
+	record := map[string]any{}
+	for name, v := range values {
+		name = cleanText(name)
+		if len(v) == 1 {
+			record[name] = cleanText(v[0])
+			continue
+		}
+		list := make([]any, len(v))
+		for i, s := range v {
+			list[i] = cleanText(s)
+		}
+		record[name] = list
+	}
+	return h.plain(header, kind, value.AppendJSON(nil, record), now)
+}
+
+func cleanText(s string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")
 }
 
 // settle puts the event under this connection's source and finds its record's key.

@@ -137,3 +137,24 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+func TestForms(t *testing.T) {
+	h := Hook{Connection: "shop", KeyField: func(string) string { return "id" }}
+	header := http.Header{"Content-Type": {"application/x-www-form-urlencoded; charset=utf-8"}}
+	for body, want := range map[string]map[string]any{
+		"id=A-1&state=new&tag=a&tag=b&n=K%C3%A4se+alt":     {"id": "A-1", "state": "new", "tag": []any{"a", "b"}, "n": "K\u00e4se alt"},
+		"payload=%7B%22id%22%3A%22A-1%22%2C%22n%22%3A5%7D": {"id": "A-1", "n": 5.0},
+		"id=A-1&x=%FF%00": {"id": "A-1", "x": "\uFFFD\uFFFD"},
+	} {
+		events, p := h.Read(header, "orders", []byte(body), time.Now())
+		require.Nil(t, p, body)
+		require.Len(t, events, 1)
+		assert.Equal(t, want, events[0].Record)
+		assert.Equal(t, "A-1", events[0].Subject)
+	}
+	for _, bad := range []string{"%zz=1", "state=new", "id=", strings.Repeat("a=1&", 10) + "%"} {
+		_, p := h.Read(header, "orders", []byte(bad), time.Now())
+		require.NotNil(t, p, bad)
+		assert.Equal(t, 400, p.Status)
+	}
+}
