@@ -122,7 +122,13 @@ func (e *Engine) pollOnce(ctx context.Context, p *store.Poll, k *store.Kind, c *
 		if err := e.believable(ctx, p, s); err != nil {
 			return s.tally, polled, false, err
 		}
-		err = s.gone(ctx, polled.Forget)
+		// While a list is read page by page it may shift, and a record slip from one page to another: what is missing
+		// from several pages is believed to be gone when it is missing twice.
+		doubted := store.Keys{}
+		if polled.Calls <= 1 {
+			doubted = nil
+		}
+		p.Missing, err = s.gone(ctx, polled.Forget, doubted, p.Missing)
 	}
 	return s.tally, polled, false, err
 }
@@ -171,6 +177,9 @@ func (e *Engine) polled(ctx context.Context, p *store.Poll, k *store.Kind, c *st
 		}
 		p.Every = rhythm(p.Every, p.Quickest, p.Slowest, tally.Arrivals() > 0)
 		wait = max(time.Duration(p.Every)*time.Second, polled.Wait)
+		if len(p.Missing) > 0 {
+			wait = max(time.Duration(p.Quickest)*time.Second, polled.Wait)
+		}
 		p.Begun = true
 		if tally.Twice > 0 {
 			e.Notice(ctx, store.Notice{What: "has keys that stand twice", Words: fmt.Sprintf("%d rows have a key that an earlier row has as well; only the first counts. Choose a key that is different in every row.", tally.Twice), Go: "/connections/" + c.ID, About: p.Source, Owner: c.Owner})
@@ -179,7 +188,7 @@ func (e *Engine) polled(ctx context.Context, p *store.Poll, k *store.Kind, c *st
 		}
 	}
 	p.DueAt = now.Add(wait + rand.N(wait/10+time.Millisecond))
-	err := e.Store.DB.WithContext(ctx).Select("cursor", "begun", "every", "due_at", "lease_until", "failures", "suspect", "last_at", "last_ok", "last_error", "last_rows", "last_calls", "last_ms").Updates(p).Error
+	err := e.Store.DB.WithContext(ctx).Select("cursor", "begun", "every", "due_at", "lease_until", "failures", "suspect", "missing", "last_at", "last_ok", "last_error", "last_rows", "last_calls", "last_ms").Updates(p).Error
 	if tally.Arrivals() > 0 {
 		e.ForgetKind(p.Source)
 	}

@@ -116,6 +116,37 @@ func TestASnapshotTellsWhatHasChanged(t *testing.T) {
 	assert.Equal(t, "created a", w.told(t, "shop/orders")[len(want)+5])
 }
 
+// A record that slips between pages while they are read is not told as gone and come back.
+func TestWhatSlipsBetweenPagesIsNotGone(t *testing.T) {
+	pages := [][]map[string]any{{record("a", 1), record("b", 1)}, {record("c", 1)}}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		n := 0
+		if r.URL.Query().Get("page") == "2" {
+			n = 1
+		} else {
+			w.Header().Set("Link", `<?page=2>; rel="next"`)
+		}
+		_ = json.NewEncoder(w).Encode(pages[n])
+	}))
+	defer server.Close()
+	w := start(t, false)
+	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, engine.Begin{How: "now"})
+	poll := func() {
+		_, err := w.Poll(context.Background(), "shop/orders")
+		require.NoError(t, err)
+	}
+	poll()
+	pages[1] = []map[string]any{} // c slipped to the first page after that was read
+	poll()
+	pages[1] = []map[string]any{record("c", 1)}
+	poll()
+	assert.Empty(t, w.told(t, "shop/orders"))
+	pages[1] = []map[string]any{}
+	poll()
+	poll()
+	assert.Equal(t, []string{"removed c"}, w.told(t, "shop/orders"))
+}
+
 func TestAFailingSourceIsToldOnceAndSkipsNothing(t *testing.T) {
 	l := &listing{}
 	server := httptest.NewServer(l)

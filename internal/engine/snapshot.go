@@ -16,6 +16,7 @@ import (
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/store"
 )
 
 // hashOf is what a record is known by: the same record, however its names are ordered, has the same.
@@ -168,29 +169,38 @@ func known(ctx context.Context, tx pgx.Tx, source string, keys []string) (map[st
 }
 
 // gone finds the records that were not handed over although everything was, and removes them; but for those that
-// are to be forgotten.
-func (s *snapshot) gone(ctx context.Context, forget func(record map[string]any) bool) error {
+// are to be forgotten. Where doubted is not nil, one must have been missing the last time as well; those that were not
+// are returned.
+func (s *snapshot) gone(ctx context.Context, forget func(record map[string]any) bool, doubted, before store.Keys) (store.Keys, error) {
+	last := map[string]bool{}
+	for _, k := range before {
+		last[k] = true
+	}
 	var missing []string
 	rows, err := s.engine.Store.Pool.Query(ctx, "SELECT key FROM records WHERE source = $1", s.source)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	var key string
 	_, err = pgx.ForEachRow(rows, []any{&key}, func() error {
-		if !s.known[keyHash(key)] {
+		switch {
+		case s.known[keyHash(key)]:
+		case doubted != nil && !last[key]:
+			doubted = append(doubted, key)
+		default:
 			missing = append(missing, key)
 		}
 		return nil
 	})
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for part := range slices.Chunk(missing, snapshotBatch) {
 		var forgotten []string
 		if forget != nil {
 			records, err := s.engine.Store.RecordsOf(ctx, s.source, part)
 			if err != nil {
-				return err
+				return nil, err
 			}
 			for key, r := range records {
 				if forget(r) {
@@ -198,7 +208,7 @@ func (s *snapshot) gone(ctx context.Context, forget func(record map[string]any) 
 				}
 			}
 			if _, err := s.engine.lazy.Pool.Exec(ctx, "DELETE FROM records WHERE source = $1 AND key = ANY ($2)", s.source, forgotten); err != nil {
-				return err
+				return nil, err
 			}
 		}
 		for _, key := range part {
@@ -207,8 +217,8 @@ func (s *snapshot) gone(ctx context.Context, forget func(record map[string]any) 
 			}
 		}
 		if err := s.flush(ctx); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	return nil
+	return doubted, nil
 }

@@ -31,6 +31,20 @@ func (c Corrections) Value() (driver.Value, error) { return writeJSON(c, len(c) 
 // Scan reads the column.
 func (c *Corrections) Scan(v any) error { return readJSON(v, c) }
 
+// Keys are keys of records, kept as one JSON column.
+type Keys []string
+
+// Value writes the column.
+func (k Keys) Value() (driver.Value, error) {
+	if len(k) == 0 {
+		return nil, nil
+	}
+	return writeJSON(k, false)
+}
+
+// Scan reads the column.
+func (k *Keys) Scan(v any) error { return readJSON(v, k) }
+
 func writeJSON(v any, empty bool) (driver.Value, error) {
 	if empty {
 		return "{}", nil

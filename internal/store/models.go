@@ -61,6 +61,7 @@ type Poll struct {
 	LeaseUntil *time.Time
 	Failures   int
 	Suspect    bool
+	Missing    Keys `gorm:"type:jsonb"`
 	LastAt     *time.Time
 	LastOK     *time.Time `gorm:"column:last_ok"`
 	LastError  string

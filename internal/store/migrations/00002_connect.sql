@@ -55,6 +55,7 @@ CREATE TABLE polls (
   lease_until timestamptz,
   failures    int NOT NULL DEFAULT 0,
   suspect     boolean NOT NULL DEFAULT false, -- the last poll found nothing where there was much
+  missing     jsonb,                          -- keys that were missing the last time, and not yet believed to be gone
   last_at     timestamptz,
   last_ok     timestamptz,
   last_error  text NOT NULL DEFAULT '',
