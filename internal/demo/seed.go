@@ -77,13 +77,19 @@ func Fill(ctx context.Context, e *engine.Engine, p *practice.Server, at Addresse
 		if err := asked(ctx, e, at, token); err != nil {
 			return err
 		}
-		if err := workflows(ctx, e); err != nil {
+		timed, err := workflows(ctx, e)
+		if err != nil {
 			return fmt.Errorf("writing the workflows: %w", err)
 		}
 		began := time.Now()
 		count, err := history(ctx, e, at)
 		if err != nil {
 			return fmt.Errorf("writing the history: %w", err)
+		}
+		for _, on := range timed { // they wait from now on
+			if err := on(); err != nil {
+				return fmt.Errorf("switching on: %w", err)
+			}
 		}
 		say("%d days of history written: %d arrivals in %.1f s", Days, count, time.Since(began).Seconds())
 	}
@@ -157,37 +163,47 @@ func newSecret() string {
 	return "whsec_" + base64.StdEncoding.EncodeToString(raw)
 }
 
-func workflows(ctx context.Context, e *engine.Engine) error {
+// workflows writes the example sheets and switches them on. Those that wait for something are switched on by what is
+// returned, once there is something to wait for.
+func workflows(ctx context.Context, e *engine.Engine) (timed []func() error, err error) {
 	files, err := fs.Glob(examples.Sheets, "*.yaml")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	known, err := e.Known(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, f := range files {
 		src, err := examples.Sheets.ReadFile(f)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		text, err := sheet.Format(src)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		plan, sh, problems := sheet.Compile(text, known)
 		if plan == nil {
-			return fmt.Errorf("example %s: %v", f, problems)
+			return nil, fmt.Errorf("example %s: %v", f, problems)
 		}
 		w := store.Workflow{Name: sh.Name, Draft: string(text), UpdatedBy: "Marit Aven", CreatedAt: time.Now(), UpdatedAt: time.Now()}
 		if err := e.Store.DB.WithContext(ctx).Create(&w).Error; err != nil {
+			return nil, err
+		}
+		on := func() error {
+			_, err := e.SwitchOn(ctx, w.ID, plan, store.SwitchedOn{Sheet: w.Draft, Note: "First version", By: "Marit Aven", Since: -1})
 			return err
 		}
-		if _, err := e.SwitchOn(ctx, w.ID, plan, store.SwitchedOn{Sheet: w.Draft, Note: "First version", By: "Marit Aven", Since: -1}); err != nil {
-			return err
+		if plan.Timed() {
+			timed = append(timed, on)
+			continue
+		}
+		if err := on(); err != nil {
+			return nil, err
 		}
 	}
-	return nil
+	return timed, nil
 }
 
 // history lives through the days before today, and today up to now, and writes down what would have

@@ -1,10 +1,10 @@
-import { Button } from 'antd';
+import { Button, Input } from 'antd';
 import { useState } from 'react';
 import { useMe } from '../../api/queries';
 import { MessageView } from '../../parts/MessageView';
 import { Trouble } from '../../parts/Trouble';
 import { agoOf, fullOf } from '../../parts/times';
-import { useChannels, useMember, usePostsIn, type SquarePost } from './usePractice';
+import { useChannels, useMember, usePostsIn, useReact, useSay, type SquarePost } from './usePractice';
 
 /** The square: its channels and what stands in the chosen one, newest first. */
 export function Square() {
@@ -46,11 +46,17 @@ export function Square() {
           </Button>
         )}
       </p>
+      {me.data?.role !== 'viewer' && <Say channel={name} />}
       <div className="posts" role="log" aria-label={`Posts in ${name}`} tabIndex={0}>
         {all
           .filter((p) => !p.under)
           .map((p) => (
-            <Post key={p.id} post={p} replies={all.filter((r) => r.under === p.id).reverse()} />
+            <Post
+              key={p.id}
+              post={p}
+              mayReact={me.data?.role !== 'viewer'}
+              replies={all.filter((r) => r.under === p.id).reverse()}
+            />
           ))}
         {posts.data && all.length === 0 && <p className="muted">Nothing has been posted here yet.</p>}
       </div>
@@ -58,11 +64,56 @@ export function Square() {
   );
 }
 
-function Post({ post, replies }: { post: SquarePost; replies: SquarePost[] }) {
+/** A line for the person who is signed in, so that what is said in the square can be watched. */
+function Say({ channel }: { channel: string }) {
+  const say = useSay();
+  const [text, setText] = useState('');
+  return (
+    <>
+      <Input
+        aria-label={`Say something in ${channel}`}
+        placeholder="Say something, such as: @Dorfbote who is late?"
+        value={text}
+        maxLength={4000}
+        onChange={(e) => setText(e.target.value)}
+        onPressEnter={() => {
+          if (text.trim()) say.mutate({ channel, text }, { onSuccess: () => setText('') });
+        }}
+      />
+      {say.error && <Trouble error={say.error} />}
+    </>
+  );
+}
+
+interface PostProps {
+  post: SquarePost;
+  replies: SquarePost[];
+  mayReact: boolean;
+}
+
+function Post({ post, replies, mayReact }: PostProps) {
+  const react = useReact();
+  const counts = post.reactions ?? [];
   return (
     <div className="squarepost">
       <p className="muted small" title={fullOf(post.at)}>
-        {post.sender}, {agoOf(post.at)}
+        {post.author || post.sender}, {agoOf(post.at)}
+        {counts.map((r) => (
+          <span key={r.name}>
+            {' '}
+            · {r.name} {r.n}
+          </span>
+        ))}
+        {mayReact && !counts.some((r) => r.name === 'done') && (
+          <Button
+            size="small"
+            type="link"
+            aria-label={`React to post ${post.id}: done`}
+            onClick={() => react.mutate({ post: post.id, name: 'done' })}
+          >
+            done?
+          </Button>
+        )}
       </p>
       <MessageView doc={post}>
         {replies.map((r) => (

@@ -37,6 +37,8 @@ export interface SquarePost {
   under?: number;
   at: string;
   body: Block[] | null;
+  author?: string;
+  reactions?: { name: string; n: number }[];
 }
 
 export interface Channel {
@@ -90,6 +92,29 @@ export function useMember() {
         method: isIn ? 'PUT' : 'DELETE',
       }),
     onSettled: () => cache.invalidateQueries({ queryKey: ['practice', 'channels'] }),
+  });
+}
+
+/** Says something in a channel, as the person who is signed in. */
+export function useSay() {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: ({ channel, text }: { channel: string; text: string }) =>
+      call(`/square/channels/${encodeURIComponent(channel.slice(1))}/say`, {
+        method: 'POST',
+        body: JSON.stringify({ text }),
+      }),
+    onSettled: () => cache.invalidateQueries({ queryKey: ['practice', 'posts'] }),
+  });
+}
+
+/** Reacts to a post. */
+export function useReact() {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: ({ post, name }: { post: number; name: string }) =>
+      call(`/square/posts/${post}/reactions`, { method: 'POST', body: JSON.stringify({ name }) }),
+    onSettled: () => cache.invalidateQueries({ queryKey: ['practice', 'posts'] }),
   });
 }
 
