@@ -181,6 +181,13 @@ func (o rehearseOptions) run() error {
 		return inputError{err}
 	}
 	defer done()
+	learners := map[string]*value.Learner{}
+	for source, list := range records {
+		learners[source] = value.NewLearner()
+		for _, r := range list {
+			learners[source].See(r)
+		}
+	}
 	scout, err := rehearse.Look(file, func(source string) bool { return kindOf(kinds, source) == nil })
 	if err != nil {
 		return wrongInput("%s: %v", o.arrivals, err)
@@ -188,6 +195,9 @@ func (o rehearseOptions) run() error {
 	plan, _, problems := sheet.Compile(src, sheet.Known{Workspace: ws, Kind: func(source string) *value.Kind {
 		if k := kindOf(kinds, source); k != nil {
 			return k
+		}
+		if l := learners[source]; l != nil && kindOf(kinds, source) == nil {
+			return value.Merge(practiceKind(source), l.Kind())
 		}
 		if l := scout.Kinds[source]; l != nil {
 			return value.Merge(practiceKind(source), l.Kind())
@@ -201,9 +211,15 @@ func (o rehearseOptions) run() error {
 	if plan.Trigger.Except != "" {
 		skip = decide.DaysOff(records[plan.Trigger.Except], ws.Location())
 	}
+	known := rehearse.NewStates(plan.Lookups())
+	for source, list := range records {
+		for _, r := range list {
+			known.Put(source, keyOf(source, r), r)
+		}
+	}
 	out := bufio.NewWriterSize(os.Stdout, 1<<16)
 	var buf []byte
-	err = scout.Run(file, plan, until, skip, func(l rehearse.Line) error {
+	err = scout.Run(file, plan, until, skip, known, func(l rehearse.Line) error {
 		buf = append(l.AppendJSON(buf[:0]), '\n')
 		_, err := out.Write(buf)
 		return err
@@ -212,4 +228,28 @@ func (o rehearseOptions) run() error {
 		return wrongInput("%s: %v", o.arrivals, err)
 	}
 	return out.Flush()
+}
+
+// keyOf finds the key of a record given by --records: by the field that a practice app's schema names, else by the one
+// that is usually the key.
+func keyOf(source string, record map[string]any) string {
+	names := []string{"id", "key", "number", "name"}
+	if kinds, err := practice.Kinds(); err == nil {
+		for _, k := range kinds {
+			if k.Source() == source {
+				names = append([]string{k.Key}, names...)
+			}
+		}
+	}
+	for _, n := range names {
+		switch v := record[n].(type) {
+		case string:
+			if v != "" {
+				return v
+			}
+		case float64:
+			return value.NumberText(v)
+		}
+	}
+	return string(value.AppendJSON(nil, record))
 }

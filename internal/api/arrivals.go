@@ -264,5 +264,5 @@ func (s *Server) proofOf(ctx context.Context, workflow int64, version int, a *ar
 	if plan == nil {
 		return nil
 	}
-	return proofLines(plan, decide.Occasion(plan, a, a.Time))
+	return proofLines(plan, decide.Occasion(plan, a, a.Time), s.Engine.Finder(ctx))
 }

@@ -47,6 +47,7 @@ type ProofLines struct {
 	That      *cond.Line                     `json:"that" doc:"the state that lasts, as the record is"`
 	At        time.Time                      `json:"at" doc:"the moment that is now for the sheet"`
 	Keep      *cond.Line                     `json:"keep"`
+	Gather    []decide.GatherProof           `json:"gather"`
 	Rows      []decide.RowProof              `json:"rows"`
 	Otherwise bool                           `json:"otherwise" doc:"the arrival goes to otherwise"`
 	Messages  map[string]decide.MessageProof `json:"messages"`
@@ -118,7 +119,7 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 		return nil, err
 	}
 	if plan != nil {
-		out.Body.Trail = trail(plan, recent)
+		out.Body.Trail = trail(plan, recent, s.Engine.Finder(ctx))
 	}
 	var chosen *pastArrival
 	if in.Body.Record != "" {
@@ -137,7 +138,7 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 	}
 	out.Body.Arrival = s.arrivalDetail(ctx, chosen.row, chosen.arrival, known.Kind(chosen.arrival.Source))
 	if plan != nil {
-		out.Body.Proof = proofLines(plan, decide.Occasion(plan, chosen.arrival, time.Now().UTC()))
+		out.Body.Proof = proofLines(plan, decide.Occasion(plan, chosen.arrival, time.Now().UTC()), s.Engine.Finder(ctx))
 	}
 	return out, nil
 }
@@ -147,7 +148,7 @@ func (s *Server) proveAlone(ctx context.Context, plan *sheet.Plan, out *ProofBod
 	now := time.Now().UTC()
 	a := decide.Occasion(plan, nil, now)
 	out.Arrival = s.arrivalDetail(ctx, store.Arrival{Source: a.Source, Type: a.Type, Time: a.Time}, a, nil)
-	out.Proof = proofLines(plan, a)
+	out.Proof = proofLines(plan, a, s.Engine.Finder(ctx))
 	moments := plan.Trigger.Moments
 	if moments == nil {
 		return
@@ -163,7 +164,9 @@ func (s *Server) proveAlone(ctx context.Context, plan *sheet.Plan, out *ProofBod
 			break
 		}
 		tick := &arrival.Arrival{ID: "trail", Source: a.Source, Type: arrival.Tick, Time: next}
-		o := decide.Decide(plan, decide.NewScope(tick))
+		sc := decide.NewScope(tick)
+		sc.Find = s.Engine.Finder(ctx)
+		o := decide.Decide(plan, sc)
 		out.Trail = append(out.Trail, TrailMark{At: next, Verdict: string(o.Verdict), Row: o.Row, Tick: sheet.Schedule})
 		at = next
 	}
@@ -183,11 +186,13 @@ func (s *Server) fromRecord(ctx context.Context, source, key string) (*pastArriv
 	return &pastArrival{store.Arrival{Source: source, ID: a.ID, Type: a.Type, Time: now, Subject: key}, a}, nil
 }
 
-func proofLines(plan *sheet.Plan, a *arrival.Arrival) *ProofLines {
-	p := decide.Explain(plan, decide.NewScope(a))
+func proofLines(plan *sheet.Plan, a *arrival.Arrival, find func(string) []map[string]any) *ProofLines {
+	sc := decide.NewScope(a)
+	sc.Find = find
+	p := decide.Explain(plan, sc)
 	l := &ProofLines{
 		Verdict: string(p.Outcome.Verdict), Row: p.Outcome.Row, DecidedBy: p.Outcome.DecidedBy, Where: p.Outcome.Where, Error: p.Outcome.Error,
-		Starts: p.Starts, Kind: p.Kind, When: p.When, That: p.That, At: a.Time, Keep: p.Keep, Rows: p.Rows, Messages: p.Messages,
+		Starts: p.Starts, Kind: p.Kind, When: p.When, That: p.That, At: a.Time, Keep: p.Keep, Gather: p.Gather, Rows: p.Rows, Messages: p.Messages,
 		Otherwise: p.Outcome.Row == decide.Otherwise, Posts: []PlannedPost{},
 	}
 	if l.Rows == nil {
@@ -201,11 +206,13 @@ func proofLines(plan *sheet.Plan, a *arrival.Arrival) *ProofLines {
 
 // trail draws the last arrivals. A timed sheet starts on none of them; its timers are run over them, and each tick
 // stands behind the arrival whose record it found.
-func trail(plan *sheet.Plan, recent []pastArrival) []TrailMark {
+func trail(plan *sheet.Plan, recent []pastArrival, find func(string) []map[string]any) []TrailMark {
 	marks := make([]TrailMark, 0, len(recent))
 	if !plan.Timed() {
 		for _, r := range recent {
-			o := decide.Decide(plan, decide.NewScope(decide.Occasion(plan, r.arrival, r.arrival.Time)))
+			sc := decide.NewScope(decide.Occasion(plan, r.arrival, r.arrival.Time))
+			sc.Find = find
+			o := decide.Decide(plan, sc)
 			marks = append(marks, TrailMark{r.row.Seq, r.row.Time, r.row.Subject, string(o.Verdict), o.Row, ""})
 		}
 		return marks
@@ -222,6 +229,7 @@ func trail(plan *sheet.Plan, recent []pastArrival) []TrailMark {
 		marks = append(marks, mark)
 		return nil
 	})
+	m.Know(rehearse.Fixed(find))
 	for i := range recent {
 		r := &recent[i]
 		_ = m.Advance(r.arrival.Time.Add(-time.Nanosecond))

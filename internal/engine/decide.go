@@ -154,7 +154,10 @@ func (e *Engine) one(ctx context.Context, l store.Live, sc *formula.Scope) (out 
 	// Formulas' cached view of the record depends on what a sheet knows of its fields, which is the
 	// same for all sheets on a source; gathered names would not be, so each sheet has its own scope.
 	own := *sc
-	return decide.Decide(plan, &own), nil
+	find, failed := e.finder(ctx)
+	own.Find = find
+	out = decide.Decide(plan, &own)
+	return out, failed() // what could not be looked up now is decided again
 }
 
 // keep writes outcomes: the verdicts, and the posts of those that are new.

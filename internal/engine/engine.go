@@ -45,6 +45,7 @@ type Engine struct {
 	Box       *seal.Box   // for secrets
 
 	plans   *plans
+	lookups lookups
 	inserts *river.Client[*sql.Tx] // adds jobs in GORM's transactions
 	intake  *river.Client[pgx.Tx]  // adds jobs in intake's
 	work    workClient

@@ -92,7 +92,9 @@ func (e *Engine) Beginning(ctx context.Context, plan *sheet.Plan, workflow, sinc
 			if err != nil {
 				return nil, err
 			}
-			for _, p := range decide.Decide(plan, decide.NewScope(a)).Posts {
+			sc := decide.NewScope(a)
+			sc.Find = e.Finder(ctx)
+			for _, p := range decide.Decide(plan, sc).Posts {
 				out.Posts++
 				out.ByPlace[p.To]++
 			}

@@ -14,12 +14,19 @@ import (
 // Compile makes a condition ready to run. Problems go to the list; the node is usable only if none
 // of them is an error.
 func Compile(s *Spec, words *formula.Words, path string, problems *report.List) Node {
-	c := compiler{words: words, problems: problems}
+	return CompileFor(s, words, words, path, problems)
+}
+
+// CompileFor makes a condition ready to run whose fields belong to other records than its formulas speak of: those that
+// a look-up judges, while the formulas speak of the arrival.
+func CompileFor(s *Spec, fields, formulas *formula.Words, path string, problems *report.List) Node {
+	c := compiler{words: fields, formulas: formulas, problems: problems}
 	return c.node(s, path)
 }
 
 type compiler struct {
-	words    *formula.Words
+	words    *formula.Words // of the fields
+	formulas *formula.Words
 	problems *report.List
 }
 
@@ -32,13 +39,13 @@ func (c compiler) node(s *Spec, path string) Node {
 		}
 		return g
 	case s.Formula != nil:
-		return &formulaNode{path: path, words: c.words, formula: c.formula(*s.Formula, s.Formula.S, 0, path)}
+		return &formulaNode{path: path, words: c.formulas, formula: c.formula(*s.Formula, s.Formula.S, 0, path)}
 	}
 	return c.test(s, path)
 }
 
 func (c compiler) formula(at report.Text, src string, skip int, path string) *formula.Formula {
-	f, err := formula.Compile(src, c.words)
+	f, err := formula.Compile(src, c.formulas)
 	if err != nil {
 		fe := err.(*formula.Error)
 		c.problems.Add(at.In(skip+fe.Offset), path, fe.Suggestion, "%s", fe.Message)

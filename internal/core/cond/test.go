@@ -186,6 +186,16 @@ func (t *test) operand(sc *formula.Scope) (*operand, error) {
 	if t.whole == nil && t.items == nil {
 		return &t.lit, nil
 	}
+	if sc.Outer != nil { // a look-up: the value is the arrival's, whichever record is judged
+		if have, ok := sc.Operand(t); ok {
+			return have.(*operand), nil
+		}
+		o, err := t.operand(sc.Outer)
+		if err == nil {
+			sc.Keep(t, o)
+		}
+		return o, err
+	}
 	if t.whole != nil {
 		v, err := t.whole.Run(sc)
 		if err != nil {

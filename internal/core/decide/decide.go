@@ -35,6 +35,8 @@ type Outcome struct {
 	Where     string // of a failure
 	Error     string
 	Posts     []Post
+
+	skipped string // the place of a list that was empty, so that a message was left out
 }
 
 // Post is one composed message for one destination.
@@ -75,6 +77,9 @@ func Decide(p *sheet.Plan, sc *formula.Scope) Outcome {
 		if r, at := p.Keep.Judge(sc); r != cond.True {
 			return refused(p.Keep, sc, r, at, Dropped)
 		}
+	}
+	if where, err := gather(p, sc); err != nil {
+		return failure(where, err)
 	}
 	return route(p, sc)
 }
@@ -149,7 +154,7 @@ func route(p *sheet.Plan, sc *formula.Scope) Outcome {
 			break
 		}
 	}
-	if len(names) == 0 {
+	if len(names) == 0 && len(out.Posts) == 0 {
 		if p.Else == nil {
 			return Outcome{Verdict: Unrouted}
 		}
@@ -159,6 +164,9 @@ func route(p *sheet.Plan, sc *formula.Scope) Outcome {
 		}
 	}
 	out.Row = strings.Join(names, ", ")
+	if len(out.Posts) == 0 && out.skipped != "" { // an empty list: there is nothing to tell
+		return Outcome{Verdict: Dropped, Row: out.Row, DecidedBy: out.skipped}
+	}
 	return out
 }
 
@@ -166,17 +174,23 @@ func route(p *sheet.Plan, sc *formula.Scope) Outcome {
 func compose(out *Outcome, tells []sheet.PlanTell, sc *formula.Scope) *Outcome {
 	for _, t := range tells {
 		parent := add(out, t.To, t.Message, -1, sc)
-		if parent < 0 {
+		if parent == failed {
 			return out
 		}
-		if t.Reply != nil && add(out, t.To, t.Reply, parent, sc) < 0 {
+		if t.Reply != nil && parent != leftOut && add(out, t.To, t.Reply, parent, sc) == failed {
 			return out
 		}
 	}
 	return nil
 }
 
-// add composes one post and gives its index, or -1 after turning the outcome into a failure.
+// What add gives instead of an index.
+const (
+	failed  = -1 // the outcome has been turned into a failure
+	leftOut = -2 // its list is empty, so there is no message
+)
+
+// add composes one post and gives its index.
 func add(out *Outcome, to string, m *message.Message, under int, sc *formula.Scope) int {
 	for i, p := range out.Posts {
 		if p.To == to && p.Message == m.Name && p.Under == under {
@@ -184,6 +198,10 @@ func add(out *Outcome, to string, m *message.Message, under int, sc *formula.Sco
 		}
 	}
 	doc, err := m.Fill(sc)
+	if errors.Is(err, message.ErrSkip) {
+		out.skipped = "messages." + m.Name + ".list"
+		return leftOut
+	}
 	if err != nil {
 		where := "messages." + m.Name
 		var fe *message.FillError
@@ -191,7 +209,7 @@ func add(out *Outcome, to string, m *message.Message, under int, sc *formula.Sco
 			where, err = where+"."+fe.Part, fe.Err
 		}
 		*out = failure(where, err)
-		return -1
+		return failed
 	}
 	out.Posts = append(out.Posts, Post{To: to, Message: m.Name, Doc: doc, Under: under})
 	return len(out.Posts) - 1

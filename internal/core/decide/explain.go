@@ -15,6 +15,7 @@ type Proof struct {
 	When     *cond.Line
 	That     *cond.Line // of a state that lasts, as the record is now
 	Keep     *cond.Line
+	Gather   []GatherProof
 	Rows     []RowProof
 	Messages map[string]MessageProof
 }
@@ -48,6 +49,7 @@ func Explain(p *sheet.Plan, sc *formula.Scope) Proof {
 		l := n.Explain(sc)
 		return &l
 	}
+	out.Gather = explainGather(p, sc)
 	out.When, out.That, out.Keep = line(p.When), line(p.Trigger.That), line(p.Keep)
 	reached := out.Starts && holds(out.When) && holds(out.Keep)
 	taken := false

@@ -155,11 +155,21 @@ func (w *Words) bullets(p params) (any, error) {
 		return nil, wrong[0]
 	}
 	outer, _ := p[2].(map[string]any)
+	lines, err := each(list, tmpl, outer)
+	return Bullets(lines), err
+}
+
+// Each fills a template in for each element of a list, which the template calls "it". What is empty is left out.
+func (w *Words) Each(list []any, tmpl *Template, sc *Scope) ([]string, error) {
+	return each(list, tmpl, w.env(sc))
+}
+
+func each(list []any, tmpl *Template, outer map[string]any) ([]string, error) {
 	env := make(map[string]any, len(outer)+1)
 	for k, v := range outer {
 		env[k] = v
 	}
-	var out Bullets
+	var out []string
 	for _, it := range list {
 		env["it"] = it
 		text, err := tmpl.text(env)

@@ -15,11 +15,36 @@ type Scope struct {
 	Before map[string]any // nil for a created record
 	Arrival
 	Answers  map[string]any
-	Now      time.Time // one moment for the whole arrival
-	Gathered map[string]any
+	Now      time.Time      // one moment for the whole arrival
+	Gathered map[string]any // raw, as conditions read it
+	Typed    map[string]any // the same, read by its types, as formulas see it
+	// Find gives the records of a source as they are at the moment that is decided for, in the order of their keys. They
+	// are not to be changed. nil finds nothing.
+	Find func(source string) []map[string]any
+	// Outer is what formulas look at while a look-up judges the records of another source: the arrival itself. "it" is
+	// the record that is judged.
+	Outer *Scope
 
-	env map[string]any // made when the first formula asks
+	env      map[string]any // made when the first formula asks
+	operands map[any]any    // of a look-up: values that are the same for every record judged
 }
+
+// Judging makes the scope of a look-up within this one; Next gives it each record.
+func (sc *Scope) Judging() *Scope {
+	return &Scope{Now: sc.Now, Arrival: sc.Arrival, Outer: sc, operands: map[any]any{}}
+}
+
+// Next turns a look-up's scope to another record.
+func (sc *Scope) Next(record map[string]any) { sc.Record, sc.env = record, nil }
+
+// Operand gives what has been kept for a look-up under a name, and Keep keeps it.
+func (sc *Scope) Operand(name any) (any, bool) {
+	v, ok := sc.operands[name]
+	return v, ok
+}
+
+// Keep keeps a value that is the same for every record judged.
+func (sc *Scope) Keep(name, v any) { sc.operands[name] = v }
 
 // Arrival is what a formula sees as "arrival".
 type Arrival struct {
@@ -30,14 +55,15 @@ type Arrival struct {
 	By     string
 }
 
-// Gather adds a gathered value under its name, for everything below it on the sheet.
-func (sc *Scope) Gather(name string, v any) {
+// Gather adds a gathered value under its name, for everything below it on the sheet: as it is kept, and as formulas
+// see it.
+func (sc *Scope) Gather(name string, raw, typed any) {
 	if sc.Gathered == nil {
-		sc.Gathered = map[string]any{}
+		sc.Gathered, sc.Typed = map[string]any{}, map[string]any{}
 	}
-	sc.Gathered[name] = v
+	sc.Gathered[name], sc.Typed[name] = raw, typed
 	if sc.env != nil {
-		sc.env[name] = v
+		sc.env[name] = typed
 	}
 }
 
@@ -65,6 +91,16 @@ func (w *Words) env(sc *Scope) map[string]any {
 	if sc.env != nil {
 		return sc.env
 	}
+	if sc.Outer != nil { // a look-up: formulas see the arrival, and the record that is judged as "it"
+		outer := w.env(sc.Outer)
+		env := make(map[string]any, len(outer)+1)
+		for name, v := range outer {
+			env[name] = v
+		}
+		env["it"] = sc.Record
+		sc.env = env
+		return env
+	}
 	var fields []value.Field
 	if w.Kind != nil {
 		fields = w.Kind.Fields
@@ -79,7 +115,7 @@ func (w *Words) env(sc *Scope) map[string]any {
 		"answers": w.object(sc.Answers, w.Answers),
 		"now":     sc.Now.In(w.Workspace.Location()),
 	}
-	for name, v := range sc.Gathered {
+	for name, v := range sc.Typed {
 		env[name] = v
 	}
 	sc.env = env

@@ -56,6 +56,13 @@ func (m *Message) Fill(sc *formula.Scope) (*Document, error) {
 		}
 	}
 	d.Body = (&filler{values: values, words: m.words}).blocks(m.body)
+	if m.list != nil {
+		blocks, err := m.list.fill(sc, m.words)
+		if err != nil {
+			return nil, &FillError{Part: "list", Err: err}
+		}
+		d.Body = append(d.Body, blocks...)
+	}
 	return d, nil
 }
 

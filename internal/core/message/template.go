@@ -25,6 +25,7 @@ type Spec struct {
 	Facts []FactSpec
 	Tone  *report.Text
 	Link  *LinkSpec
+	List  *ListSpec
 }
 
 // Texts hands on every text in which formulas may stand.
@@ -36,6 +37,11 @@ func (s *Spec) Texts(each func(*report.Text)) {
 	}
 	for i := range s.Facts {
 		each(&s.Facts[i].Value)
+	}
+	if s.List != nil {
+		each(&s.List.Each)
+		each(&s.List.Of)
+		each(&s.List.Empty)
 	}
 	if s.Link != nil {
 		each(&s.Link.Text)
@@ -59,6 +65,7 @@ type Message struct {
 	facts []factTemplate
 	tone  *formula.Template
 	link  *linkTemplate
+	list  *listTemplate
 }
 
 type factTemplate struct{ label, value *formula.Template }
@@ -89,7 +96,10 @@ func Compile(s *Spec, words *formula.Words, path string, problems *report.List) 
 	if s.Link != nil {
 		m.link = &linkTemplate{tmpl(&s.Link.Text, path+".link.text"), tmpl(&s.Link.To, path+".link.to")}
 	}
-	if m.title == nil && s.Body == nil && len(s.Facts) == 0 {
+	if s.List != nil {
+		m.list = compileList(s.List, words, path+".list", problems)
+	}
+	if m.title == nil && s.Body == nil && len(s.Facts) == 0 && s.List == nil {
 		problems.Add(s.At, path, "", "the message is empty; give it a title or a body")
 	}
 	return m

@@ -126,9 +126,13 @@ func readLine(r *bufio.Reader) ([]byte, error) {
 
 // Run decides every arrival of the file in the order of time, lets the timers fire that come due meanwhile, and
 // hands on each outcome. The clock stops at until; where that is zero, with the last arrival and the last timer of
-// a record. An arrival that stands twice counts once. skip leaves days out of a schedule, and may be nil.
-func (s *Scout) Run(file io.ReadSeeker, p *sheet.Plan, until time.Time, skip decide.Skip, emit func(Line) error) error {
+// a record. An arrival that stands twice counts once. skip leaves days out of a schedule, and known is
+// what look-ups may find at the beginning; both may be nil.
+func (s *Scout) Run(file io.ReadSeeker, p *sheet.Plan, until time.Time, skip decide.Skip, known *States, emit func(Line) error) error {
 	m := NewMachine(p, skip, emit)
+	if known != nil {
+		m.Know(known)
+	}
 	if err := s.feed(file, p, until, m); err != nil {
 		return err
 	}

@@ -18,9 +18,11 @@ type Line struct {
 	decide.Outcome
 }
 
-// One decides one arrival.
-func One(p *sheet.Plan, a *arrival.Arrival) Line {
-	return Line{Arrival: a.ID, At: a.Time, Outcome: decide.Decide(p, decide.NewScope(a))}
+// one decides one arrival.
+func one(p *sheet.Plan, a *arrival.Arrival, find func(source string) []map[string]any) Line {
+	sc := decide.NewScope(a)
+	sc.Find = find
+	return Line{Arrival: a.ID, At: a.Time, Outcome: decide.Decide(p, sc)}
 }
 
 // AppendJSON writes the line as JSON, without a line end.

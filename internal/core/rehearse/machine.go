@@ -18,6 +18,7 @@ type Machine struct {
 	timers map[string]*pending
 	queue  queue
 	began  bool
+	states *States
 }
 
 // pending is an open or spent timer with its record as it last was.
@@ -29,8 +30,11 @@ type pending struct {
 
 // NewMachine makes a machine whose clock has not begun. skip leaves days out of a schedule, and may be nil.
 func NewMachine(p *sheet.Plan, skip decide.Skip, emit func(Line) error) *Machine {
-	return &Machine{plan: p, skip: skip, emit: emit, timers: map[string]*pending{}}
+	return &Machine{plan: p, skip: skip, emit: emit, timers: map[string]*pending{}, states: NewStates(p.Lookups())}
 }
+
+// Know hands in what is known of other records before the clock begins; the arrivals of their sources change it.
+func (m *Machine) Know(s *States) { m.states = s }
 
 // Begin starts the clock, from which on silence counts and the calendar is looked at.
 func (m *Machine) Begin(at time.Time) {
@@ -53,6 +57,7 @@ func (m *Machine) Take(a *arrival.Arrival) error {
 	if err := m.Advance(a.Time.Add(-time.Nanosecond)); err != nil {
 		return err
 	}
+	m.states.See(a)
 	if m.plan.Timed() && a.Source == m.plan.Source {
 		key := a.Subject
 		if m.plan.Trigger.Form == sheet.Silent {
@@ -66,7 +71,7 @@ func (m *Machine) Take(a *arrival.Arrival) error {
 		}
 		m.change(decide.Seen(m.plan, a, before), a.Record)
 	}
-	return m.emit(One(m.plan, a))
+	return m.emit(one(m.plan, a, m.states.Find))
 }
 
 // Advance moves the clock on, letting every timer fire that comes due up to then.
@@ -100,7 +105,7 @@ func (m *Machine) fire(t *pending) error {
 	if tick == nil {
 		return nil
 	}
-	line := One(m.plan, tick)
+	line := one(m.plan, tick, m.states.Find)
 	line.Arrival, line.Tick = t.Key, decide.Tick(m.plan)
 	return m.emit(line)
 }

@@ -64,7 +64,7 @@ func rehearsed(t *testing.T, watch, until string, skip decide.Skip, arrivals ...
 		require.NoError(t, err)
 	}
 	var got []string
-	require.NoError(t, scout.Run(in, plan, end, skip, func(l Line) error {
+	require.NoError(t, scout.Run(in, plan, end, skip, nil, func(l Line) error {
 		cause := l.Arrival
 		if l.Tick != "" {
 			cause = l.Tick + ":" + l.Arrival

@@ -61,7 +61,7 @@ func run(t *testing.T, text string, lines ...string) []string {
 	}})
 	require.NotNil(t, plan, "%v", problems)
 	var out []string
-	require.NoError(t, scout.Run(file, plan, time.Time{}, nil, func(l Line) error {
+	require.NoError(t, scout.Run(file, plan, time.Time{}, nil, nil, func(l Line) error {
 		out = append(out, string(l.AppendJSON(nil)))
 		return nil
 	}))

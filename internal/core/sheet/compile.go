@@ -31,6 +31,7 @@ type Plan struct {
 	Terms    *formula.Words
 	When     cond.Node // nil: every change counts
 	Keep     cond.Node // nil: everything is kept
+	Gather   []PlanGather
 	Every    bool
 	Rows     []PlanRow
 	Else     *PlanBranch
@@ -118,6 +119,7 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 	if s.Keep != nil {
 		p.Keep = cond.Compile(s.Keep, p.Terms, "keep", problems)
 	}
+	s.gatherAll(p, known, problems)
 	for _, m := range s.Messages {
 		p.Messages[m.Name] = message.Compile(m, p.Terms, "messages."+m.Name, problems)
 	}

@@ -18,6 +18,7 @@ type Sheet struct {
 	Look     Look
 	Watch    Watch
 	Keep     *cond.Spec
+	Gather   []Gather
 	Messages []*message.Spec
 	Route    Route
 }

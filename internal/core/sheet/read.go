@@ -29,8 +29,7 @@ func Read(src []byte) (*Sheet, report.List) {
 
 // later are the parts of the format that this version reads over with a plain refusal.
 var later = map[string]string{
-	"gather": "gathering", "pace": "pacing",
-	"list": "list parts",
+	"pace": "pacing",
 }
 
 func (r *reader) notYet(e entry, path string) {
@@ -68,6 +67,8 @@ func (r *reader) sheet(root *yaml.Node) *Sheet {
 			r.watch(e.node, s)
 		case "keep":
 			s.Keep = r.cond(e.node, "keep")
+		case "gather":
+			r.gather(e.node, s)
 		case "messages":
 			r.messages(e.node, s)
 		case "route":
@@ -200,12 +201,40 @@ func (r *reader) messages(n *yaml.Node, s *Sheet) {
 				}
 			case "link":
 				m.Link = r.link(p.node, path+".link")
-			default:
-				r.notYet(p, path+"."+p.name)
+			case "list":
+				m.List = r.messageList(p.node, path+".list")
 			}
 		}
 		s.Messages = append(s.Messages, m)
 	}
+}
+
+func (r *reader) messageList(n *yaml.Node, path string) *message.ListSpec {
+	l := &message.ListSpec{At: at(n)}
+	for _, e := range r.parts(n, path, "a list part", []string{"of", "each"}, "of", "each", "most", "when_empty", "empty") {
+		t := r.text(e.node, path+"."+e.name, e.name)
+		switch e.name {
+		case "of":
+			if src, ok := cutMarkers(t.S); ok {
+				within, skip := t.Within, strings.Index(t.S, "${")+2
+				t.S, t.Within = src, func(o int) report.Pos { return within(o + skip) }
+			}
+			l.Of = t
+		case "each":
+			l.Each = t
+		case "most":
+			if n, err := fmt.Sscanf(t.S, "%d", &l.Most); n != 1 || err != nil || l.Most < 1 {
+				r.problems.Add(t.At, path+".most", "", "most is a whole number of at least 1, not %q", t.S)
+			}
+		case "when_empty":
+			if l.Say = t.S == "say"; t.S != "skip" && t.S != "say" {
+				r.problems.Add(t.At, path+".when_empty", value.Nearest(t.S, []string{"skip", "say"}), "when_empty is skip or say, not %q", t.S)
+			}
+		case "empty":
+			l.Empty = t
+		}
+	}
+	return l
 }
 
 func (r *reader) fact(n *yaml.Node, path string) message.FactSpec {

@@ -40,6 +40,14 @@ func (s *Sheet) Fields() []string {
 	conds(s.Watch.When)
 	conds(s.Watch.That)
 	conds(s.Keep)
+	for _, g := range s.Gather {
+		if g.Value != nil {
+			text(g.Value.S)
+		}
+		if g.Find != nil && g.Find.Where != nil { // its fields are another source's; its formulas speak of this one
+			text(string(value.AppendJSON(nil, values(g.Find.Where))))
+		}
+	}
 	for _, row := range s.Route.Rows {
 		conds(row.When)
 	}
@@ -55,7 +63,13 @@ func (s *Sheet) Fields() []string {
 
 // Names lists the sources and destinations that the sheet names, each with its place.
 func (s *Sheet) Names() (sources, destinations []report.Text) {
-	for _, t := range []report.Text{s.Watch.Source, s.Watch.Schedule.Except} {
+	named := []report.Text{s.Watch.Source, s.Watch.Schedule.Except}
+	for _, g := range s.Gather {
+		if g.Find != nil {
+			named = append(named, g.Find.Source)
+		}
+	}
+	for _, t := range named {
 		if t.S != "" {
 			sources = append(sources, t)
 		}
@@ -73,4 +87,16 @@ func (s *Sheet) Names() (sources, destinations []report.Text) {
 		}
 	}
 	return sources, destinations
+}
+
+// values lists the values in a condition, in which formulas may stand.
+func values(c *cond.Spec) []any {
+	out := []any{c.Value}
+	if c.Formula != nil {
+		out = append(out, c.Formula.S)
+	}
+	for _, sub := range c.Subs {
+		out = append(out, values(sub)...)
+	}
+	return out
 }

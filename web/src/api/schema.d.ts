@@ -1076,6 +1076,15 @@ export interface components {
             type: string;
             value: string;
         };
+        GatherProof: {
+            /** Format: int64 */
+            count: number;
+            error?: string;
+            many: boolean;
+            name: string;
+            path: string;
+            value: string;
+        };
         HealthHour: {
             /** Format: int64 */
             failed: number;
@@ -1458,6 +1467,7 @@ export interface components {
             at: string;
             decided_by: string;
             error: string;
+            gather: components["schemas"]["GatherProof"][] | null;
             keep: components["schemas"]["Line"];
             kind: string;
             messages: {

@@ -4,6 +4,7 @@ import { useFields, useMe, useWords } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { AsText } from './AsText';
 import { ChosenBar } from './ChosenBar';
+import { GatherBand } from './GatherBand';
 import { KeepBand } from './KeepBand';
 import { RouteBandView } from './RouteBandView';
 import { SheetHead } from './SheetHead';
@@ -85,6 +86,7 @@ function Editor({ id }: { id: number }) {
         >
           <WatchBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
           <KeepBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
+          <GatherBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
           <RouteBandView
             sheet={sheet}
             change={change}

@@ -8,8 +8,17 @@ export interface Sheet {
   look?: { icon?: string; colour?: string };
   watch: Watch;
   keep?: Cond;
+  gather?: Gathered[];
   messages?: Record<string, Message>;
   route: RouteBand;
+  [other: string]: unknown;
+}
+
+/** One thing that is gathered: records that are looked up, or a formula's value. */
+export interface Gathered {
+  name: string;
+  find?: { source: string; where?: Cond; take?: 'one' | 'all'; sort?: string; limit?: number };
+  value?: unknown;
   [other: string]: unknown;
 }
 

@@ -1,0 +1,218 @@
+import { Button, Dropdown, Input, InputNumber, Select } from 'antd';
+import type { ProofLines } from '../../api/client';
+import { useFields } from '../../api/queries';
+import { Band, BandLine, ProblemsAt } from './Band';
+import { AddCondition, Condition } from './Condition';
+import { withTest, type Gathered, type Sheet } from './model';
+import { Surroundings, useAround } from './surroundings';
+import { SourceSelect } from './watch/SourceSelect';
+
+interface Props {
+  sheet: Sheet;
+  change: (next: Partial<Sheet>) => void;
+  proof: ProofLines | undefined;
+}
+
+/** What the message or the route needs and the record lacks: related records, lists, calculations. */
+export function GatherBand({ sheet, change, proof }: Props) {
+  const { readOnly } = useAround();
+  const list = sheet.gather ?? [];
+  const set = (next: Gathered[]) => change({ gather: next.length ? next : undefined });
+  const add = (g: Omit<Gathered, 'name'>, base: string) => {
+    let name = base;
+    for (let n = 2; list.some((o) => o.name === name); n++) name = `${base}${n}`;
+    set([...list, { name, ...g }]);
+  };
+  return (
+    <Band label="Gather" hint="what it lacks">
+      {list.map((g, i) => (
+        <Entry
+          key={i}
+          g={g}
+          path={`gather[${i}]`}
+          proof={proof?.gather?.find((p) => p.path === `gather[${i}]`)}
+          change={(next) => set(list.map((o, n) => (n === i ? next : o)))}
+          remove={() => set(list.filter((_, n) => n !== i))}
+        />
+      ))}
+      {!readOnly && (
+        <BandLine
+          ask={
+            <Dropdown
+              trigger={['click']}
+              menu={{
+                items: [
+                  {
+                    key: 'one',
+                    label: 'A related record',
+                    onClick: () => add({ find: { source: 'tours/farms', take: 'one' } }, 'found'),
+                  },
+                  {
+                    key: 'all',
+                    label: 'A list of records',
+                    onClick: () => add({ find: { source: 'workshop/jobs', take: 'all', limit: 10 } }, 'list'),
+                  },
+                  { key: 'value', label: 'A calculation', onClick: () => add({ value: 'now' }, 'value') },
+                ],
+              }}
+            >
+              <Button type="link" size="small" className="add">
+                + gather
+              </Button>
+            </Dropdown>
+          }
+        />
+      )}
+    </Band>
+  );
+}
+
+interface EntryProps {
+  g: Gathered;
+  path: string;
+  proof: NonNullable<ProofLines['gather']>[number] | undefined;
+  change: (next: Gathered) => void;
+  remove: () => void;
+}
+
+function Entry({ g, path, proof, change, remove }: EntryProps) {
+  const { readOnly } = useAround();
+  const name = (
+    <Input
+      className="gather-name"
+      aria-label={`Name of ${path}`}
+      value={g.name}
+      readOnly={readOnly}
+      onChange={(e) => change({ ...g, name: e.target.value.replace(/[^A-Za-z0-9_]/g, '') })}
+    />
+  );
+  const away = !readOnly && (
+    <Button type="text" size="small" className="remove" aria-label={`Remove ${g.name}`} onClick={remove}>
+      ×
+    </Button>
+  );
+  const shown = proof && (
+    <span className="seen">
+      {proof.error ? (
+        <span className="bad">✕ {proof.error}</span>
+      ) : (
+        <>
+          {proof.many && (
+            <span className="muted">{proof.count === 1 ? '1 record' : `${proof.count} records`}</span>
+          )}
+          <b>{proof.value || (proof.many ? '' : '(empty)')}</b>
+        </>
+      )}
+    </span>
+  );
+  if (!g.find)
+    return (
+      <BandLine
+        ask={
+          <div className="inline">
+            {name}
+            <span>is</span>
+            <Input
+              className="formula"
+              aria-label={`Formula of ${g.name}`}
+              value={String(g.value ?? '')}
+              readOnly={readOnly}
+              spellCheck={false}
+              onChange={(e) => change({ ...g, value: e.target.value })}
+            />
+            {away}
+            <ProblemsAt path={path} />
+          </div>
+        }
+        proof={shown}
+      />
+    );
+  return <FindEntry g={g} path={path} change={change} name={name} away={away} shown={shown} />;
+}
+
+interface FindProps {
+  g: Gathered;
+  path: string;
+  change: (next: Gathered) => void;
+  name: React.ReactNode;
+  away: React.ReactNode;
+  shown: React.ReactNode;
+}
+
+function FindEntry({ g, path, change, name, away, shown }: FindProps) {
+  const around = useAround();
+  const find = g.find!;
+  const fields = useFields(find.source).data?.items ?? [];
+  const put = (next: Partial<typeof find>) => change({ ...g, find: { ...find, ...next } });
+  const where = find.where && Object.keys(find.where).length > 0 ? find.where : undefined;
+  return (
+    <Surroundings.Provider value={{ ...around, fields: fields.filter((f) => !f.hidden) }}>
+      <BandLine
+        ask={
+          <div className="inline">
+            {name}
+            <span>is</span>
+            <Select
+              className="side-select"
+              aria-label={`How many of ${g.name}`}
+              disabled={around.readOnly}
+              value={find.take ?? 'one'}
+              options={[
+                { value: 'one', label: 'the one' },
+                { value: 'all', label: 'all' },
+              ]}
+              onChange={(take: 'one' | 'all') => put({ take })}
+            />
+            <span>of</span>
+            <SourceSelect
+              label={`Source of ${g.name}`}
+              value={find.source}
+              change={(source) => put({ source: source ?? '' })}
+            />
+            <Select
+              className="side-select"
+              aria-label={`Order of ${g.name}`}
+              disabled={around.readOnly}
+              allowClear
+              popupMatchSelectWidth={false}
+              placeholder="by key"
+              value={find.sort}
+              options={fields.flatMap((f) => [
+                { value: f.name, label: `by ${f.label}` },
+                { value: `-${f.name}`, label: `by ${f.label}, greatest first` },
+              ])}
+              onChange={(sort?: string) => put({ sort })}
+            />
+            {find.take === 'all' && (
+              <InputNumber
+                className="every-value"
+                aria-label={`At most so many of ${g.name}`}
+                min={1}
+                placeholder="most"
+                value={find.limit}
+                disabled={around.readOnly}
+                onChange={(v) => put({ limit: v ?? undefined })}
+              />
+            )}
+            {!around.readOnly && <AddCondition add={(test) => put({ where: withTest(where, test) })} />}
+            {away}
+            <ProblemsAt path={path} exact />
+            <ProblemsAt path={`${path}.find.source`} />
+            <ProblemsAt path={`${path}.find.sort`} />
+          </div>
+        }
+        proof={shown}
+      />
+      {where && (
+        <Condition
+          cond={where}
+          path={`${path}.find.where`}
+          line={undefined}
+          change={(next) => put({ where: next })}
+          lead="where"
+          depth={1}
+        />
+      )}
+    </Surroundings.Provider>
+  );
+}
