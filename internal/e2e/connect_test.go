@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -106,6 +107,21 @@ func TestConnectingAHookAndATable(t *testing.T) {
 	require.NoError(t, p.UntilText(".moveplan", "lab/receipts"))
 	require.NoError(t, p.UntilText(".moveplan", "Not there yet: lab/receipts"))
 	assert.Empty(t, p.Troubles())
+
+	// From now on only signed events; the call that the page offers is one.
+	require.NoError(t, p.Go("/connections/till"))
+	require.NoError(t, p.ClickText("button", "Take in only signed events"))
+	require.NoError(t, p.UntilText(".trycall", "printf %s 'whsec_"))
+	signed, err := browser.Eval[string](p, "document.querySelector('.trycall .mono').textContent")
+	require.NoError(t, err)
+	said, err := exec.Command("bash", "-c", signed).CombinedOutput()
+	require.NoError(t, err, string(said))
+	require.NoError(t, p.ClickText("button", "Prove it"))
+	require.NoError(t, p.UntilText(".requests", "/in/till/orders"))
+	answer, err := browser.Eval[string](p, "document.querySelector('.requests tbody tr').textContent")
+	require.NoError(t, err)
+	assert.Contains(t, answer, "✓ 202", "the call that the page offers is taken in")
+	assert.Equal(t, 401, send(t, address+"/in/till/receipts", `{"id":"R-3"}`), "unsigned ones are not any more")
 }
 
 func choose(p *browser.Page, id, option string) error {

@@ -2,15 +2,10 @@ package engine_test
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
-	"net/url"
-	"os"
-	"path/filepath"
-	"sort"
 	"strings"
 	"sync"
 	"testing"
@@ -21,9 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/engine"
-	"dorfbote/internal/peers"
 	"dorfbote/internal/store"
-	"dorfbote/internal/testdb"
 )
 
 // listing is an API whose records can be changed.
@@ -217,108 +210,4 @@ func TestPollersShareTheWork(t *testing.T) {
 	eventually(t, "asked", func() bool { return len(w.told(t, "shop/orders")) == 1 })
 	l.set(record("a", 1), record("b", 1))
 	eventually(t, "asked again by itself", func() bool { return len(w.told(t, "shop/orders")) == 2 })
-}
-
-// Whatever becomes of the line, nothing is missed and nothing is told twice.
-func TestBadLines(t *testing.T) {
-	if testing.Short() {
-		t.Skip("slow lines take their time")
-	}
-	dir := t.TempDir()
-	files := httptest.NewServer(http.FileServer(http.Dir(dir)))
-	defer files.Close()
-	upstream := strings.TrimPrefix(files.URL, "http://")
-	write := func(name, text string) {
-		tmp := filepath.Join(dir, "."+name)
-		require.NoError(t, os.WriteFile(tmp, []byte(text), 0o644))
-		require.NoError(t, os.Rename(tmp, filepath.Join(dir, name)))
-	}
-	pad := strings.Repeat("milk ", 60)
-	at := time.Now().Add(72 * time.Hour).UTC().Format("20060102T150405Z")
-	u, err := url.Parse(testdb.URL(t))
-	require.NoError(t, err)
-	orders, err := sql.Open("pgx", u.String())
-	require.NoError(t, err)
-	defer orders.Close()
-	_, err = orders.Exec("CREATE TABLE orders (id int PRIMARY KEY, pad text, updated_at timestamptz NOT NULL DEFAULT clock_timestamp())")
-	require.NoError(t, err)
-	password, _ := u.User.Password()
-	for _, c := range []struct {
-		kind, key, upstream string
-		settings            func(address string) map[string]string
-		source              map[string]string
-		grow                func(n int) // makes it hold n records
-	}{
-		{"rest", "id", upstream, func(a string) map[string]string { return map[string]string{"address": "http://" + a + "/l.json"} }, nil, func(n int) {
-			var list []string
-			for i := range n {
-				list = append(list, fmt.Sprintf(`{"id":"%d","pad":%q}`, i, pad))
-			}
-			write("l.json", "["+strings.Join(list, ",")+"]")
-		}},
-		{"feed", "id", upstream, func(a string) map[string]string { return map[string]string{"address": "http://" + a + "/f.xml"} }, nil, func(n int) {
-			text := `<rss version="2.0"><channel><title>N</title>`
-			for i := range n {
-				text += fmt.Sprintf("<item><guid>%d</guid><title>%s</title></item>", i, pad)
-			}
-			write("f.xml", text+"</channel></rss>")
-		}},
-		{"table", "id", upstream, func(a string) map[string]string { return map[string]string{"address": "http://" + a + "/t.csv"} }, nil, func(n int) {
-			text := "id,pad\n"
-			for i := range n {
-				text += fmt.Sprintf("%d,%s\n", i, pad)
-			}
-			write("t.csv", text)
-		}},
-		{"calendar", "id", upstream, func(a string) map[string]string { return map[string]string{"address": "http://" + a + "/c.ics"} }, nil, func(n int) {
-			text := "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//x//EN\r\n"
-			for i := range n {
-				text += fmt.Sprintf("BEGIN:VEVENT\r\nUID:%d\r\nDTSTAMP:20261101T000000Z\r\nDTSTART:%s\r\nSUMMARY:%s\r\nEND:VEVENT\r\n", i, at, pad)
-			}
-			write("c.ics", text+"END:VCALENDAR\r\n")
-		}},
-		{"sql", "id", u.Host, func(a string) map[string]string {
-			return map[string]string{"database_kind": "PostgreSQL", "host": a, "database": strings.TrimPrefix(u.Path, "/"), "user": u.User.Username(), "password": password, "encrypted": "never"}
-		}, map[string]string{"table": "public.orders", "changed": "updated_at"}, func(n int) {
-			for i := range n {
-				_, err := orders.Exec("INSERT INTO orders (id, pad) VALUES ($1, $2) ON CONFLICT DO NOTHING", i, pad)
-				require.NoError(t, err)
-			}
-		}},
-	} {
-		t.Run(c.kind, func(t *testing.T) {
-			w := start(t, false)
-			line := peers.NewLine(t, c.upstream)
-			source := c.kind + "/things"
-			w.polled(t, c.kind, source, c.key, c.settings(line.Address), c.source, engine.Begin{How: "everything"})
-			n, failures := 0, 0
-			for round, how := range []string{peers.Cut(900), peers.Slow, peers.Reset(30), peers.Cut(4000), peers.Thin, peers.Reset(5), peers.Cut(9000)} {
-				n += 10
-				c.grow(n)
-				line.Spoil(t, how)
-				ctx, cancel := context.WithTimeout(context.Background(), 4*time.Second)
-				if _, err := w.Poll(ctx, source); err != nil {
-					failures++
-				}
-				cancel()
-				line.Mend()
-				if round%2 == 1 {
-					_, err := w.Poll(context.Background(), source)
-					require.NoError(t, err)
-				}
-			}
-			_, err := w.Poll(context.Background(), source)
-			require.NoError(t, err)
-			got := w.told(t, source)
-			keys := map[string]bool{}
-			for _, g := range got {
-				assert.True(t, strings.HasPrefix(g, "created "), g)
-				keys[g] = true
-			}
-			sort.Strings(got)
-			assert.Len(t, got, n, "each record makes one arrival")
-			assert.Len(t, keys, n)
-			assert.Positive(t, failures, "some polls must have failed for this to show anything")
-		})
-	}
 }

@@ -33,34 +33,30 @@ export function HookBand({ c, secret: first, editor }: Props) {
       </Band>
     );
   const secret = renew.data?.secret ?? first;
-  const curl = `curl -H 'Content-Type: application/json' -d '{"${c.key_field}":"A-1","status":"new","amount":1200}' ${c.address}/orders`;
+  const curl = c.signed
+    ? signedCurl(c.address ?? '', c.key_field ?? 'id', secret)
+    : `curl -H 'Content-Type: application/json' -d '${sampleEvent(c.key_field ?? 'id')}' ${c.address}/orders`;
   return (
     <Band label="Address" hint="send events here">
       <div className="bandbody">
         <Typography.Text className="mono" copyable={{ text: c.address }}>
           {c.address}/KIND
         </Typography.Text>
-        {secret ? (
+        {secret && (
           <p>
             Sign with this secret (Standard Webhooks). It is not shown again:{' '}
             <Typography.Text className="mono" copyable>
               {secret}
             </Typography.Text>
           </p>
-        ) : (
-          <p>
-            {c.signed ? (
-              <>Only signed events are taken in. </>
-            ) : (
-              <>
-                Ready to try:{' '}
-                <Typography.Text className="mono" copyable>
-                  {curl}
-                </Typography.Text>
-              </>
-            )}
-          </p>
         )}
+        {c.signed && !secret && <p>Only signed events are taken in.</p>}
+        <p className="trycall">
+          Ready to try{c.signed && !secret && ', once SECRET is filled in'}:{' '}
+          <Typography.Text className="mono" copyable={{ text: curl }}>
+            {curl}
+          </Typography.Text>
+        </p>
         {editor && (
           <Button size="small" loading={renew.isPending} onClick={() => renew.mutate()}>
             {c.signed ? 'Make a new secret' : 'Take in only signed events'}
@@ -70,6 +66,16 @@ export function HookBand({ c, secret: first, editor }: Props) {
       </div>
     </Band>
   );
+}
+
+const sampleEvent = (key: string) => `{"${key}":"A-1","status":"new","amount":1200}`;
+
+/** A call signed by Standard Webhooks: HMAC-SHA256 over id, time and body, the key being the secret's base64 part. */
+function signedCurl(address: string, key: string, secret = 'SECRET'): string {
+  return `body='${sampleEvent(key)}' id=msg_$(date +%s%N) at=$(date +%s)
+hex=$(printf %s '${secret}' | sed 's/^whsec_//' | base64 -d | od -An -v -tx1 | tr -d ' \\n')
+mac=$(printf %s "$id.$at.$body" | openssl dgst -sha256 -mac HMAC -macopt hexkey:$hex -binary | base64)
+curl -H "webhook-id: $id" -H "webhook-timestamp: $at" -H "webhook-signature: v1,$mac" -H 'Content-Type: application/json' -d "$body" ${address}/orders`;
 }
 
 function Requests({ c }: { c: ConnectionDetail }) {
