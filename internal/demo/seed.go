@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 	"time"
 
@@ -123,7 +124,11 @@ func connections(db *gorm.DB, box *seal.Box, at Addresses) (token string, err er
 	}
 	for _, k := range kinds {
 		schema := string(k.Schema)
-		if err := db.Create(&store.Kind{Source: k.Source(), Connection: k.App, Title: k.Fields.Title, KeyField: k.Key, Schema: &schema}).Error; err != nil {
+		kind := store.Kind{Source: k.Source(), Connection: k.App, Title: k.Fields.Title, KeyField: k.Key, Schema: &schema}
+		if slices.Contains(k.Fields.Names(), "link") {
+			kind.LinkField = "link"
+		}
+		if err := db.Create(&kind).Error; err != nil {
 			return "", err
 		}
 	}

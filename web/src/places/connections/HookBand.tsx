@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Button, Typography } from 'antd';
 import { useState } from 'react';
+import { Link } from 'react-router';
 import { api, said, type ConnectionDetail } from '../../api/client';
 import { clockOf, dayOf } from '../../parts/times';
 import { Band } from '../sheet/Band';
@@ -29,6 +30,12 @@ export function HookBand({ c, secret: first, editor }: Props) {
           <a href={c.address} target="_blank" rel="noreferrer">
             Open the page
           </a>
+          {editor && c.reads?.[0] && (
+            <>
+              {' · '}
+              <Link to={`/sources/${c.reads[0].source}`}>Change its questions</Link>
+            </>
+          )}
         </div>
       </Band>
     );
