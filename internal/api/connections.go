@@ -145,7 +145,7 @@ func (s *Server) listKinds(_ context.Context, _ *Person, _ *struct{}) (*listOutp
 
 func (s *Server) listConnections(ctx context.Context, _ *Person, _ *struct{}) (*listOutput[ConnectionItem], error) {
 	var rows []store.Connection
-	if err := s.store.DB.WithContext(ctx).Order("kind DESC, id").Limit(1000).Find(&rows).Error; err != nil {
+	if err := s.store.DB.WithContext(ctx).Order("lower(title), id").Limit(1000).Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	items := make([]ConnectionItem, 0, len(rows))

@@ -157,7 +157,20 @@ func TestSchedulesStartsAndForms(t *testing.T) {
 	moments, err := browser.Eval[int](p, "document.querySelectorAll('.readback li').length")
 	require.NoError(t, err)
 	assert.Equal(t, 10, moments)
-	require.NoError(t, p.UntilText(`section[aria-label="Tell"]`, "there is no field id"))
+	require.NoError(t, p.UntilText(`[data-testid="preview"]`, "New workflow"))
+
+	// What it tells is gathered: a line for each of some records, and nothing at all when there is none.
+	require.NoError(t, p.ClickText("button", "+ gather"))
+	require.NoError(t, p.ClickText(".ant-dropdown-menu-item", "A list of records"))
+	require.NoError(t, p.Choose("Source of list", "workshop/jobs"))
+	require.NoError(t, p.UntilText(`section[aria-label="Gather"]`, "10 records"))
+	require.NoError(t, p.ClickText("button", "+ a line for each of list"))
+	require.NoError(t, p.Fill("#msg-title", "${len(list)} jobs"))
+	require.NoError(t, p.Fill("#msg-body", "In the workshop:"))
+	require.NoError(t, p.Fill(`input[aria-label="Line for each"]`, "${it.id} on ${it.vehicle}"))
+	require.NoError(t, p.Fill(`input[aria-label="At most so many lines"]`, "3"))
+	require.NoError(t, p.UntilText(`[data-testid="preview"]`, "10 jobs"))
+	require.NoError(t, p.Until(`document.querySelectorAll('[data-testid="preview"] li').length >= 3 && /JOB-\d+ on /.test(document.querySelector('[data-testid="preview"] li').innerText)`))
 
 	// Started by hand.
 	require.NoError(t, p.Go("/workflows"))

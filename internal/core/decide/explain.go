@@ -1,6 +1,8 @@
 package decide
 
 import (
+	"errors"
+
 	"dorfbote/internal/core/cond"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
@@ -32,6 +34,8 @@ type MessageProof struct {
 	Doc   *message.Document `json:"doc,omitempty"`
 	Plain string            `json:"plain,omitempty"`
 	Error string            `json:"error,omitempty"`
+	// Skipped is true where the message's list is empty and nothing is sent for that.
+	Skipped bool `json:"skipped,omitempty"`
 }
 
 // Explain runs the same plan over the same scope as Decide and keeps what every line saw.
@@ -63,9 +67,12 @@ func Explain(p *sheet.Plan, sc *formula.Scope) Proof {
 	for name, m := range p.Messages {
 		doc, err := m.Fill(sc)
 		mp := MessageProof{Doc: doc}
-		if err != nil {
+		switch {
+		case errors.Is(err, message.ErrSkip):
+			mp.Skipped = true
+		case err != nil:
 			mp.Error = err.Error()
-		} else {
+		default:
 			mp.Plain = doc.Plain()
 		}
 		out.Messages[name] = mp

@@ -179,7 +179,9 @@ func (w *Words) explain(err error) *Error {
 	case unknownField.MatchString(fe.Message):
 		name := strings.Trim(unknownField.FindStringSubmatch(fe.Message)[1], `"`)
 		out.Message = "there is no field " + name
-		out.Suggestion = value.Nearest(name, w.fieldNames())
+		if out.Suggestion = value.Nearest(name, w.fieldNames()); out.Suggestion == name {
+			out.Suggestion = "" // it is a field of something else
+		}
 	case mismatched.MatchString(fe.Message):
 		m := mismatched.FindStringSubmatch(fe.Message)
 		op, _, _ := strings.Cut(strings.TrimPrefix(fe.Message, "invalid operation: "), " ")

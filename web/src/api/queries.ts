@@ -138,3 +138,21 @@ export const useFound = (source: string, q: string) =>
       ),
     placeholderData: keepPreviousData,
   });
+
+/**
+ * What a new part of a sheet names until another is chosen: the source that most workflows watch, and a channel for
+ * practice where there is one, so that nobody is told by accident.
+ */
+export function useStarters(): { source: string; key: string; channel: string; ready: boolean } {
+  const [workflows, sources, destinations] = [useWorkflows(), useSources(), useDestinations()];
+  const watched = (source: string) => (workflows.data?.items ?? []).filter((w) => w.source === source).length;
+  const ranked = [...(sources.data?.items ?? [])].sort((a, b) => watched(b.source) - watched(a.source));
+  const channels = destinations.data?.items ?? [];
+  const channel = channels.find((d) => d.title.includes('practice')) ?? channels[0];
+  return {
+    source: ranked[0]?.source ?? '',
+    key: ranked[0]?.key_field ?? 'id',
+    channel: channel?.name ?? '',
+    ready: !workflows.isPending && !sources.isPending && !destinations.isPending,
+  };
+}

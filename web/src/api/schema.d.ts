@@ -1242,6 +1242,7 @@ export interface components {
             doc?: components["schemas"]["Document"];
             error?: string;
             plain?: string;
+            skipped?: boolean;
         };
         MoveInputBody: {
             /** @description do it; without, it is only shown what would change */

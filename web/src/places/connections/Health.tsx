@@ -37,7 +37,7 @@ export function Health({ hours }: { hours: Schemas['HealthHour'][] }) {
         })}
       </svg>
       <span className="small muted">
-        two weeks: {ok.toLocaleString('en')} calls worked
+        two weeks: {ok.toLocaleString('en')} {ok === 1 ? 'call' : 'calls'} worked
         {failed > 0 && <span className="bad">, {failed.toLocaleString('en')} failed</span>}
       </span>
     </span>

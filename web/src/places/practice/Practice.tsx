@@ -9,8 +9,10 @@ import { useKinds, usePracticeEvents } from './usePractice';
 export function Practice() {
   usePracticeEvents();
   const kinds = useKinds();
-  const [source, setSource] = useState('tours/collections');
+  const [chosen, setSource] = useState<string>();
   if (kinds.error) return <Trouble error={kinds.error} again={() => void kinds.refetch()} />;
+  const first = kinds.data?.[0];
+  const source = chosen ?? (first && `${first.app}/${first.kind}`);
   const kind = (kinds.data ?? []).find((k) => `${k.app}/${k.kind}` === source);
   return (
     <main className="place practice" id="place">

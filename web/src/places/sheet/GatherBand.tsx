@@ -1,6 +1,6 @@
 import { Button, Dropdown, Input, InputNumber, Select } from 'antd';
 import type { ProofLines } from '../../api/client';
-import { useFields } from '../../api/queries';
+import { useFields, useStarters } from '../../api/queries';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { AddCondition, Condition } from './Condition';
 import { withTest, type Gathered, type Sheet } from './model';
@@ -16,6 +16,7 @@ interface Props {
 /** What the message or the route needs and the record lacks: related records, lists, calculations. */
 export function GatherBand({ sheet, change, proof }: Props) {
   const { readOnly } = useAround();
+  const first = useStarters().source;
   const list = sheet.gather ?? [];
   const set = (next: Gathered[]) => change({ gather: next.length ? next : undefined });
   const add = (g: Omit<Gathered, 'name'>, base: string) => {
@@ -45,12 +46,12 @@ export function GatherBand({ sheet, change, proof }: Props) {
                   {
                     key: 'one',
                     label: 'A related record',
-                    onClick: () => add({ find: { source: 'tours/farms', take: 'one' } }, 'found'),
+                    onClick: () => add({ find: { source: first, take: 'one' } }, 'found'),
                   },
                   {
                     key: 'all',
                     label: 'A list of records',
-                    onClick: () => add({ find: { source: 'workshop/jobs', take: 'all', limit: 10 } }, 'list'),
+                    onClick: () => add({ find: { source: first, take: 'all', limit: 10 } }, 'list'),
                   },
                   { key: 'value', label: 'A calculation', onClick: () => add({ value: 'now' }, 'value') },
                 ],

@@ -1,6 +1,6 @@
 import { Button, Input, Segmented, Select } from 'antd';
 import type { ProofLines, TrailMark } from '../../api/client';
-import { useDestinations } from '../../api/queries';
+import { useDestinations, useStarters } from '../../api/queries';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { Condition } from './Condition';
 import { routeInk, routeMark, type Row, type RouteBand, type Sheet, type Tell } from './model';
@@ -16,6 +16,7 @@ interface Props {
 /** The route table: rows with their conditions and whom they tell, and what is for the rest. */
 export function RouteBandView({ sheet, change, proof, trail }: Props) {
   const { fields, readOnly } = useAround();
+  const { channel } = useStarters();
   const route: RouteBand = sheet.route ?? {};
   const rows = route.rows ?? [];
   const set = (next: Partial<RouteBand>) => change({ route: { ...route, ...next } });
@@ -32,7 +33,7 @@ export function RouteBandView({ sheet, change, proof, trail }: Props) {
   const newRow = (): Row => ({
     name: `Row ${rows.length + 1}`,
     when: { field: number, is: '' },
-    tell: [{ to: 'square/#practice', message: firstMessage }],
+    tell: [{ to: channel, message: firstMessage }],
   });
   const takenBy = (name: string) =>
     trail.filter((m) => m.verdict === 'told' && (m.row ?? '').split(', ').includes(name)).length;
@@ -128,9 +129,7 @@ export function RouteBandView({ sheet, change, proof, trail }: Props) {
                     <Button
                       type="link"
                       size="small"
-                      onClick={() =>
-                        set({ otherwise: { tell: [{ to: 'square/#practice', message: firstMessage }] } })
-                      }
+                      onClick={() => set({ otherwise: { tell: [{ to: channel, message: firstMessage }] } })}
                     >
                       + tell
                     </Button>
@@ -190,6 +189,7 @@ interface TellsProps {
 
 function Tells({ tell, messages, change, where }: TellsProps) {
   const { readOnly } = useAround();
+  const { channel } = useStarters();
   const destinations = useDestinations();
   const names = Object.keys(messages);
   const set = (i: number, next: Partial<Tell>) =>
@@ -243,7 +243,7 @@ function Tells({ tell, messages, change, where }: TellsProps) {
           type="text"
           size="small"
           aria-label={`Tell another channel of ${where}`}
-          onClick={() => change([...tell, { to: 'square/#practice', message: names[0] ?? 'alert' }])}
+          onClick={() => change([...tell, { to: channel, message: names[0] ?? 'alert' }])}
         >
           +
         </Button>

@@ -3,6 +3,7 @@ import type { ProofLines } from '../../api/client';
 import { MessageView, type Block, type Fact } from '../../parts/MessageView';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { FieldPicker } from './FieldPicker';
+import { ListPart } from './ListPart';
 import type { Message, Sheet } from './model';
 import { useAround } from './surroundings';
 import { useState } from 'react';
@@ -37,6 +38,7 @@ export function TellBand({ sheet, change, proof }: Props) {
     change({ messages: { ...messages, [next]: { body: '${record.id}' } } });
     setShown(next);
   };
+  const gathered = (sheet.gather ?? []).filter((g) => g.find?.take === 'all').map((g) => g.name);
   const drawn = proof?.messages?.[name];
   return (
     <Band label="Tell" hint="what they read">
@@ -52,7 +54,7 @@ export function TellBand({ sheet, change, proof }: Props) {
                 items={names.map((n) => ({ key: n, label: n }))}
               />
             )}
-            {message && <MessageEditor name={name} message={message} set={set} />}
+            {message && <MessageEditor name={name} message={message} set={set} gathered={gathered} />}
             {!readOnly && (
               <Button type="link" size="small" onClick={add}>
                 + message
@@ -61,7 +63,9 @@ export function TellBand({ sheet, change, proof }: Props) {
           </>
         }
         proof={
-          drawn?.error ? (
+          drawn?.skipped ? (
+            <p className="muted">The list is empty, so nothing is sent.</p>
+          ) : drawn?.error ? (
             <p className="bad">✕ {drawn.error}</p>
           ) : (
             drawn?.doc && (
@@ -91,10 +95,11 @@ function postsWords(proof: ProofLines | undefined, name: string): string {
 interface EditorProps {
   name: string;
   message: Message;
+  gathered: string[];
   set: (next: Partial<Message>) => void;
 }
 
-function MessageEditor({ name, message, set }: EditorProps) {
+function MessageEditor({ name, message, gathered, set }: EditorProps) {
   const { readOnly } = useAround();
   const facts = message.facts ?? [];
   const path = `messages.${name}`;
@@ -122,6 +127,7 @@ function MessageEditor({ name, message, set }: EditorProps) {
         />
         {!readOnly && <FieldPicker target="msg-body" fallback={insert('body')} />}
       </div>
+      <ListPart list={message.list} gathered={gathered} change={(list) => set({ list })} />
       <span>Facts</span>
       <div>
         {facts.map((f, i) => (

@@ -68,7 +68,16 @@ export interface Message {
   facts?: { label: string; value: string }[];
   tone?: string;
   link?: { text: string; to: string };
+  list?: MessageList;
   [other: string]: unknown;
+}
+
+export interface MessageList {
+  of: string;
+  each: string;
+  most?: number;
+  when_empty?: 'skip' | 'say';
+  empty?: string;
 }
 
 export interface Tell {
@@ -108,12 +117,21 @@ export const opOf = (c: Cond): string => Object.keys(c).find((k) => k !== 'field
 
 export const emptyTest = (field: string): Cond => ({ field, is: '' });
 
-export const blankSheet = (name: string): Sheet => ({
+/** What a fresh message says until it is changed. */
+export const freshBody = 'Something has changed.';
+
+export const blankSheet = (name: string, first: { source: string; key: string; channel: string }): Sheet => ({
   dorfbote: 1,
   name,
-  watch: { source: 'tours/collections' },
-  messages: { alert: { title: '${record.id}', body: 'Something has changed.', tone: 'plain' } },
-  route: { otherwise: { tell: [{ to: 'square/#practice', message: 'alert' }] } },
+  watch: first.source ? { source: first.source } : { start: {} },
+  messages: {
+    alert: {
+      title: first.source ? `\${record.${first.key}}` : name,
+      body: freshBody,
+      tone: 'plain',
+    },
+  },
+  route: { otherwise: { tell: [{ to: first.channel, message: 'alert' }] } },
 });
 
 /** Adds a test to a condition, putting a lone one into a group of "all". */

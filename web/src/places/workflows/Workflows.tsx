@@ -3,7 +3,7 @@ import { App, Button, Switch } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { ApiError, api, said, type WorkflowItem } from '../../api/client';
-import { useMe, useWorkflows } from '../../api/queries';
+import { useMe, useStarters, useWorkflows } from '../../api/queries';
 import { DayBars } from '../../parts/DayBars';
 import { Stamp } from '../../parts/Stamp';
 import { Trouble } from '../../parts/Trouble';
@@ -15,12 +15,13 @@ export function Workflows() {
   const workflows = useWorkflows();
   const go = useNavigate();
   const me = useMe();
+  const starters = useStarters();
   const create = useMutation({
     mutationFn: () => {
       const taken = new Set((workflows.data?.items ?? []).map((w) => w.name));
       let name = 'New workflow';
       for (let i = 2; taken.has(name); i++) name = `New workflow ${i}`;
-      return said(api.POST('/api/workflows', { body: { sheet: blankSheet(name) } }));
+      return said(api.POST('/api/workflows', { body: { sheet: blankSheet(name, starters) } }));
     },
     onSuccess: (w) => void go(`/workflows/${w.id}`),
   });
@@ -34,7 +35,12 @@ export function Workflows() {
           {items.filter((w) => w.on).length} on, {items.filter((w) => !w.on).length} off
         </p>
         {me.data?.role !== 'viewer' && (
-          <Button type="primary" loading={create.isPending} onClick={() => create.mutate()}>
+          <Button
+            type="primary"
+            disabled={!starters.ready}
+            loading={create.isPending}
+            onClick={() => create.mutate()}
+          >
             New workflow
           </Button>
         )}

@@ -1,7 +1,8 @@
 import { Select } from 'antd';
 import type { ProofLines } from '../../../api/client';
+import { useStarters } from '../../../api/queries';
 import { Band, BandLine, ProblemsAt } from '../Band';
-import { formOf, sourceOf, type Sheet, type Watch, type WatchForm } from '../model';
+import { formOf, freshBody, sourceOf, type Sheet, type Watch, type WatchForm } from '../model';
 import { useAround } from '../surroundings';
 import { ChangeForm } from './ChangeForm';
 import { DueForm, LastsForm } from './RecordForms';
@@ -41,14 +42,27 @@ interface Props {
   proof: ProofLines | undefined;
 }
 
+/** The messages, where the title of a fresh one names a record and there is none any more. */
+function retitled(sheet: Sheet, record: boolean): Sheet['messages'] {
+  const messages = sheet.messages ?? {};
+  if (record) return messages;
+  return Object.fromEntries(
+    Object.entries(messages).map(([name, m]) => [
+      name,
+      m.body === freshBody && /^\$\{record\.\w+\}$/.test(m.title ?? '') ? { ...m, title: sheet.name } : m,
+    ]),
+  );
+}
+
 /** What starts the workflow, in any of its forms. */
 export function WatchBand({ sheet, change, proof }: Props) {
   const { fields, readOnly } = useAround();
+  const starters = useStarters();
   const watch = sheet.watch ?? {};
   const form = formOf(watch);
   const set = (next: Watch) => change({ watch: next });
   const turn = (next: WatchForm) => {
-    const source = sourceOf(watch) || 'tours/collections';
+    const source = sourceOf(watch) || starters.source;
     const time = fields.find((f) => f.type === 'moment' || f.type === 'date')?.name ?? 'due';
     const first = fields.find((f) => f.name === 'status')?.name ?? fields[0]?.name ?? 'id';
     const today = new Date().toISOString().slice(0, 10);
@@ -61,7 +75,7 @@ export function WatchBand({ sheet, change, proof }: Props) {
       start: { start: { source, ask: [] } },
       called: { called: { takes: [{ name: 'text', label: 'Text', type: 'text' }] } },
     };
-    set(fresh[next]);
+    change({ watch: fresh[next], messages: retitled(sheet, sourceOf(fresh[next]) !== '') });
   };
   const Editor = editors[form];
   return (
