@@ -111,6 +111,7 @@ func TestConnectingAHookAndATable(t *testing.T) {
 	// From now on only signed events; the call that the page offers is one.
 	require.NoError(t, p.Go("/connections/till"))
 	require.NoError(t, p.ClickText("button", "Take in only signed events"))
+	require.NoError(t, p.ClickText(".ant-modal button", "Make the secret"))
 	require.NoError(t, p.UntilText(".trycall", "printf %s 'whsec_"))
 	signed, err := browser.Eval[string](p, "document.querySelector('.trycall .mono').textContent")
 	require.NoError(t, err)

@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { Button, Typography } from 'antd';
+import { App, Button, Typography } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, said, type ConnectionDetail } from '../../api/client';
@@ -15,6 +15,7 @@ interface Props {
 /** Where calls come in, how to send one, and the last ones with what was wrong with each. */
 export function HookBand({ c, secret: first, editor }: Props) {
   const cache = useQueryClient();
+  const { modal } = App.useApp();
   const renew = useMutation({
     mutationFn: () =>
       said(api.PATCH('/api/connections/{id}', { params: { path: { id: c.id } }, body: { renew: true } })),
@@ -65,7 +66,20 @@ export function HookBand({ c, secret: first, editor }: Props) {
           </Typography.Text>
         </p>
         {editor && (
-          <Button size="small" loading={renew.isPending} onClick={() => renew.mutate()}>
+          <Button
+            size="small"
+            loading={renew.isPending}
+            onClick={() =>
+              modal.confirm({
+                title: c.signed ? `A new secret for ${c.title}?` : `Only signed events for ${c.title}?`,
+                content: c.signed
+                  ? 'What is signed with the old one is refused from that moment on, until the sender has the new one.'
+                  : 'What comes unsigned is refused from that moment on, until the sender has the secret.',
+                okText: 'Make the secret',
+                onOk: () => renew.mutateAsync(),
+              })
+            }
+          >
             {c.signed ? 'Make a new secret' : 'Take in only signed events'}
           </Button>
         )}
