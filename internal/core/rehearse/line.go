@@ -31,7 +31,11 @@ func (l Line) AppendJSON(b []byte) []byte {
 		b = append(b, name...)
 		b = value.AppendJSON(b, s)
 	}
-	at := l.At.Format(time.RFC3339Nano)
+	moment := l.At // an arrival's as it was written
+	if l.Tick != "" {
+		moment = moment.UTC() // as most arrivals are written, so that lines sort and compare as text
+	}
+	at := moment.Format(time.RFC3339Nano)
 	str(`{"arrival":`, l.Arrival)
 	if l.Tick != "" {
 		str(`,"tick":`, l.Tick)
