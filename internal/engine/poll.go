@@ -133,17 +133,17 @@ func (e *Engine) pollOnce(ctx context.Context, p *store.Poll, k *store.Kind, c *
 	return s.tally, polled, false, err
 }
 
-// believable doubts a source that lists nothing where it listed much: once may be a slip of the app, and everything
+// believable doubts a source that lists nothing where it listed something: once may be a slip of the app, and everything
 // would be told as gone. Twice is believed.
 func (e *Engine) believable(ctx context.Context, p *store.Poll, s *snapshot) error {
 	if s.tally.Rows > 0 {
 		return nil
 	}
 	var had int64
-	if err := e.Store.DB.WithContext(ctx).Raw("SELECT count(*) FROM (SELECT 1 FROM records WHERE source = ? LIMIT 10) r", p.Source).Scan(&had).Error; err != nil {
+	if err := e.Store.DB.WithContext(ctx).Raw("SELECT count(*) FROM (SELECT 1 FROM records WHERE source = ? LIMIT 1) r", p.Source).Scan(&had).Error; err != nil {
 		return err
 	}
-	if had < 5 || p.Suspect {
+	if had == 0 || p.Suspect {
 		return nil
 	}
 	p.Suspect = true

@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -310,6 +311,11 @@ func (t *tables) rows(ctx context.Context, f *fetched, src connect.Source, emit 
 		return err
 	}
 	defer r.Close()
+	// Something else may stand at the address, such as a page that says the table is away: not one row is then gone.
+	if !slices.Contains(r.names, src.Key) {
+		first := strings.Join(r.names[:min(len(r.names), 8)], ", ")
+		return &connect.Trouble{Tried: "reading the columns' names", Said: fmt.Sprintf("there is no column %q, which names a row; the columns are: %s", src.Key, first), Do: "look at the file, or choose another column as the key"}
+	}
 	for n := 0; ; n++ {
 		cells, err := r.Next()
 		if err == io.EOF {

@@ -1,0 +1,112 @@
+package api_test
+
+import (
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func items(of map[string]any) []map[string]any {
+	var out []map[string]any
+	list, _ := of["items"].([]any)
+	for _, it := range list {
+		out = append(out, it.(map[string]any))
+	}
+	return out
+}
+
+// A source is looked at before it is read, begun where it is said, corrected, searched, and asked again.
+func TestASourcesLife(t *testing.T) {
+	var body atomic.Value
+	body.Store("Tank;Litres;Where;Page\r\nT1;1.240,5;Sonnleiten;https://tanks.example/T1\r\nT2;900;Mill;https://tanks.example/T2\r\n")
+	file := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte(body.Load().(string))) }))
+	defer file.Close()
+	c := start(t)
+	c.signIn()
+	status, made := c.call("POST", "/api/connections", `{"id":"cellar","title":"Cellar","kind":"table","settings":{"where":"at an address"}}`)
+	assert.Equal(t, 422, status, "what is needed is asked for")
+	assert.Contains(t, made["detail"].(string)+toText(made["errors"]), "Address")
+	status, made = c.call("POST", "/api/connections", `{"id":"cellar","title":"Cellar","kind":"table","settings":{"where":"at an address","address":"`+file.URL+`/t.csv"}}`)
+	require.Equal(t, 200, status, made)
+
+	source := `{"kind":"tanks","key_field":"Tank","begin":{"how":"from","key":"T2"}}`
+	status, look := c.call("POST", "/api/connections/cellar/sources/preview", source)
+	require.Equal(t, 200, status, look)
+	assert.Len(t, look["records"], 2)
+	status, _ = c.call("GET", "/api/sources/cellar/tanks/records", "")
+	assert.Equal(t, 404, status, "looking adds nothing")
+	status, made = c.call("POST", "/api/connections/cellar/sources", source)
+	require.Less(t, status, 300, made)
+	at := "/api/sources/cellar/tanks"
+	polled := func() (poll map[string]any) {
+		_, list := c.call("GET", "/api/sources", "")
+		for _, s := range items(list) {
+			if s["source"] == "cellar/tanks" {
+				return s["poll"].(map[string]any)
+			}
+		}
+		return nil
+	}
+	check := func() {
+		before := polled()["last_at"]
+		status, _ := c.call("POST", at+"/check", "")
+		require.Equal(t, 200, status)
+		require.Eventually(t, func() bool { p := polled(); return p["last_at"] != before && p["asking"] == false }, 20*time.Second, 20*time.Millisecond)
+	}
+	require.Eventually(t, func() bool { return polled()["begun"] == true }, 20*time.Second, 20*time.Millisecond, "it is asked at once")
+	_, list := c.call("GET", "/api/arrivals?source=cellar/tanks", "")
+	require.Len(t, items(list), 1, "it begins with T2")
+	assert.Equal(t, "T2", items(list)[0]["key"])
+
+	// Its fields are corrected, and corrections taken back.
+	status, _ = c.call("PATCH", at, `{"link_field":"Page","title_field":"Where","fields":{"Litres":{"label":"In the tank","type":"text"},"Where":{"hidden":true}}}`)
+	require.Equal(t, 200, status)
+	field := func(name string) map[string]any {
+		_, fields := c.call("GET", at+"/fields", "")
+		for _, f := range items(fields) {
+			if f["name"] == name {
+				return f
+			}
+		}
+		t.Fatalf("there is no field %s", name)
+		return nil
+	}
+	assert.Equal(t, []any{"In the tank", "text", true}, []any{field("Litres")["label"], field("Litres")["type"], field("Litres")["corrected"]})
+	assert.Equal(t, true, field("Where")["hidden"])
+	status, _ = c.call("PATCH", at, `{"fields":{"Litres":{}}}`)
+	require.Equal(t, 200, status)
+	assert.Equal(t, "number", field("Litres")["type"])
+	status, _ = c.call("PATCH", at, `{"fields":{"Litres":{"type":"colour"}}}`)
+	assert.Equal(t, 422, status, "there is no such type")
+
+	// Its records, by a value, with title and link; the fields that a value stands in.
+	_, found := c.call("GET", at+"/records?q=sonnleiten", "")
+	require.Len(t, items(found), 1)
+	assert.Equal(t, []any{"T1", "Sonnleiten", "https://tanks.example/T1"}, []any{items(found)[0]["key"], items(found)[0]["title"], items(found)[0]["link"]})
+	_, found = c.call("GET", at+"/find?q=Sonnleiten", "")
+	require.Len(t, items(found), 1)
+	_, page := c.call("GET", at+"/records?limit=1&offset=1", "")
+	assert.Len(t, items(page), 1)
+
+	// Asked again: a changed row is an update with what was before; one that cannot be read changes nothing.
+	body.Store("Tank;Litres;Where;Page\r\nT1;1.240,5;Sonnleiten;https://tanks.example/T1\r\nT2;950;Mill;https://tanks.example/T2\r\n")
+	check()
+	_, list = c.call("GET", "/api/arrivals?source=cellar/tanks", "")
+	require.Len(t, items(list), 2)
+	body.Store("<html>We are being repaired</html>")
+	check()
+	assert.NotEmpty(t, polled()["last_error"])
+	_, list = c.call("GET", "/api/arrivals?source=cellar/tanks", "")
+	assert.Len(t, items(list), 2)
+	status, _ = c.call("DELETE", at, "")
+	assert.Less(t, status, 300)
+	assert.Nil(t, polled(), "it is read no more")
+}
+
+func toText(v any) string { return fmt.Sprint(v) }
