@@ -1,5 +1,6 @@
 import { useQueryClient } from '@tanstack/react-query';
 import { useEffect } from 'react';
+import { renew } from './renew';
 
 /** Which cached answers an event makes stale. */
 const stale: Record<string, string[]> = {
@@ -25,7 +26,7 @@ export function useLive(): void {
       keys.forEach((k) => due.add(k));
       timer ??= window.setTimeout(() => {
         timer = undefined;
-        due.forEach((k) => void cache.invalidateQueries({ queryKey: [k] }));
+        due.forEach((k) => renew(cache, [k]));
         due.clear();
       }, 400);
     };

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect } from 'react';
 import { ApiError } from '../../api/client';
+import { renew } from '../../api/renew';
 import type { Block, Fact } from '../../parts/MessageView';
 
 /** The practice services speak HTTP of their own; Dorfbote passes the browser's calls on to them. */
@@ -123,6 +124,7 @@ export function usePracticeEvents() {
   const cache = useQueryClient();
   useEffect(() => {
     const source = new EventSource('/api/practice/events');
+    source.onopen = () => ['posts', 'records', 'channels'].forEach((k) => renew(cache, ['practice', k])); // what was missed till now
     source.onmessage = (m) => {
       const e = JSON.parse(m.data as string) as {
         topic: string;
@@ -130,9 +132,7 @@ export function usePracticeEvents() {
         app?: string;
         kind?: string;
       };
-      if (e.topic === 'records')
-        void cache.invalidateQueries({ queryKey: ['practice', 'records', e.app, e.kind] });
-      else void cache.invalidateQueries({ queryKey: ['practice', e.topic] });
+      renew(cache, e.topic === 'records' ? ['practice', 'records', e.app, e.kind] : ['practice', e.topic]);
     };
     return () => source.close();
   }, [cache]);
