@@ -218,65 +218,6 @@ func (s *Server) addressOf(c *store.Connection) string {
 
 var shortName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`)
 
-// split parts settings from secrets, and refuses what the kind does not ask for.
-func split(k *connect.Kind, given map[string]string) (settings store.Texts, secrets map[string]string, err error) {
-	settings, secrets = store.Texts{}, map[string]string{}
-	known := map[string]connect.Setting{}
-	for _, f := range k.Settings {
-		known[f.Name] = f
-	}
-	for name, v := range given {
-		f, ok := known[name]
-		switch {
-		case !ok:
-			return nil, nil, invalid("body.settings."+name, "a %s has no setting %s", k.Title, name)
-		case len(v) > 20_000:
-			return nil, nil, invalid("body.settings."+name, "%s is too long", f.Label)
-		case f.Type == "secret":
-			secrets[name] = v
-		case f.Type == "choice" && v != "" && !holds(f.Options, v):
-			return nil, nil, invalid("body.settings."+name, "%s is one of %s, not %q", f.Label, strings.Join(f.Options, ", "), v)
-		default:
-			settings[name] = strings.TrimSpace(v)
-		}
-	}
-	return settings, secrets, nil
-}
-
-func holds(list []string, s string) bool {
-	for _, e := range list {
-		if e == s {
-			return true
-		}
-	}
-	return false
-}
-
-// applies tells whether a setting is asked for, given the others.
-func applies(f connect.Setting, settings map[string]string, all []connect.Setting) bool {
-	name, values, ok := strings.Cut(f.When, "=")
-	if !ok {
-		return true
-	}
-	have := settings[name]
-	for _, other := range all {
-		if other.Name == name && have == "" {
-			have = other.Default
-		}
-	}
-	return holds(strings.Split(values, ","), have)
-}
-
-// complete refuses settings that lack something that is needed.
-func complete(fields []connect.Setting, settings, secrets map[string]string) error {
-	for _, f := range fields {
-		if f.Required && f.Default == "" && settings[f.Name] == "" && secrets[f.Name] == "" && applies(f, settings, fields) {
-			return invalid("body.settings."+f.Name, "%s is missing", f.Label)
-		}
-	}
-	return nil
-}
-
 func newSigningSecret() string {
 	raw := make([]byte, 24)
 	_, _ = rand.Read(raw)

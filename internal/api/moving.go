@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -195,12 +196,12 @@ func lacks(sh *sheet.Sheet, known sheet.Known, into map[string]bool) {
 	}
 	sources, destinations := sh.Names()
 	for _, t := range sources {
-		if !holds(known.Sources(), t.S) && !strings.HasPrefix(t.S, "dorfbote/") {
+		if !slices.Contains(known.Sources(), t.S) && !strings.HasPrefix(t.S, "dorfbote/") {
 			into[t.S] = true
 		}
 	}
 	for _, t := range destinations {
-		if !holds(known.Destinations(), t.S) {
+		if !slices.Contains(known.Destinations(), t.S) {
 			into[t.S] = true
 		}
 	}

@@ -31,7 +31,7 @@ func TestASourcesLife(t *testing.T) {
 	c.signIn()
 	status, made := c.call("POST", "/api/connections", `{"id":"cellar","title":"Cellar","kind":"table","settings":{"where":"at an address"}}`)
 	assert.Equal(t, 422, status, "what is needed is asked for")
-	assert.Contains(t, made["detail"].(string)+toText(made["errors"]), "Address")
+	assert.Contains(t, made["detail"].(string)+fmt.Sprint(made["errors"]), "Address")
 	status, made = c.call("POST", "/api/connections", `{"id":"cellar","title":"Cellar","kind":"table","settings":{"where":"at an address","address":"`+file.URL+`/t.csv"}}`)
 	require.Equal(t, 200, status, made)
 
@@ -107,6 +107,6 @@ func TestASourcesLife(t *testing.T) {
 	status, _ = c.call("DELETE", at, "")
 	assert.Less(t, status, 300)
 	assert.Nil(t, polled(), "it is read no more")
+	status, _ = c.call("GET", at+"/records", "")
+	assert.Equal(t, 404, status)
 }
-
-func toText(v any) string { return fmt.Sprint(v) }

@@ -21,6 +21,9 @@ const (
 	Object  Type = "object"
 )
 
+// Types lists every type a field can have, Any among them.
+var Types = []Type{Any, Text, Num, Money, YesNo, Date, Moment, Span, Choice, Choices, Person, Link, List, Object}
+
 // IsText tells whether values of the type are text.
 func (t Type) IsText() bool {
 	return t == Text || t == Choice || t == Person || t == Link

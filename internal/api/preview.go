@@ -1,0 +1,78 @@
+package api
+
+import (
+	"context"
+
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine"
+)
+
+type previewOutput struct {
+	Body struct {
+		Fields   []FieldItem  `json:"fields"`
+		Records  []RecordItem `json:"records"`
+		Rows     int          `json:"rows" doc:"how many records were read to make this"`
+		More     bool         `json:"more" doc:"there are more than were read"`
+		Problem  string       `json:"problem" doc:"why it could not be read"`
+		Twice    int          `json:"twice" doc:"records whose key an earlier one has as well"`
+		Arrivals int          `json:"arrivals" doc:"how many arrivals the beginning would make at once, of the records read"`
+		Posts    int64        `json:"posts" doc:"how many posts these would send at once, by the workflows that are on for this source"`
+	}
+}
+
+// previewRows is how many records a preview reads.
+const previewRows = 200
+
+func (s *Server) previewSource(ctx context.Context, _ *Person, in *newSourceInput) (*previewOutput, error) {
+	o, err := s.opened(ctx, in.ID, &in.Body)
+	if err != nil {
+		return nil, err
+	}
+	out := &previewOutput{}
+	out.Body.Fields, out.Body.Records = []FieldItem{}, []RecordItem{}
+	if o.conn == nil {
+		return out, nil
+	}
+	defer o.conn.Close()
+	ctx, cancel := context.WithTimeout(ctx, proving)
+	defer cancel()
+	items, more, err := s.Engine.Sample(ctx, o.conn, engine.SourceOf(o.row), previewRows)
+	if err != nil {
+		out.Body.Problem = err.Error()
+	}
+	out.Body.Rows, out.Body.More = len(items), more
+	l := value.NewLearner()
+	records := make([]map[string]any, len(items))
+	seen := map[string]bool{}
+	picks := in.Body.Begin.Picks()
+	for i := range items {
+		records[i] = items[i].Record
+		l.See(items[i].Record)
+		if seen[items[i].Key] {
+			out.Body.Twice++
+			continue
+		}
+		seen[items[i].Key] = true
+		if picks == nil || picks(&items[i]) {
+			out.Body.Arrivals++
+			n, err := s.Engine.WouldPost(ctx, o.row.Source, &items[i])
+			if err != nil {
+				return nil, err
+			}
+			out.Body.Posts += n
+		}
+	}
+	kind := l.Kind()
+	for _, f := range kind.Fields {
+		out.Body.Fields = append(out.Body.Fields, s.fieldItem(f, kind, records))
+	}
+	for i := range items {
+		if len(out.Body.Records) == 20 {
+			break
+		}
+		it := s.recordItem(o.row, kind, items[i].Key, items[i].Record)
+		it.At = items[i].At
+		out.Body.Records = append(out.Body.Records, it)
+	}
+	return out, nil
+}

@@ -1,0 +1,86 @@
+package table
+
+import (
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"dorfbote/internal/connect"
+	"dorfbote/internal/core/value"
+)
+
+// table is a file's rows below the heading.
+type table struct {
+	rows
+	names []string
+}
+
+func openTable(path string, settings map[string]string) (*table, error) {
+	var r rows
+	var err error
+	if isWorkbook(path) {
+		w, openErr := openWorkbook(path)
+		if openErr != nil {
+			return nil, damaged(openErr)
+		}
+		if r, err = w.sheet(settings["sheet"]); err != nil {
+			w.zip.Close()
+		}
+	} else {
+		r, err = openCSV(path)
+	}
+	if err != nil {
+		return nil, &connect.Trouble{Tried: "opening the table", Said: plainError(err)}
+	}
+	heading, _ := strconv.Atoi(settings["heading"])
+	for {
+		cells, err := r.Next()
+		if err != nil {
+			r.Close()
+			if err == io.EOF {
+				return nil, &connect.Trouble{Tried: "reading the columns' names", Said: "the table is empty", Do: "the first row must hold the names of the columns", Wait: settled}
+			}
+			return nil, damaged(err)
+		}
+		if r.Line() >= heading {
+			return &table{rows: r, names: columnNames(cells)}, nil
+		}
+	}
+}
+
+// columnNames makes names of the heading: each its own, none empty but those at the end.
+func columnNames(cells []any) []string {
+	var names []string
+	seen := map[string]int{}
+	for i, v := range cells {
+		s, ok := v.(string)
+		if !ok && v != nil {
+			s = fmt.Sprint(v)
+			if n, ok := v.(float64); ok {
+				s = value.NumberText(n)
+			}
+		}
+		s = strings.Join(strings.Fields(s), " ")
+		if s == "" {
+			s = fmt.Sprintf("column %d", i+1)
+		}
+		if seen[s]++; seen[s] > 1 {
+			s = fmt.Sprintf("%s %d", s, seen[s])
+		}
+		names = append(names, s)
+	}
+	return names
+}
+
+// likelyKey is the column that names a row, as far as the name of the column tells.
+func (t *table) likelyKey() string {
+	for _, want := range []string{"id", "key", "number", "no", "nr", "code"} {
+		for _, n := range t.names {
+			if strings.EqualFold(strings.TrimSuffix(n, "."), want) {
+				return n
+			}
+		}
+	}
+	return t.names[0]
+}
