@@ -232,7 +232,7 @@ func TestSecretsStaySealed(t *testing.T) {
 	var dump string
 	require.NoError(t, c.st.DB.Raw("SELECT string_agg(c::text, '') FROM connections c").Scan(&dump).Error)
 	assert.NotContains(t, dump, "hush-hush-2")
-	status, _ = c.call("PATCH", "/api/connections/farm", `{"settings":{"address":"http://127.0.0.1:2/"}}`)
+	status, _ = c.call("PATCH", "/api/connections/farm", `{"settings":{"address":"http://127.0.0.1:1/other"}}`)
 	require.Equal(t, 200, status)
 	_, got := c.call("GET", "/api/connections/farm", "")
 	assert.Equal(t, []any{"token"}, got["secrets"], "what is not named stays as it is")
@@ -244,6 +244,22 @@ func TestSecretsStaySealed(t *testing.T) {
 	status, _ = c.call("POST", "/api/connections/prove", fmt.Sprintf(`{"kind":"rest","id":"farm","settings":{"address":%q,"auth":"bearer token"}}`, thief.URL))
 	assert.Equal(t, 422, status)
 	assert.Empty(t, seen)
+	elsewhere := fmt.Sprintf(`"address":%q`, thief.URL)
+	status, no := c.call("PATCH", "/api/connections/farm", `{"settings":{`+elsewhere+`}}`)
+	assert.Equal(t, 422, status)
+	assert.Contains(t, fmt.Sprint(no), "must be given again")
+	status, _ = c.call("PATCH", "/api/connections/farm", `{"settings":{`+elsewhere+`,"token":"new-1"}}`)
+	require.Equal(t, 200, status)
+	_, _ = c.call("POST", "/api/connections/farm/prove", "")
+	assert.Equal(t, "Bearer new-1", seen)
+
+	// What cannot be unsealed is not lost by a change of something else.
+	require.NoError(t, c.st.DB.Exec("UPDATE connections SET sealed = 'sealed by another key' WHERE id = 'farm'").Error)
+	status, _ = c.call("PATCH", "/api/connections/farm", `{"title":"Farms","paused":true}`)
+	require.Equal(t, 200, status)
+	var sealed string
+	require.NoError(t, c.st.DB.Raw("SELECT convert_from(sealed, 'UTF8') FROM connections WHERE id = 'farm'").Scan(&sealed).Error)
+	assert.Equal(t, "sealed by another key", sealed)
 	for body, want := range map[string]string{
 		`{"id":"x","kind":"nothing","title":"X"}`:                                            "there is no kind of connection",
 		`{"id":"x","kind":"rest","title":"X"}`:                                               "Address is missing",

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/base64"
+	"maps"
 	"net/http"
 	"regexp"
 	"strings"
@@ -337,29 +338,29 @@ func (s *Server) changeConnection(ctx context.Context, _ *Person, in *changeInpu
 		if err != nil {
 			return err
 		}
-		have, err := s.Engine.Box.Open(c.Sealed, c.ID)
-		if err != nil && len(secrets) == 0 && len(c.Sealed) > 0 && in.Body.Settings != nil {
-			return err
+		now := maps.Clone(c.Settings)
+		if now == nil {
+			now = store.Texts{}
 		}
-		if have == nil {
-			have = map[string]string{}
-		}
-		if c.Settings == nil {
-			c.Settings = store.Texts{}
-		}
-		for name, v := range settings {
-			c.Settings[name] = v
-		}
-		for name, v := range secrets {
-			have[name] = v
-		}
+		maps.Copy(now, settings)
 		if in.Body.Renew && c.Kind == "hook" {
 			fresh = newSigningSecret()
-			have["signing"] = fresh
+			secrets["signing"] = fresh
 		}
-		if c.Sealed, err = s.Engine.Box.Seal(have, c.ID); err != nil {
-			return err
+		// Without need nothing is sealed anew: with a wrong key, what is sealed stays for the right one.
+		if len(secrets) > 0 || place(now) != place(c.Settings) {
+			have, err := s.Engine.Box.Open(c.Sealed, c.ID)
+			if err != nil && len(secrets) == 0 {
+				return err
+			}
+			if err := keepSecrets(k, c.Settings, now, have, secrets); err != nil {
+				return err
+			}
+			if c.Sealed, err = s.Engine.Box.Seal(secrets, c.ID); err != nil {
+				return err
+			}
 		}
+		c.Settings = now
 		if in.Body.Title != "" {
 			c.Title = in.Body.Title
 		}

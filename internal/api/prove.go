@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"time"
 
@@ -61,29 +62,20 @@ func (s *Server) proveNew(ctx context.Context, _ *Person, in *proveNewInput) (*p
 		if err := s.store.DB.WithContext(ctx).First(&c, "id = ? AND kind = ?", in.Body.ID, k.Name).Error; err != nil {
 			return nil, err
 		}
-		// A secret is only sent to where it was given for.
-		if c.Settings["address"] == settings["address"] && c.Settings["host"] == settings["host"] {
-			have, err := s.Engine.Box.Open(c.Sealed, c.ID)
-			if err != nil {
-				return nil, err
-			}
-			for name, v := range have {
-				if secrets[name] == "" {
-					secrets[name] = v
-				}
-			}
+		have, err := s.Engine.Box.Open(c.Sealed, c.ID)
+		if err != nil {
+			return nil, err
+		}
+		if err := keepSecrets(k, c.Settings, settings, have, secrets); err != nil {
+			return nil, err
 		}
 	}
 	if err := complete(k.Settings, settings, secrets); err != nil {
 		return nil, err
 	}
 	config := connect.Config{ID: in.Body.ID, Settings: map[string]string{}, Env: s.Engine.Env}
-	for name, v := range settings {
-		config.Settings[name] = v
-	}
-	for name, v := range secrets {
-		config.Settings[name] = v
-	}
+	maps.Copy(config.Settings, settings)
+	maps.Copy(config.Settings, secrets)
 	if k.Open == nil {
 		return &proveOutput{ProveBody{OK: true, Steps: []connect.Step{connect.Passed("making the address", "it waits for calls")}, Choices: []connect.Choice{}}}, nil
 	}

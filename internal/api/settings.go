@@ -1,10 +1,12 @@
 package api
 
 import (
+	"net/url"
 	"slices"
 	"strings"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/value"
 	"dorfbote/internal/store"
 )
 
@@ -62,4 +64,37 @@ func complete(fields []connect.Setting, settings, secrets map[string]string) err
 func sourceSettings(k *connect.Kind, given map[string]string) (store.Texts, error) {
 	settings, _, err := split(&connect.Kind{Title: k.Title + "'s source", Settings: k.Source}, given)
 	return settings, err
+}
+
+// place is where a connection's secrets are sent.
+func place(settings map[string]string) string {
+	host := settings["host"]
+	if _, domain, ok := strings.Cut(settings["user"], "@"); ok && host == "" {
+		host = domain // a chat's server is found by the user's name
+	}
+	if u, err := url.Parse(settings["address"]); err == nil {
+		return u.Scheme + "://" + u.Host + " " + host // another path is the same place
+	}
+	return settings["address"] + " " + host
+}
+
+// keepSecrets adds what is sealed already to the secrets that were given. One is only ever sent to where it was given
+// for: where the settings lead elsewhere it must be given again.
+func keepSecrets(k *connect.Kind, was, now, have, given map[string]string) error {
+	for _, name := range value.SortedKeys(have) {
+		if given[name] != "" {
+			continue
+		}
+		if place(was) != place(now) {
+			label := name
+			for _, f := range k.Settings {
+				if f.Name == name {
+					label = f.Label
+				}
+			}
+			return invalid("body.settings."+name, "the connection leads elsewhere now, so %s must be given again", label)
+		}
+		given[name] = have[name]
+	}
+	return nil
 }

@@ -316,19 +316,28 @@ type beginInput struct {
 
 type beginOutput struct{ Body engine.Beginning }
 
-// beginning says what switching on would send at once.
-func (s *Server) beginning(ctx context.Context, _ *Person, in *beginInput) (*beginOutput, error) {
-	w, err := s.store.Workflow(ctx, in.ID)
+// runnable gives a workflow and the plan of its draft, or why that cannot run.
+func (s *Server) runnable(ctx context.Context, id int64) (*store.Workflow, *sheet.Plan, error) {
+	w, err := s.store.Workflow(ctx, id)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	known, err := s.Engine.Known(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	plan, _, problems := sheet.Compile([]byte(w.Draft), known)
 	if plan == nil {
-		return nil, notRunnable(problems)
+		return nil, nil, notRunnable(problems)
+	}
+	return w, plan, nil
+}
+
+// beginning says what switching on would send at once.
+func (s *Server) beginning(ctx context.Context, _ *Person, in *beginInput) (*beginOutput, error) {
+	_, plan, err := s.runnable(ctx, in.ID)
+	if err != nil {
+		return nil, err
 	}
 	since, err := in.Body.since()
 	if err != nil || since < 0 {
@@ -342,17 +351,9 @@ func (s *Server) beginning(ctx context.Context, _ *Person, in *beginInput) (*beg
 }
 
 func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workflowOutput, error) {
-	w, err := s.store.Workflow(ctx, in.ID)
+	w, plan, err := s.runnable(ctx, in.ID)
 	if err != nil {
 		return nil, err
-	}
-	known, err := s.Engine.Known(ctx)
-	if err != nil {
-		return nil, err
-	}
-	plan, _, problems := sheet.Compile([]byte(w.Draft), known)
-	if plan == nil {
-		return nil, notRunnable(problems)
 	}
 	on := store.SwitchedOn{Sheet: w.Draft, By: who.Name, Since: -1}
 	if in.Body != nil {

@@ -16,7 +16,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/browser"
-	"dorfbote/internal/demo"
 )
 
 func send(t *testing.T, address, body string) int {
@@ -31,9 +30,7 @@ func send(t *testing.T, address, body string) int {
 // A hook and a table are connected, proved and looked at; what is learnt of their fields is corrected; and a sheet is
 // proved on a record that has just come.
 func TestConnectingAHookAndATable(t *testing.T) {
-	address := start(t)
-	p := open(t, address)
-	require.NoError(t, p.SignIn(demo.People[0].Email, demo.Password))
+	p, address := enter(t)
 
 	// The hook: its address, a first event, one that is refused, and why.
 	require.NoError(t, p.Go("/connections"))
@@ -140,9 +137,7 @@ func choose(p *browser.Page, id, option string) error {
 // A schedule is built by choosing and read back; a workflow is started by hand, with its questions; a hosted form is
 // filled in and mended without script.
 func TestSchedulesStartsAndForms(t *testing.T) {
-	address := start(t)
-	p := open(t, address)
-	require.NoError(t, p.SignIn(demo.People[0].Email, demo.Password))
+	p, address := enter(t)
 
 	require.NoError(t, p.Go("/workflows"))
 	require.NoError(t, p.ClickText("button", "New workflow"))

@@ -92,6 +92,15 @@ func open(t *testing.T, address string) *browser.Page {
 	return p
 }
 
+// enter starts everything and signs in.
+func enter(t *testing.T) (p *browser.Page, address string) {
+	t.Helper()
+	address = start(t)
+	p = open(t, address)
+	require.NoError(t, p.SignIn(demo.People[0].Email, demo.Password))
+	return p, address
+}
+
 // records asks a practice app for records, to find one that fits the test.
 func records(t *testing.T, p *browser.Page, fits func(map[string]any) bool) string {
 	t.Helper()
@@ -111,9 +120,7 @@ func records(t *testing.T, p *browser.Page, fits func(map[string]any) bool) stri
 // The whole first job: a collection becomes late, and the alert stands in the square; with a higher
 // threshold it does not, and Arrivals says why.
 func TestLateCollectionReachesTheSquare(t *testing.T) {
-	address := start(t)
-	p := open(t, address)
-	require.NoError(t, p.SignIn(demo.People[0].Email, demo.Password))
+	p, _ := enter(t)
 
 	// Start from a workflow that is off.
 	require.NoError(t, p.Go("/workflows"))
@@ -190,9 +197,7 @@ func makeLate(t *testing.T, p *browser.Page, key string) {
 
 // What keeps a post from its channel is said in the other side's words, and mended there.
 func TestRefusedPostWaitsForAPerson(t *testing.T) {
-	address := start(t)
-	p := open(t, address)
-	require.NoError(t, p.SignIn(demo.People[0].Email, demo.Password))
+	p, _ := enter(t)
 	require.NoError(t, p.Go("/practice"))
 	require.NoError(t, p.ClickText(".channel", "#board private"))
 	require.NoError(t, p.ClickText("button", "Put it out"))

@@ -64,26 +64,18 @@ interface PartProps {
 }
 
 function Recurrence({ b, put, readOnly }: PartProps) {
-  if (b.how === 'cron')
+  if (b.how === 'cron' || b.how === 'rule') {
+    const how = b.how;
     return (
       <Input
         className="formula mono"
-        aria-label="Cron: minute, hour, day, month, weekday"
-        value={b.cron}
+        aria-label={how === 'cron' ? 'Cron: minute, hour, day, month, weekday' : 'Recurrence rule'}
+        value={b[how]}
         readOnly={readOnly}
-        onChange={(e) => put({ cron: e.target.value })}
+        onChange={(e) => put({ [how]: e.target.value })}
       />
     );
-  if (b.how === 'rule')
-    return (
-      <Input
-        className="formula mono"
-        aria-label="Recurrence rule"
-        value={b.rule}
-        readOnly={readOnly}
-        onChange={(e) => put({ rule: e.target.value })}
-      />
-    );
+  }
   const unit = b.how === 'daily' ? 'day' : b.how === 'weekly' ? 'week' : 'month';
   return (
     <>
