@@ -48,7 +48,7 @@ func (f *feed) Prove(ctx context.Context) []connect.Step {
 	if err != nil {
 		return []connect.Step{connect.Failed(tried, err)}
 	}
-	return []connect.Step{connect.Passed(tried, "a %s feed, %q, with %d entries", got.feed.FeedType, got.feed.Title, len(got.feed.Items))}
+	return []connect.Step{connect.Passed(tried, "%s, %q, with %d entries", map[string]string{"rss": "an RSS feed", "atom": "an Atom feed", "json": "a JSON feed"}[got.feed.FeedType], got.feed.Title, len(got.feed.Items))}
 }
 
 // Browse offers the entries.
