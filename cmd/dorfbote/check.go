@@ -14,7 +14,9 @@ import (
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine"
 	"dorfbote/internal/practice"
+	"dorfbote/internal/script"
 )
 
 // fieldFlags reads --fields KIND=SCHEMA.
@@ -219,11 +221,19 @@ func (o rehearseOptions) run() error {
 	}
 	out := bufio.NewWriterSize(os.Stdout, 1<<16)
 	var buf []byte
-	err = scout.Run(file, plan, until, skip, known, func(l rehearse.Line) error {
+	m := rehearse.NewMachine(plan, skip, func(l rehearse.Line) error {
 		buf = append(l.AppendJSON(buf[:0]), '\n')
 		_, err := out.Write(buf)
 		return err
 	})
+	m.Know(known)
+	scripts := &script.Runner{}
+	defer scripts.Close()
+	m.Outside(engine.OutsideOf(scripts))
+	if plan.Fetches() {
+		fmt.Fprintf(os.Stderr, "%s: asks services over http, which a rehearsal does not: they are taken to answer nothing\n", o.sheet)
+	}
+	err = scout.Run(file, plan, until, m)
 	if err != nil {
 		return wrongInput("%s: %v", o.arrivals, err)
 	}

@@ -10,6 +10,7 @@ import (
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine"
 	"dorfbote/internal/store"
 )
 
@@ -264,5 +265,5 @@ func (s *Server) proofOf(ctx context.Context, workflow int64, version int, a *ar
 	if plan == nil {
 		return nil
 	}
-	return proofLines(plan, decide.Occasion(plan, a, a.Time), s.Engine.Finder(ctx))
+	return proofLines(plan, decide.Occasion(plan, a, a.Time), s.Engine.Reach(ctx, engine.AskNothing))
 }

@@ -9,9 +9,11 @@ import (
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/cond"
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/rehearse"
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/engine"
 	"dorfbote/internal/store"
 )
 
@@ -119,7 +121,7 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 		return nil, err
 	}
 	if plan != nil {
-		out.Body.Trail = trail(plan, recent, s.Engine.Finder(ctx))
+		out.Body.Trail = trail(plan, recent, s.Engine.Reach(ctx, engine.AskNothing))
 	}
 	var chosen *pastArrival
 	if in.Body.Record != "" {
@@ -138,7 +140,7 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 	}
 	out.Body.Arrival = s.arrivalDetail(ctx, chosen.row, chosen.arrival, known.Kind(chosen.arrival.Source))
 	if plan != nil {
-		out.Body.Proof = proofLines(plan, decide.Occasion(plan, chosen.arrival, time.Now().UTC()), s.Engine.Finder(ctx))
+		out.Body.Proof = proofLines(plan, decide.Occasion(plan, chosen.arrival, time.Now().UTC()), s.Engine.Reach(ctx, engine.AskGet))
 	}
 	return out, nil
 }
@@ -148,7 +150,7 @@ func (s *Server) proveAlone(ctx context.Context, plan *sheet.Plan, out *ProofBod
 	now := time.Now().UTC()
 	a := decide.Occasion(plan, nil, now)
 	out.Arrival = s.arrivalDetail(ctx, store.Arrival{Source: a.Source, Type: a.Type, Time: a.Time}, a, nil)
-	out.Proof = proofLines(plan, a, s.Engine.Finder(ctx))
+	out.Proof = proofLines(plan, a, s.Engine.Reach(ctx, engine.AskGet))
 	moments := plan.Trigger.Moments
 	if moments == nil {
 		return
@@ -157,7 +159,7 @@ func (s *Server) proveAlone(ctx context.Context, plan *sheet.Plan, out *ProofBod
 	if err != nil {
 		return
 	}
-	at := now.AddDate(0, -2, 0)
+	at, reach := now.AddDate(0, -2, 0), s.Engine.Reach(ctx, engine.AskNothing)
 	for len(out.Trail) < trailLength {
 		next, err := moments.Next(at, skip)
 		if err != nil || next.After(now) {
@@ -165,7 +167,7 @@ func (s *Server) proveAlone(ctx context.Context, plan *sheet.Plan, out *ProofBod
 		}
 		tick := &arrival.Arrival{ID: "trail", Source: a.Source, Type: arrival.Tick, Time: next}
 		sc := decide.NewScope(tick)
-		sc.Find = s.Engine.Finder(ctx)
+		sc.Reach = reach
 		o := decide.Decide(plan, sc)
 		out.Trail = append(out.Trail, TrailMark{At: next, Verdict: string(o.Verdict), Row: o.Row, Tick: sheet.Schedule})
 		at = next
@@ -186,9 +188,9 @@ func (s *Server) fromRecord(ctx context.Context, source, key string) (*pastArriv
 	return &pastArrival{store.Arrival{Source: source, ID: a.ID, Type: a.Type, Time: now, Subject: key}, a}, nil
 }
 
-func proofLines(plan *sheet.Plan, a *arrival.Arrival, find func(string) []map[string]any) *ProofLines {
+func proofLines(plan *sheet.Plan, a *arrival.Arrival, reach formula.Reach) *ProofLines {
 	sc := decide.NewScope(a)
-	sc.Find = find
+	sc.Reach = reach
 	p := decide.Explain(plan, sc)
 	l := &ProofLines{
 		Verdict: string(p.Outcome.Verdict), Row: p.Outcome.Row, DecidedBy: p.Outcome.DecidedBy, Where: p.Outcome.Where, Error: p.Outcome.Error,
@@ -206,12 +208,12 @@ func proofLines(plan *sheet.Plan, a *arrival.Arrival, find func(string) []map[st
 
 // trail draws the last arrivals. A timed sheet starts on none of them; its timers are run over them, and each tick
 // stands behind the arrival whose record it found.
-func trail(plan *sheet.Plan, recent []pastArrival, find func(string) []map[string]any) []TrailMark {
+func trail(plan *sheet.Plan, recent []pastArrival, reach formula.Reach) []TrailMark {
 	marks := make([]TrailMark, 0, len(recent))
 	if !plan.Timed() {
 		for _, r := range recent {
 			sc := decide.NewScope(decide.Occasion(plan, r.arrival, r.arrival.Time))
-			sc.Find = find
+			sc.Reach = reach
 			o := decide.Decide(plan, sc)
 			marks = append(marks, TrailMark{r.row.Seq, r.row.Time, r.row.Subject, string(o.Verdict), o.Row, ""})
 		}
@@ -229,7 +231,8 @@ func trail(plan *sheet.Plan, recent []pastArrival, find func(string) []map[strin
 		marks = append(marks, mark)
 		return nil
 	})
-	m.Know(rehearse.Fixed(find))
+	m.Know(rehearse.Fixed(reach.Find))
+	m.Outside(reach.Outside)
 	for i := range recent {
 		r := &recent[i]
 		_ = m.Advance(r.arrival.Time.Add(-time.Nanosecond))

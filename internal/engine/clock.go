@@ -12,6 +12,7 @@ import (
 
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/store"
@@ -64,11 +65,14 @@ func (e *Engine) fireDue(ctx context.Context) (time.Duration, error) {
 		}
 		again = again || more
 	}
+	if err := e.letGoDue(ctx); err != nil {
+		return 0, err
+	}
 	if again {
 		return 0, nil
 	}
 	var next sql.NullTime
-	if err := e.Store.Pool.QueryRow(ctx, "SELECT min(due_at) FROM timers WHERE NOT spent").Scan(&next); err != nil {
+	if err := e.Store.Pool.QueryRow(ctx, "SELECT least((SELECT min(due_at) FROM timers WHERE NOT spent), (SELECT min(due_at) FROM pace_held))").Scan(&next); err != nil {
 		return 0, err
 	}
 	if !next.Valid {
@@ -162,18 +166,25 @@ func (e *Engine) fireAll(ctx context.Context, tx *sql.Tx, l store.Live, plan *sh
 		return err
 	}
 	var made []decided
+	find, failed := e.finder(ctx)
+	reach := formula.Reach{Find: find, Outside: e.outside(ctx, AskAll)}
 	for _, row := range rows {
 		a, err := row.Core()
 		if err != nil {
 			return err
 		}
-		o, err := e.one(ctx, l, decide.NewScope(a))
+		sc := decide.NewScope(a)
+		sc.Reach = reach
+		d, err := e.one(ctx, row.Seq, l, sc)
 		if err != nil {
 			return err
 		}
-		if o.Verdict != decide.Ignored {
-			made = append(made, decided{row.Seq, a.Time, l, o})
+		if d.Verdict != decide.Ignored {
+			made = append(made, d)
 		}
+	}
+	if err := failed(); err != nil {
+		return err
 	}
 	return e.keepIn(ctx, tx, made, true)
 }

@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"fmt"
 	"maps"
 	"runtime/debug"
@@ -15,6 +14,7 @@ import (
 
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/store"
 )
 
@@ -40,9 +40,19 @@ func (w *decideWorker) Work(ctx context.Context, job *river.Job[DecideArgs]) err
 	if err != nil {
 		return fmt.Errorf("reading arrivals: %w", err)
 	}
-	made, err := w.engine.decideAll(ctx, arrivals)
+	made, done, err := w.engine.decideAll(ctx, arrivals, decidingTime)
 	if err != nil {
 		return err
+	}
+	if done < len(arrivals) { // the services that its sheets ask are slow: the rest is a job of its own
+		rest := DecideArgs{}
+		for _, a := range arrivals[done:] {
+			rest.Seqs = append(rest.Seqs, a.Seq)
+		}
+		if _, err := w.engine.inserts.Insert(ctx, rest, nil); err != nil {
+			return fmt.Errorf("adding the job: %w", err)
+		}
+		arrivals = arrivals[:done]
 	}
 	if err := w.engine.keep(ctx, w.engine.lazy, made, true); err != nil {
 		return err
@@ -56,6 +66,9 @@ type decided struct {
 	at   time.Time
 	live store.Live
 	decide.Outcome
+	plan   *sheet.Plan    // nil where the sheet cannot be run
+	sc     *formula.Scope // what it was decided on
+	before []decide.Later // what its workflow's pace had held, and tells before it
 }
 
 func (e *Engine) decideBatch(ctx context.Context, seqs []int64) ([]decided, error) {
@@ -63,18 +76,27 @@ func (e *Engine) decideBatch(ctx context.Context, seqs []int64) ([]decided, erro
 	if err != nil {
 		return nil, fmt.Errorf("reading arrivals: %w", err)
 	}
-	return e.decideAll(ctx, arrivals)
+	made, _, err := e.decideAll(ctx, arrivals, 0)
+	return made, err
 }
 
+// decidingTime is after how long of deciding the rest of a batch is left to another job, well within jobTimeout.
+const decidingTime = 8 * time.Second
+
 // decideAll decides arrivals for the workflows that are on for their sources, and ticks and starts for the one
-// workflow that each is for.
-func (e *Engine) decideAll(ctx context.Context, arrivals []store.Arrival) ([]decided, error) {
+// workflow that each is for. It says how many of the arrivals it came to within a
+// time; 0 is without end.
+func (e *Engine) decideAll(ctx context.Context, arrivals []store.Arrival, within time.Duration) (made []decided, done int, err error) {
 	byID, bySource, err := e.liveFor(ctx, arrivals)
 	if err != nil {
-		return nil, fmt.Errorf("reading what is on: %w", err)
+		return nil, 0, fmt.Errorf("reading what is on: %w", err)
 	}
-	var made []decided
+	find, failed := e.finder(ctx)
+	reach, began := formula.Reach{Find: find, Outside: e.outside(ctx, AskAll)}, time.Now()
 	for i := range arrivals {
+		if i > 0 && within > 0 && time.Since(began) > within {
+			return made, i, failed()
+		}
 		row := &arrivals[i]
 		lives := bySource[row.Source]
 		if row.ForWorkflow != nil {
@@ -85,23 +107,24 @@ func (e *Engine) decideAll(ctx context.Context, arrivals []store.Arrival) ([]dec
 		}
 		a, err := row.Core()
 		if err != nil {
-			return nil, err
+			return nil, 0, err
 		}
 		sc := decide.NewScope(a)
+		sc.Reach = reach
 		for _, l := range lives {
 			if row.Seq <= l.Since {
 				continue
 			}
-			o, err := e.one(ctx, l, sc)
+			d, err := e.one(ctx, row.Seq, l, sc)
 			if err != nil {
-				return nil, err
+				return nil, 0, err
 			}
-			if o.Verdict != decide.Ignored {
-				made = append(made, decided{row.Seq, a.Time, l, o})
+			if d.Verdict != decide.Ignored {
+				made = append(made, d)
 			}
 		}
 	}
-	return made, nil
+	return made, len(arrivals), failed() // what could not be looked up now is decided again
 }
 
 func (e *Engine) liveFor(ctx context.Context, arrivals []store.Arrival) (byID map[int64][]store.Live, bySource map[string][]store.Live, err error) {
@@ -135,12 +158,17 @@ func (e *Engine) liveFor(ctx context.Context, arrivals []store.Arrival) (byID ma
 	return byID, bySource, nil
 }
 
-// one decides for one workflow. What is wrong with the sheet fails this arrival for this workflow and
+// one decides for one workflow, on a scope that reaches what sheets may look at. What is wrong with the sheet fails this arrival for this workflow and
 // nothing else.
-func (e *Engine) one(ctx context.Context, l store.Live, sc *formula.Scope) (out decide.Outcome, err error) {
+func (e *Engine) one(ctx context.Context, seq int64, l store.Live, sc *formula.Scope) (out decided, err error) {
+	// Formulas' cached view of the record depends on what a sheet knows of its fields, which is the
+	// same for all sheets on a source; gathered names would not be, so each sheet has its own scope.
+	own := *sc
+	out = decided{seq: seq, at: sc.Now, live: l, sc: &own}
 	plan, err := e.plans.get(ctx, l)
 	if broken, ok := err.(*BrokenSheet); ok {
-		return decide.Outcome{Verdict: decide.Failed, Where: "sheet", Error: broken.Error()}, nil
+		out.Outcome = decide.Outcome{Verdict: decide.Failed, Where: "sheet", Error: broken.Error()}
+		return out, nil
 	}
 	if err != nil {
 		return out, err
@@ -148,16 +176,12 @@ func (e *Engine) one(ctx context.Context, l store.Live, sc *formula.Scope) (out 
 	defer func() {
 		if p := recover(); p != nil {
 			e.Log.Error("deciding panicked", "workflow", l.ID, "arrival", sc.ID, "panic", p, "stack", string(debug.Stack()))
-			out = decide.Outcome{Verdict: decide.Failed, Where: "sheet", Error: fmt.Sprintf("a fault in Dorfbote itself: %v", p)}
+			out.Outcome = decide.Outcome{Verdict: decide.Failed, Where: "sheet", Error: fmt.Sprintf("a fault in Dorfbote itself: %v", p)}
 		}
 	}()
-	// Formulas' cached view of the record depends on what a sheet knows of its fields, which is the
-	// same for all sheets on a source; gathered names would not be, so each sheet has its own scope.
-	own := *sc
-	find, failed := e.finder(ctx)
-	own.Find = find
-	out = decide.Decide(plan, &own)
-	return out, failed() // what could not be looked up now is decided again
+	out.plan = plan
+	out.Outcome = decide.Decide(plan, &own)
+	return out, nil
 }
 
 // keep writes outcomes: the verdicts, and the posts of those that are new.
@@ -173,16 +197,29 @@ func (e *Engine) keepIn(ctx context.Context, tx *sql.Tx, made []decided, send bo
 	if len(made) == 0 {
 		return nil
 	}
+	made, err := e.pace(ctx, tx, made)
+	if err != nil || len(made) == 0 {
+		return err
+	}
 	fresh, err := insertVerdicts(ctx, tx, made)
 	if err != nil {
 		return err
 	}
-	rows := postRows(made, fresh)
-	if err := insertPosts(ctx, tx, rows, send); err != nil {
+	for _, d := range made {
+		if err := rowsLater(ctx, tx, d.live.ID, d.before); err != nil {
+			return err
+		}
+	}
+	if err := e.putOut(ctx, tx, postRows(made, fresh), send); err != nil || !send {
 		return err
 	}
-	if !send {
-		return nil
+	return notify(ctx, tx, Event{Topic: "decided", Seq: made[len(made)-1].seq})
+}
+
+// putOut writes posts into the outbox, and asks for them to be sent.
+func (e *Engine) putOut(ctx context.Context, tx *sql.Tx, rows []postRow, send bool) error {
+	if err := insertPosts(ctx, tx, rows, send); err != nil || !send {
+		return err
 	}
 	told := map[string]bool{}
 	for _, p := range rows {
@@ -194,7 +231,7 @@ func (e *Engine) keepIn(ctx context.Context, tx *sql.Tx, made []decided, send bo
 			return fmt.Errorf("adding the job: %w", err)
 		}
 	}
-	return notify(ctx, tx, Event{Topic: "decided", Seq: made[len(made)-1].seq})
+	return nil
 }
 
 type verdictKey struct{ arrival, workflow int64 }
@@ -224,92 +261,4 @@ func insertVerdicts(ctx context.Context, tx *sql.Tx, made []decided) (map[verdic
 		fresh[k] = true
 	}
 	return fresh, rows.Err()
-}
-
-// postRow is a post to be inserted; parent is the index in the list of the post it is a reply to.
-type postRow struct {
-	store.Post
-	parent int
-}
-
-func postRows(made []decided, fresh map[verdictKey]bool) []postRow {
-	var rows []postRow
-	for _, d := range made {
-		if !fresh[verdictKey{d.seq, d.live.ID}] {
-			continue
-		}
-		first := len(rows)
-		for n, p := range d.Posts {
-			body, _ := json.Marshal(p.Doc)
-			row := postRow{parent: -1, Post: store.Post{
-				WorkflowID: d.live.ID, Arrival: d.seq, Destination: p.To, Message: p.Message, Body: body, Title: p.Doc.Title,
-				Key: fmt.Sprintf("w%d-a%d-p%d", d.live.ID, d.seq, n), CreatedAt: d.at,
-			}}
-			if p.Under >= 0 {
-				row.parent = first + p.Under
-			}
-			rows = append(rows, row)
-		}
-	}
-	return rows
-}
-
-func insertPosts(ctx context.Context, tx *sql.Tx, rows []postRow, send bool) error {
-	if len(rows) == 0 {
-		return nil
-	}
-	ids, err := reserve(ctx, tx, len(rows))
-	if err != nil {
-		return err
-	}
-	n := len(rows)
-	workflows, arrivals, under := make([]int64, n), make([]int64, n), make([]sql.NullInt64, n)
-	destinations, messages, bodies, titles, keys := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
-	times := make([]time.Time, n)
-	for i, p := range rows {
-		workflows[i], arrivals[i], destinations[i], messages[i] = p.WorkflowID, p.Arrival, p.Destination, p.Message
-		bodies[i], titles[i], keys[i], times[i] = string(p.Body), p.Title, p.Key, p.CreatedAt
-		if p.parent >= 0 {
-			under[i] = sql.NullInt64{Int64: ids[p.parent], Valid: true}
-		}
-	}
-	underIDs := make([]*int64, n)
-	for i := range under {
-		if under[i].Valid {
-			underIDs[i] = &under[i].Int64
-		}
-	}
-	// History was told in its time: it is written as sent and goes nowhere.
-	state := "'sent'"
-	created, sent := "t.at", "t.at"
-	if send {
-		state, created, sent = "'waiting'", "now()", "NULL"
-	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO posts (id, workflow_id, arrival, destination, message, body, title, under, key, created_at, sent_at, state)
-		OVERRIDING SYSTEM VALUE
-		SELECT t.id, t.w, t.a, t.d, t.m, t.b, t.t, t.u, t.k, `+created+`, `+sent+`, `+state+`
-		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[], $7::text[], $8::bigint[], $9::text[], $10::timestamptz[])
-			AS t(id, w, a, d, m, b, t, u, k, at)`, ids, workflows, arrivals, destinations, messages, bodies, titles, underIDs, keys, times)
-	if err != nil {
-		return fmt.Errorf("writing posts: %w", err)
-	}
-	return nil
-}
-
-// reserve takes ids for posts, so that replies can name the posts they belong under.
-func reserve(ctx context.Context, tx *sql.Tx, n int) ([]int64, error) {
-	rows, err := tx.QueryContext(ctx, "SELECT nextval(pg_get_serial_sequence('posts', 'id')) FROM generate_series(1, $1)", n)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var ids []int64
-	for rows.Next() {
-		var id int64
-		if err := rows.Scan(&id); err != nil {
-			return nil, err
-		}
-		ids = append(ids, id)
-	}
-	return ids, rows.Err()
 }

@@ -132,6 +132,17 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 	}
 	_, channel, _ := strings.Cut(d.Name, "/")
 	out := chat.Post{Channel: channel, Doc: &doc, Key: p.Key}
+	if p.ExpiresAt != nil && time.Now().After(*p.ExpiresAt) {
+		p.State, p.Answer = store.Expired, "it waited for longer than the sheet calls useful"
+		return true, e.settle(ctx, p, d, nil, "")
+	}
+	if p.Updates != nil {
+		remote, err := e.Store.RemoteID(ctx, *p.Updates)
+		if err != nil {
+			return false, err
+		}
+		out.Replaces = remote // where the earlier post never got there, this one is a new one
+	}
 	if p.Under != nil {
 		remote, err := e.Store.RemoteID(ctx, *p.Under)
 		if err != nil {
@@ -179,7 +190,7 @@ func backoff(failures int) time.Duration {
 // settle writes a post's and its destination's state in one statement. A reason pauses the
 // destination until a person has seen to it.
 func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination, notBefore *time.Time, reason string) error {
-	if d.Failures++; p.State == store.Sent {
+	if d.Failures++; p.State == store.Sent || p.State == store.Expired {
 		d.Failures = 0
 	}
 	var quietBefore any
@@ -253,6 +264,9 @@ func (w *sweepWorker) Work(ctx context.Context, _ *river.Job[SweepArgs]) error {
 func (e *Engine) tidy(ctx context.Context) error {
 	db := e.Store.DB.WithContext(ctx)
 	if err := db.Exec("DELETE FROM health WHERE hour < ?", time.Now().Add(-healthHeld)).Error; err != nil {
+		return err
+	}
+	if err := db.Exec("DELETE FROM pace_told WHERE until < ?", time.Now().Add(-24*time.Hour)).Error; err != nil {
 		return err
 	}
 	return db.Exec(`DELETE FROM hook_requests r USING (SELECT connection, id, row_number() OVER (PARTITION BY connection ORDER BY id DESC) AS n FROM hook_requests) x

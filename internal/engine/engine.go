@@ -16,6 +16,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/script"
 	"dorfbote/internal/seal"
 	"dorfbote/internal/store"
 )
@@ -53,7 +54,8 @@ type Engine struct {
 	clock   *clock
 	stop    context.CancelFunc // ends pollers and clock
 	pollNow chan struct{}      // wakes the pollers of this process
-	lazy    *store.Store       // connections whose commits do not wait for the disk, see durable
+	scripts script.Runner
+	lazy    *store.Store // connections whose commits do not wait for the disk, see durable
 }
 
 // New makes an engine that can take in. Work starts with Start. Its secrets are sealed by a key that is kept nowhere,
@@ -83,6 +85,7 @@ func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) 
 		return nil, err
 	}
 	s.OnClose(e.lazy.Close)
+	s.OnClose(e.scripts.Close)
 	e.intake, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		FetchCooldown: fetchCooldown, FetchPollInterval: fetchPoll, Logger: quiet(log),
 	})

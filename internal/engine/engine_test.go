@@ -33,6 +33,7 @@ type fakeChat struct {
 	taken  []string
 	keys   map[string]int
 	under  []string
+	edited []string
 }
 
 func (f *fakeChat) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -47,6 +48,11 @@ func (f *fakeChat) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	if retry != "" {
 		w.Header().Set("Retry-After", retry)
+	}
+	if id, ok := strings.CutPrefix(r.URL.Path, "/posts/"); ok && r.Method == http.MethodPut {
+		f.edited = append(f.edited, id+": "+p.Title)
+		_, _ = fmt.Fprintf(w, `{"id":%q}`, id)
+		return
 	}
 	w.WriteHeader(status)
 	if status == http.StatusCreated {
@@ -63,6 +69,12 @@ func (f *fakeChat) titles() []string {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	return append([]string(nil), f.taken...)
+}
+
+func (f *fakeChat) edits() []string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return append([]string(nil), f.edited...)
 }
 
 const sheetText = `dorfbote: 1

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/value"
 )
 
@@ -29,11 +30,11 @@ const (
 	lookupSources = 64
 )
 
-// Finder gives look-ups the records of a source as they are now, in the order of their keys. What cannot be looked up is
-// taken to be empty; it is for looking at sheets, not for deciding.
-func (e *Engine) Finder(ctx context.Context) func(source string) []map[string]any {
+// Reach gives sheets what they look at beyond an arrival, as it is now. What cannot be looked up is taken to be empty; it is
+// for looking at sheets, not for deciding.
+func (e *Engine) Reach(ctx context.Context, asking Asking) formula.Reach {
 	find, _ := e.finder(ctx)
-	return find
+	return formula.Reach{Find: find, Outside: e.outside(ctx, asking)}
 }
 
 // finder gives look-ups the records, and tells afterwards whether any look-up failed.

@@ -29,8 +29,8 @@ type planKey struct {
 
 // compiled is a plan with the fields it was compiled against: where these have changed, it is compiled anew.
 type compiled struct {
-	plan *sheet.Plan
-	kind *value.Kind
+	plan  *sheet.Plan
+	kinds map[string]*value.Kind // of the watched source, and of those that are looked up
 }
 
 type learntKind struct {
@@ -56,24 +56,34 @@ func (e *Engine) Plan(ctx context.Context, workflow int64, version int, source s
 // get gives the plan of a version that is on.
 func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
 	key := planKey{l.ID, l.Version}
-	kind, err := p.engine.Kind(ctx, l.Source)
-	if err != nil {
-		return nil, err
-	}
 	p.mu.Lock()
 	have := p.byID[key]
 	p.mu.Unlock()
-	if have.plan != nil && have.kind == kind {
-		return have.plan, nil
+	if have.plan != nil {
+		same, err := p.same(ctx, have.kinds)
+		if err != nil || same {
+			return have.plan, err
+		}
 	}
 	src, err := p.engine.Store.VersionSheet(ctx, l.ID, l.Version)
 	if err != nil {
 		return nil, err
 	}
+	kinds := map[string]*value.Kind{}
 	plan, _, problems := sheet.Compile([]byte(src), sheet.Known{
 		Workspace: p.engine.Workspace,
-		Kind:      func(string) *value.Kind { return kind },
+		Kind: func(source string) *value.Kind {
+			kind, learnErr := p.engine.Kind(ctx, source)
+			if learnErr != nil {
+				err = learnErr
+			}
+			kinds[source] = kind
+			return kind
+		},
 	})
+	if err != nil {
+		return nil, err
+	}
 	if plan == nil {
 		return nil, &BrokenSheet{Problems: problems}
 	}
@@ -81,9 +91,20 @@ func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
 	if len(p.byID) >= maxPlans {
 		clear(p.byID)
 	}
-	p.byID[key] = compiled{plan, kind}
+	p.byID[key] = compiled{plan, kinds}
 	p.mu.Unlock()
 	return plan, nil
+}
+
+// same tells whether all that a plan was compiled against is still so.
+func (p *plans) same(ctx context.Context, kinds map[string]*value.Kind) (bool, error) {
+	for source, was := range kinds {
+		now, err := p.engine.Kind(ctx, source)
+		if err != nil || now != was {
+			return false, err
+		}
+	}
+	return true, nil
 }
 
 // BrokenSheet is a version that cannot be run, for instance because its source's fields have changed.

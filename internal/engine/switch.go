@@ -93,7 +93,7 @@ func (e *Engine) Beginning(ctx context.Context, plan *sheet.Plan, workflow, sinc
 				return nil, err
 			}
 			sc := decide.NewScope(a)
-			sc.Find = e.Finder(ctx)
+			sc.Reach = e.Reach(ctx, AskNothing)
 			for _, p := range decide.Decide(plan, sc).Posts {
 				out.Posts++
 				out.ByPlace[p.To]++
@@ -110,8 +110,10 @@ func (e *Engine) WouldPost(ctx context.Context, source string, it *connect.Item)
 	}
 	a := &arrival.Arrival{ID: "preview", Source: source, Type: arrival.Created, Time: time.Now().UTC(), Subject: it.Key, Record: it.Record, By: it.By}
 	n := int64(0)
+	sc := decide.NewScope(a)
+	sc.Reach = e.Reach(ctx, AskNothing)
 	for _, l := range lives {
-		o, err := e.one(ctx, l, decide.NewScope(a))
+		o, err := e.one(ctx, 0, l, sc)
 		if err != nil {
 			return 0, err
 		}

@@ -57,6 +57,7 @@ type squarePost struct {
 	Images    json.RawMessage `json:"images,omitempty"`
 	Reactions []tally         `json:"reactions,omitempty" gorm:"-"`
 	At        time.Time       `json:"at"`
+	EditedAt  *time.Time      `json:"edited_at,omitempty"`
 	Body      []message.Block `json:"body" gorm:"-"` // the text, read
 }
 
@@ -71,6 +72,7 @@ func (s *Server) squareRoutes(r chi.Router) {
 	r.Post("/square/channels/{name}/webhook", s.renewWebhook)
 	r.Delete("/square/channels/{name}/webhook", s.withdrawWebhook)
 	r.Post("/square/posts", s.tokenPost)
+	r.Put("/square/posts/{post}", s.tokenEdit)
 	s.roomRoutes(r)
 	r.Post("/square/hooks/{token}", s.hookPost)
 }
@@ -204,21 +206,8 @@ func (s *Server) hookPost(w http.ResponseWriter, r *http.Request) {
 // receive checks a post against the square's limits and keeps it. A key that has been seen from the
 // sender gives the first post back.
 func (s *Server) receive(w http.ResponseWriter, r *http.Request, sender, fixed string) {
-	if wait := s.limits.wait(sender); wait > 0 {
-		w.Header().Set("Retry-After", strconv.Itoa(int(wait/time.Second)+1))
-		problem(w, http.StatusTooManyRequests, "too many posts from %s; try again after %d s", sender, int(wait/time.Second)+1)
-		return
-	}
 	var in incoming
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 256<<10)).Decode(&in); err != nil {
-		problem(w, http.StatusBadRequest, "the body is not a post in JSON: %v", err)
-		return
-	}
-	if fixed != "" {
-		in.Channel = fixed
-	}
-	if status, err := s.allowed(r.Context(), &in, sender, fixed != ""); err != nil {
-		problem(w, status, "%v", err)
+	if !s.take(w, r, sender, fixed, &in) {
 		return
 	}
 	post, err := s.keepPost(r.Context(), &in, sender, r.Header.Get("Idempotency-Key"))
@@ -228,6 +217,27 @@ func (s *Server) receive(w http.ResponseWriter, r *http.Request, sender, fixed s
 	}
 	s.events.tell(liveEvent{Topic: "posts", Channel: post.Channel})
 	answer(w, http.StatusCreated, map[string]any{"id": strconv.FormatInt(post.ID, 10)})
+}
+
+// take reads a post and holds it to the square's limits; where it cannot be taken, it answers.
+func (s *Server) take(w http.ResponseWriter, r *http.Request, sender, fixed string, in *incoming) bool {
+	if wait := s.limits.wait(sender); wait > 0 {
+		w.Header().Set("Retry-After", strconv.Itoa(int(wait/time.Second)+1))
+		problem(w, http.StatusTooManyRequests, "too many posts from %s; try again after %d s", sender, int(wait/time.Second)+1)
+		return false
+	}
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 256<<10)).Decode(in); err != nil {
+		problem(w, http.StatusBadRequest, "the body is not a post in JSON: %v", err)
+		return false
+	}
+	if fixed != "" {
+		in.Channel = fixed
+	}
+	if status, err := s.allowed(r.Context(), in, sender, fixed != ""); err != nil {
+		problem(w, status, "%v", err)
+		return false
+	}
+	return true
 }
 
 func (s *Server) allowed(ctx context.Context, in *incoming, sender string, byHook bool) (int, error) {
@@ -251,7 +261,7 @@ func (s *Server) allowed(ctx context.Context, in *incoming, sender string, byHoo
 	return 0, nil
 }
 
-func (s *Server) keepPost(ctx context.Context, in *incoming, sender, key string) (*squarePost, error) {
+func postOf(in *incoming, sender string) squarePost {
 	if !slices.Contains(message.Tones, in.Tone) {
 		in.Tone = "plain"
 	}
@@ -263,6 +273,34 @@ func (s *Server) keepPost(ctx context.Context, in *incoming, sender, key string)
 	if in.Link != nil {
 		p.Link, _ = json.Marshal(in.Link)
 	}
+	return p
+}
+
+// tokenEdit puts another text in the place of a sender's own post.
+func (s *Server) tokenEdit(w http.ResponseWriter, r *http.Request) {
+	sender := s.senderOf(w, r)
+	var in incoming
+	if sender == "" || !s.take(w, r, sender, "", &in) {
+		return
+	}
+	id, err := strconv.ParseInt(chi.URLParam(r, "post"), 10, 64)
+	p, now := postOf(&in, sender), time.Now()
+	p.EditedAt = &now
+	res := s.db.WithContext(r.Context()).Model(&squarePost{}).Where("id = ? AND sender = ? AND channel = ?", id, sender, in.Channel).
+		Select("title", "text", "facts", "tone", "link", "edited_at").Updates(&p)
+	switch {
+	case err != nil || res.Error == nil && res.RowsAffected == 0:
+		problem(w, http.StatusNotFound, "%s has no post %s in %s", sender, chi.URLParam(r, "post"), in.Channel)
+	case res.Error != nil:
+		problem(w, http.StatusInternalServerError, "%v", res.Error)
+	default:
+		s.events.tell(liveEvent{Topic: "posts", Channel: in.Channel})
+		answer(w, http.StatusOK, map[string]any{"id": strconv.FormatInt(id, 10)})
+	}
+}
+
+func (s *Server) keepPost(ctx context.Context, in *incoming, sender, key string) (*squarePost, error) {
+	p := postOf(in, sender)
 	if under := strings.Trim(string(in.Under), `" `); under != "" && under != "null" {
 		id, err := strconv.ParseInt(under, 10, 64)
 		if err != nil {

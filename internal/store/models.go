@@ -163,6 +163,8 @@ type Verdict struct {
 	FailedAt   string
 	Error      string
 	At         time.Time
+	Later      string // of what was held: released or digest, once it was told
+	LaterAt    *time.Time
 }
 
 // The states of a post.
@@ -172,6 +174,7 @@ const (
 	Refused = "refused"
 	GivenUp = "given up"
 	Dropped = "dropped"
+	Expired = "expired"
 )
 
 // Post is one composed message on its way to one destination.
@@ -192,4 +195,6 @@ type Post struct {
 	RemoteID    string
 	CreatedAt   time.Time
 	SentAt      *time.Time
+	Updates     *int64     // the earlier post that this one is put in the place of
+	ExpiresAt   *time.Time // when it is no longer worth sending; nil is never
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -21,6 +22,8 @@ type Post struct {
 	Doc     *message.Document
 	Under   string // the other side's id of the post whose thread this belongs in
 	Key     string // idempotency key, sent so that a repeated call is known as one
+	// Replaces is the other side's id of an earlier post that this one is put in the place of; "" sends a new one.
+	Replaces string
 }
 
 // Receipt is what came back.
@@ -71,7 +74,11 @@ func (c *Client) Send(ctx context.Context, p Post) Receipt {
 	}
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, strings.TrimSuffix(c.Address, "/")+"/posts", bytes.NewReader(body))
+	method, address := http.MethodPost, strings.TrimSuffix(c.Address, "/")+"/posts"
+	if p.Replaces != "" {
+		method, address = http.MethodPut, address+"/"+url.PathEscape(p.Replaces)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, address, bytes.NewReader(body))
 	if err != nil {
 		return Receipt{Status: http.StatusBadRequest, Answer: err.Error()}
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/cond"
@@ -45,6 +46,13 @@ type Post struct {
 	Message string // its name on the sheet
 	Doc     *message.Document
 	Under   int // the index of the post whose thread this belongs in; -1 for none
+
+	// What follows is the pace's. Ref names the post among all of the workflow's; Updates is the ref of an earlier post
+	// that this one is put in the place of, and UnderRef that of one in whose thread it belongs, which is called
+	// UnderMessage.
+	Ref, Updates, UnderRef, UnderMessage string
+	// Expires is when the post is no longer worth sending; zero is never.
+	Expires time.Time
 }
 
 // Otherwise is the name of the route for what no row takes.
@@ -78,8 +86,8 @@ func Decide(p *sheet.Plan, sc *formula.Scope) Outcome {
 			return refused(p.Keep, sc, r, at, Dropped)
 		}
 	}
-	if where, err := gather(p, sc); err != nil {
-		return failure(where, err)
+	if g, err := gather(p, sc); err != nil {
+		return gatherFailed(g, sc, err)
 	}
 	return route(p, sc)
 }

@@ -1,7 +1,9 @@
 package decide
 
 import (
+	"errors"
 	"sort"
+	"time"
 
 	"dorfbote/internal/core/cond"
 	"dorfbote/internal/core/formula"
@@ -17,28 +19,51 @@ type GatherProof struct {
 	Count int    `json:"count"` // of a list
 	Many  bool   `json:"many"`
 	Error string `json:"error,omitempty"`
+	// Took is how long it took in microseconds, where there is a clock to tell.
+	Took int64 `json:"took"`
 }
 
-// gather fills in everything the plan gathers, in order. where names the entry that failed.
-func gather(p *sheet.Plan, sc *formula.Scope) (where string, err error) {
+// gather fills in everything the plan gathers, in order. A failure that is not to be gone on from names the entry.
+func gather(p *sheet.Plan, sc *formula.Scope) (failed *sheet.PlanGather, err error) {
 	for i := range p.Gather {
 		g := &p.Gather[i]
-		if g.Value != nil {
-			v, err := g.Value.Run(sc)
-			if err != nil {
-				return g.Path, err
-			}
-			sc.Gather(g.Name, v, v)
-			continue
+		raw, typed, err := gatherOne(g, p.Terms, sc)
+		if err != nil && g.Fails != sheet.FailEmpty {
+			return g, err
 		}
-		raw, err := lookUp(g.Find, sc)
-		if err != nil {
-			return g.Path, err
-		}
-		sc.Gather(g.Name, raw, typed(g.Find, raw))
+		sc.Gather(g.Name, raw, typed)
 	}
-	return "", nil
+	return nil, nil
 }
+
+// gatherOne gathers one thing: as it is, and as formulas see it.
+func gatherOne(g *sheet.PlanGather, words *formula.Words, sc *formula.Scope) (raw, seen any, err error) {
+	switch {
+	case g.Value != nil:
+		raw, err = g.Value.Run(sc)
+		return raw, raw, err
+	case g.Find != nil:
+		if raw, err = lookUp(g.Find, sc); err != nil {
+			return nil, nil, err
+		}
+		return raw, typed(g.Find, raw), nil
+	case g.Summary != nil:
+		raw, err = summarise(g.Summary, words, sc)
+	case g.Script != "":
+		if sc.Outside == nil {
+			return nil, nil, errNoOutside
+		}
+		raw, err = sc.Outside.Script(g.Script, sc.Seen())
+	case g.HTTP != nil:
+		raw, err = ask(g.HTTP, words, sc)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	return raw, raw, nil
+}
+
+var errNoOutside = errors.New("this cannot be asked for here")
 
 // lookUp finds the record, or the list of records, that the look-up asks for. A condition that fails for a record fails
 // the look-up.
@@ -146,20 +171,24 @@ func typed(f *sheet.PlanFind, raw any) any {
 // explainGather gathers and says what came of each.
 func explainGather(p *sheet.Plan, sc *formula.Scope) []GatherProof {
 	out := []GatherProof{}
+	elapsed := func() time.Duration { return 0 }
+	if sc.Outside != nil {
+		elapsed = sc.Outside.Elapsed
+	}
 	for i := range p.Gather {
 		g := &p.Gather[i]
 		l := GatherProof{Name: g.Name, Path: g.Path}
-		one := *p
-		one.Gather = p.Gather[i : i+1]
-		if _, err := gather(&one, sc); err != nil {
+		began := elapsed()
+		raw, seen, err := gatherOne(g, p.Terms, sc)
+		l.Took = (elapsed() - began).Microseconds()
+		if err != nil {
 			l.Error = err.Error()
-			sc.Gather(g.Name, nil, nil)
 		}
-		v := sc.Typed[g.Name]
-		if list, ok := v.([]any); ok {
+		sc.Gather(g.Name, raw, seen)
+		if list, ok := seen.([]any); ok {
 			l.Count, l.Many = len(list), true
 		}
-		l.Value = formula.Shorten(formula.Show(v, p.Terms.Workspace), shownOfGathered)
+		l.Value = formula.Shorten(formula.Show(seen, p.Terms.Workspace), shownOfGathered)
 		out = append(out, l)
 	}
 	return out

@@ -18,15 +18,66 @@ type Scope struct {
 	Now      time.Time      // one moment for the whole arrival
 	Gathered map[string]any // raw, as conditions read it
 	Typed    map[string]any // the same, read by its types, as formulas see it
-	// Find gives the records of a source as they are at the moment that is decided for, in the order of their keys. They
-	// are not to be changed. nil finds nothing.
-	Find func(source string) []map[string]any
+	Reach
 	// Outer is what formulas look at while a look-up judges the records of another source: the arrival itself. "it" is
 	// the record that is judged.
 	Outer *Scope
 
 	env      map[string]any // made when the first formula asks
 	operands map[any]any    // of a look-up: values that are the same for every record judged
+}
+
+// Reach is what a sheet may get at beyond the arrival.
+type Reach struct {
+	// Find gives the records of a source as they are at the moment that is decided for, in the order of their keys. They
+	// are not to be changed. nil finds nothing.
+	Find func(source string) []map[string]any
+	// Outside runs scripts and asks services; nil where neither can be done, which is a failure of what is gathered so.
+	Outside Outside
+}
+
+// Outside does what the core does not: it runs a script, in a process of its own, and asks a service.
+type Outside interface {
+	Script(src string, names map[string]any) (any, error)
+	Fetch(Request) (Answer, error)
+	// Elapsed is a clock that only ever goes on, to tell how long something took.
+	Elapsed() time.Duration
+}
+
+// Request is a call of a service.
+type Request struct {
+	Method, URL string
+	Headers     [][2]string
+	Body        []byte // JSON; nil for none
+}
+
+// Answer is what a service answered.
+type Answer struct {
+	Status int
+	Media  string
+	Body   []byte
+}
+
+// Seen gives what a formula would see under each name, by its plain values.
+func (sc *Scope) Seen() map[string]any {
+	out := map[string]any{"record": sc.Record, "before": sc.Before, "answers": sc.Answers, "changed": changedNames(sc),
+		"now":     sc.Now.UTC().Format(time.RFC3339Nano),
+		"arrival": map[string]any{"id": sc.ID, "at": sc.At.UTC().Format(time.RFC3339Nano), "kind": sc.Kind, "source": sc.Source, "by": sc.By}}
+	for name, v := range sc.Gathered {
+		out[name] = Plain(v)
+	}
+	return out
+}
+
+// Plain writes moments and spans as text, as records have them.
+func Plain(v any) any {
+	switch x := v.(type) {
+	case time.Time:
+		return x.UTC().Format(time.RFC3339Nano)
+	case time.Duration:
+		return x.String()
+	}
+	return v
 }
 
 // Judging makes the scope of a look-up within this one; Next gives it each record.

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"dorfbote/internal/core/arrival"
-	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 )
@@ -126,13 +125,8 @@ func readLine(r *bufio.Reader) ([]byte, error) {
 
 // Run decides every arrival of the file in the order of time, lets the timers fire that come due meanwhile, and
 // hands on each outcome. The clock stops at until; where that is zero, with the last arrival and the last timer of
-// a record. An arrival that stands twice counts once. skip leaves days out of a schedule, and known is
-// what look-ups may find at the beginning; both may be nil.
-func (s *Scout) Run(file io.ReadSeeker, p *sheet.Plan, until time.Time, skip decide.Skip, known *States, emit func(Line) error) error {
-	m := NewMachine(p, skip, emit)
-	if known != nil {
-		m.Know(known)
-	}
+// a record. An arrival that stands twice counts once. The machine is new; until is where its clock stops.
+func (s *Scout) Run(file io.ReadSeeker, p *sheet.Plan, until time.Time, m *Machine) error {
 	if err := s.feed(file, p, until, m); err != nil {
 		return err
 	}

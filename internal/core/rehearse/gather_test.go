@@ -58,7 +58,7 @@ route:
 	}})
 	require.NotNil(t, plan, "%v", problems)
 	var got []string
-	require.NoError(t, scout.Run(in, plan, time.Time{}, nil, known, func(l Line) error {
+	require.NoError(t, scout.Run(in, plan, time.Time{}, machine(plan, nil, known, func(l Line) error {
 		if l.Verdict != "ignored" {
 			line := fmt.Sprint(l.Arrival, " ", l.Verdict, " ", l.Row, l.Where)
 			if len(l.Posts) > 0 {
@@ -67,7 +67,7 @@ route:
 			got = append(got, line)
 		}
 		return nil
-	}))
+	})))
 	assert.Equal(t, []string{
 		"a10 told Known | Sonnleiten 1 h 20 min Upper | • J3: 7 • J1: 5",
 		"a11 told Busy | 1 h 22 min | • J3: 7 • J1: 5",
@@ -93,13 +93,13 @@ func TestListsInMessages(t *testing.T) {
 		for i := range 3 {
 			known.Put("workshop/jobs", fmt.Sprint("J", i+1), map[string]any{"id": fmt.Sprint("J", i+1), "cost": float64(i)})
 		}
-		require.NoError(t, scout.Run(in, plan, time.Time{}, nil, known, func(l Line) error {
+		require.NoError(t, scout.Run(in, plan, time.Time{}, machine(plan, nil, known, func(l Line) error {
 			got := fmt.Sprint(l.Verdict, " ", l.DecidedBy, l.Where)
 			for _, p := range l.Posts {
 				got += strings.Join(strings.Fields(p.Doc.Plain()), " ")
 			}
 			assert.Equal(t, c.want, got, c.list)
 			return nil
-		}))
+		})))
 	}
 }

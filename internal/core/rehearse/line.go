@@ -4,9 +4,7 @@ package rehearse
 import (
 	"time"
 
-	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/decide"
-	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 )
 
@@ -15,14 +13,10 @@ type Line struct {
 	Arrival string // the arrival's id; of a tick, the record's key
 	Tick    string // due, lasts, silent or schedule, where a timer or the calendar caused the line
 	At      time.Time
+	// Later is true where the line tells of what was held before: Arrivals are those that it tells of.
+	Later    bool
+	Arrivals []string
 	decide.Outcome
-}
-
-// one decides one arrival.
-func one(p *sheet.Plan, a *arrival.Arrival, find func(source string) []map[string]any) Line {
-	sc := decide.NewScope(a)
-	sc.Find = find
-	return Line{Arrival: a.ID, At: a.Time, Outcome: decide.Decide(p, sc)}
 }
 
 // AppendJSON writes the line as JSON, without a line end.
@@ -31,8 +25,18 @@ func (l Line) AppendJSON(b []byte) []byte {
 		b = append(b, name...)
 		b = value.AppendJSON(b, s)
 	}
+	if len(l.Arrivals) > 1 {
+		b = append(b, `,"arrivals":[`...)
+		for i, id := range l.Arrivals {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = value.AppendJSON(b, id)
+		}
+		b = append(b, ']')
+	}
 	moment := l.At // an arrival's as it was written
-	if l.Tick != "" {
+	if l.Tick != "" || l.Later {
 		moment = moment.UTC() // as most arrivals are written, so that lines sort and compare as text
 	}
 	at := moment.Format(time.RFC3339Nano)
@@ -78,10 +82,16 @@ func (l Line) AppendJSON(b []byte) []byte {
 			b = append(b, "null"...)
 		}
 		b = append(b, `,"under":`...)
-		if p.Under >= 0 {
+		switch {
+		case p.Under >= 0:
 			b = value.AppendJSON(b, l.Posts[p.Under].Message)
-		} else {
+		case p.UnderRef != "":
+			b = value.AppendJSON(b, p.UnderMessage)
+		default:
 			b = append(b, "null"...)
+		}
+		if p.Updates != "" { // an earlier post is put up to date in its place
+			b = append(b, `,"updates":true`...)
 		}
 		b = append(b, '}')
 	}

@@ -6,6 +6,7 @@ import (
 
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/sheet"
 )
 
@@ -19,6 +20,9 @@ type Machine struct {
 	queue  queue
 	began  bool
 	states *States
+	out    formula.Outside
+	recall *decide.Recall
+	ticks  map[string]Line // of ticks whose posts are held: what their lines are called
 }
 
 // pending is an open or spent timer with its record as it last was.
@@ -30,11 +34,14 @@ type pending struct {
 
 // NewMachine makes a machine whose clock has not begun. skip leaves days out of a schedule, and may be nil.
 func NewMachine(p *sheet.Plan, skip decide.Skip, emit func(Line) error) *Machine {
-	return &Machine{plan: p, skip: skip, emit: emit, timers: map[string]*pending{}, states: NewStates(p.Lookups())}
+	return &Machine{plan: p, skip: skip, emit: emit, timers: map[string]*pending{}, states: NewStates(p.Lookups()), recall: decide.NewRecall(), ticks: map[string]Line{}}
 }
 
 // Know hands in what is known of other records before the clock begins; the arrivals of their sources change it.
 func (m *Machine) Know(s *States) { m.states = s }
+
+// Outside hands in what runs scripts and asks services.
+func (m *Machine) Outside(out formula.Outside) { m.out = out }
 
 // Begin starts the clock, from which on silence counts and the calendar is looked at.
 func (m *Machine) Begin(at time.Time) {
@@ -57,6 +64,9 @@ func (m *Machine) Take(a *arrival.Arrival) error {
 	if err := m.Advance(a.Time.Add(-time.Nanosecond)); err != nil {
 		return err
 	}
+	if err := m.letGo(a.Time); err != nil {
+		return err
+	}
 	m.states.See(a)
 	if m.plan.Timed() && a.Source == m.plan.Source {
 		key := a.Subject
@@ -71,13 +81,47 @@ func (m *Machine) Take(a *arrival.Arrival) error {
 		}
 		m.change(decide.Seen(m.plan, a, before), a.Record)
 	}
-	return m.emit(one(m.plan, a, m.states.Find))
+	return m.emit(m.one(a))
 }
 
-// Advance moves the clock on, letting every timer fire that comes due up to then.
+// one decides one arrival, and has the pace say what becomes of it.
+func (m *Machine) one(a *arrival.Arrival) Line {
+	sc := decide.NewScope(a)
+	sc.Reach = formula.Reach{Find: m.states.Find, Outside: m.out}
+	out := decide.Decide(m.plan, sc)
+	if m.plan.Pace != nil {
+		out = decide.Paced(m.plan, m.recall, a.ID, sc, out)
+	}
+	return Line{Arrival: a.ID, At: a.Time, Outcome: out}
+}
+
+// Advance moves the clock on, letting every timer fire that comes due up to then, and all that was held until then go.
 func (m *Machine) Advance(to time.Time) error {
 	for len(m.queue) > 0 && !m.queue[0].At.After(to) {
+		if err := m.letGo(m.queue[0].At); err != nil {
+			return err
+		}
 		if err := m.fire(m.queue[0]); err != nil {
+			return err
+		}
+	}
+	return m.letGo(to)
+}
+
+// letGo tells what has been held for long enough.
+func (m *Machine) letGo(upTo time.Time) error {
+	if m.plan.Pace == nil {
+		return nil
+	}
+	for _, later := range decide.LetGo(m.plan, m.recall, upTo) {
+		line := Line{At: later.At, Arrivals: later.Causes, Arrival: later.Causes[0], Outcome: later.Outcome, Later: true}
+		if t, ok := m.ticks[line.Arrival]; ok {
+			line.Arrival, line.Tick = t.Arrival, t.Tick
+		}
+		for _, cause := range later.Causes {
+			delete(m.ticks, cause)
+		}
+		if err := m.emit(line); err != nil {
 			return err
 		}
 	}
@@ -89,10 +133,15 @@ func (m *Machine) Advance(to time.Time) error {
 func (m *Machine) Finish() error {
 	switch m.plan.Trigger.Form {
 	case sheet.Silent, sheet.Schedule:
-		return nil
+		m.queue = nil
 	}
 	for len(m.queue) > 0 {
-		if err := m.fire(m.queue[0]); err != nil {
+		if err := m.Advance(m.queue[0].At); err != nil {
+			return err
+		}
+	}
+	for at, ok := m.recall.NextDue(); ok; at, ok = m.recall.NextDue() {
+		if err := m.letGo(at); err != nil {
 			return err
 		}
 	}
@@ -105,8 +154,12 @@ func (m *Machine) fire(t *pending) error {
 	if tick == nil {
 		return nil
 	}
-	line := one(m.plan, tick, m.states.Find)
+	held := m.recall.Ever()
+	line := m.one(tick)
 	line.Arrival, line.Tick = t.Key, decide.Tick(m.plan)
+	if m.recall.Ever() > held {
+		m.ticks[tick.ID] = Line{Arrival: line.Arrival, Tick: line.Tick}
+	}
 	return m.emit(line)
 }
 

@@ -64,7 +64,7 @@ func rehearsed(t *testing.T, watch, until string, skip decide.Skip, arrivals ...
 		require.NoError(t, err)
 	}
 	var got []string
-	require.NoError(t, scout.Run(in, plan, end, skip, nil, func(l Line) error {
+	require.NoError(t, scout.Run(in, plan, end, machine(plan, skip, nil, func(l Line) error {
 		cause := l.Arrival
 		if l.Tick != "" {
 			cause = l.Tick + ":" + l.Arrival
@@ -73,7 +73,7 @@ func rehearsed(t *testing.T, watch, until string, skip decide.Skip, arrivals ...
 			got = append(got, strings.TrimSpace(l.At.UTC().Format("01-02T15:04")+" "+cause+" "+string(l.Verdict)+" "+l.DecidedBy+l.Where))
 		}
 		return nil
-	}))
+	})))
 	return got
 }
 

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 )
@@ -61,10 +62,10 @@ func run(t *testing.T, text string, lines ...string) []string {
 	}})
 	require.NotNil(t, plan, "%v", problems)
 	var out []string
-	require.NoError(t, scout.Run(file, plan, time.Time{}, nil, nil, func(l Line) error {
+	require.NoError(t, scout.Run(file, plan, time.Time{}, machine(plan, nil, nil, func(l Line) error {
 		out = append(out, string(l.AppendJSON(nil)))
 		return nil
-	}))
+	})))
 	return out
 }
 
@@ -131,4 +132,13 @@ func TestWrongLineIsNamed(t *testing.T) {
 		require.Error(t, err)
 		assert.Contains(t, err.Error(), want)
 	}
+}
+
+// machine makes a machine that knows of some records, and runs scripts.
+func machine(p *sheet.Plan, skip decide.Skip, known *States, emit func(Line) error) *Machine {
+	m := NewMachine(p, skip, emit)
+	if known != nil {
+		m.Know(known)
+	}
+	return m
 }

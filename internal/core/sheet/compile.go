@@ -36,6 +36,7 @@ type Plan struct {
 	Rows     []PlanRow
 	Else     *PlanBranch
 	Messages map[string]*message.Message
+	Pace     *PlanPace // nil: everything is told at once
 }
 
 // StartsOn tells whether Watch starts on a kind of arrival.
@@ -124,6 +125,7 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 		p.Messages[m.Name] = message.Compile(m, p.Terms, "messages."+m.Name, problems)
 	}
 	used := map[string]bool{}
+	s.gatherFails(p, known, used, problems)
 	for i, row := range s.Route.Rows {
 		path := fmt.Sprintf("route.rows[%d]", i)
 		pr := PlanRow{Name: row.Name, Path: path, PlanBranch: p.branch(row.Branch, path, known, used, problems)}
@@ -139,6 +141,7 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 		b := p.branch(*s.Route.Otherwise, "route.otherwise", known, used, problems)
 		p.Else = &b
 	}
+	s.paced(p, known, problems)
 	for _, m := range s.Messages {
 		if !used[m.Name] {
 			problems.Warn(m.At, "messages."+m.Name, "", "no route sends the message %s", m.Name)

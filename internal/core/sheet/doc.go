@@ -21,6 +21,7 @@ type Sheet struct {
 	Gather   []Gather
 	Messages []*message.Spec
 	Route    Route
+	Pace     *Pace
 }
 
 // Look is how a workflow is told apart in lists.

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -14,9 +15,17 @@ import (
 
 // Gather is one thing that the message or the route needs and the record lacks. Its name is known below it.
 type Gather struct {
-	Name  report.Text
-	Find  *Find
-	Value *report.Text // a formula
+	Name    report.Text
+	Find    *Find
+	Value   *report.Text // a formula
+	Script  *report.Text // Starlark; what it sets as result
+	HTTP    *HTTP
+	Summary *Summary
+	Fails   *Fails // nil: the arrival fails
+}
+
+func (g *Gather) way() bool {
+	return g.Find != nil || g.Value != nil || g.Script != nil || g.HTTP != nil || g.Summary != nil
 }
 
 // Find looks up records.
@@ -29,9 +38,6 @@ type Find struct {
 	Limit  int
 }
 
-// gatherLater are the ways to gather that this version reads over with a plain refusal.
-var gatherLater = map[string]bool{"script": true, "http": true, "summary": true}
-
 // reserved are the names that formulas know already.
 var reserved = []string{"record", "before", "changed", "arrival", "answers", "now", "it"}
 
@@ -40,13 +46,13 @@ func (r *reader) gather(n *yaml.Node, s *Sheet) {
 	for i, item := range r.list(n, "gather", "gather") {
 		path := fmt.Sprintf("gather[%d]", i)
 		g := Gather{}
-		for _, e := range r.parts(item, path, "an entry of gather", []string{"name"}, "name", "find", "value", "script", "http", "summary") {
+		for _, e := range r.parts(item, path, "an entry of gather", []string{"name"}, "name", "find", "value", "script", "http", "summary", "if_fails") {
 			switch {
 			case e.name == "name":
 				g.Name = r.text(e.node, path+".name", "the name")
-			case gatherLater[e.name]:
-				r.problems.Add(at(e.key), path, "", "gathering by %s is part of the format but cannot be run by this version yet", e.name)
-			case g.Find != nil || g.Value != nil:
+			case e.name == "if_fails":
+				g.Fails = r.fails(e.node, path+".if_fails")
+			case g.way():
 				r.problems.Add(at(e.key), path, "", "an entry gathers in one way; %s comes second", e.name)
 			case e.name == "find":
 				g.Find = r.find(e.node, path+".find")
@@ -57,6 +63,12 @@ func (r *reader) gather(n *yaml.Node, s *Sheet) {
 					t.S, t.Within = src, func(o int) report.Pos { return within(o + skip) }
 				}
 				g.Value = &t
+			case e.name == "script":
+				g.Script = r.script(e.node, path+".script")
+			case e.name == "http":
+				g.HTTP = r.http(e.node, path+".http")
+			case e.name == "summary":
+				g.Summary = r.summary(e.node, path+".summary")
 			}
 		}
 		switch name := g.Name.S; {
@@ -100,10 +112,20 @@ func (r *reader) find(n *yaml.Node, path string) *Find {
 
 // PlanGather is one thing that is gathered, made ready.
 type PlanGather struct {
-	Name  string
-	Path  string
-	Value *formula.Formula
-	Find  *PlanFind
+	Name    string
+	Path    string
+	Value   *formula.Formula
+	Find    *PlanFind
+	Script  string
+	HTTP    *PlanHTTP
+	Summary *PlanSummary
+	Fails   string      // what a failure leads to
+	Tell    *PlanBranch // where it is another branch
+}
+
+// Fetches says whether something is gathered from a service.
+func (p *Plan) Fetches() bool {
+	return slices.ContainsFunc(p.Gather, func(g PlanGather) bool { return g.HTTP != nil })
 }
 
 // PlanFind is a look-up made ready.
@@ -128,11 +150,29 @@ func (p *Plan) Lookups() []string {
 	return out
 }
 
+// gatherFails compiles the branches that tell of failures, which speak of messages.
+func (s *Sheet) gatherFails(p *Plan, known Known, used map[string]bool, problems *report.List) {
+	n := 0
+	for i, g := range s.Gather {
+		if !g.way() {
+			continue
+		}
+		if g.Fails != nil && g.Fails.How == FailTell {
+			b := p.branch(g.Fails.Tell, fmt.Sprintf("gather[%d].if_fails", i), known, used, problems)
+			p.Gather[n].Tell = &b
+		}
+		n++
+	}
+}
+
 // gatherAll compiles what is gathered, in order; each name is known to what comes after it.
 func (s *Sheet) gatherAll(p *Plan, known Known, problems *report.List) {
 	for i, g := range s.Gather {
 		path := fmt.Sprintf("gather[%d]", i)
-		pg := PlanGather{Name: g.Name.S, Path: path}
+		pg := PlanGather{Name: g.Name.S, Path: path, Fails: FailStop}
+		if g.Fails != nil {
+			pg.Fails = g.Fails.How
+		}
 		name := formula.Name{Name: g.Name.S}
 		switch {
 		case g.Value != nil:
@@ -145,9 +185,15 @@ func (s *Sheet) gatherAll(p *Plan, known Known, problems *report.List) {
 		case g.Find != nil:
 			pg.Find = g.Find.compile(p, known, path+".find", problems)
 			name.Kind, name.Many = pg.Find.Words.Kind, g.Find.All
+		case g.Script != nil:
+			pg.Script = g.Script.S
+		case g.HTTP != nil:
+			pg.HTTP = g.HTTP.compile(p.Terms, path+".http", problems)
+		case g.Summary != nil:
+			pg.Summary = g.Summary.compile(p.Terms, path+".summary", problems)
 		default:
 			if g.Name.At.Line > 0 {
-				problems.Add(g.Name.At, path, "", "%s gathers nothing; give it find or value", g.Name.S)
+				problems.Add(g.Name.At, path, "", "%s gathers nothing; give it find, value, script, http or summary", g.Name.S)
 			}
 			continue
 		}

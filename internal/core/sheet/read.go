@@ -27,15 +27,6 @@ func Read(src []byte) (*Sheet, report.List) {
 	return r.sheet(root), r.problems
 }
 
-// later are the parts of the format that this version reads over with a plain refusal.
-var later = map[string]string{
-	"pace": "pacing",
-}
-
-func (r *reader) notYet(e entry, path string) {
-	r.problems.Add(at(e.key), path, "", "%s (%s) is part of the format but cannot be run by this version yet", e.name, later[e.name])
-}
-
 func (r *reader) sheet(root *yaml.Node) *Sheet {
 	s := &Sheet{}
 	seen := map[string]bool{}
@@ -73,8 +64,8 @@ func (r *reader) sheet(root *yaml.Node) *Sheet {
 			r.messages(e.node, s)
 		case "route":
 			r.route(e.node, s)
-		default:
-			r.notYet(e, e.name)
+		case "pace":
+			s.Pace = r.pace(e.node)
 		}
 	}
 	for _, need := range []string{"dorfbote", "name", "watch", "route"} {

@@ -82,12 +82,10 @@ func TestProblemsHaveTheirPlaceAndASuggestion(t *testing.T) {
 		{"watch:", "watch:\n  schedule: {start: \"2026-11-03T07:00\", rule: FREQ=DAILY;BYDYA=MO}", "", "a recurrence rule has no part BYDYA; did you mean BYDAY?"},
 		{"watch:", "watch:\n  start: {ask: [{name: a, type: texd}]}", "", "there is no type texd; did you mean text?"},
 		{"watch:", "watch:\n  called: {}", "", "called has no source of its own; take it out"},
-		{"keep:", "pace: {}\nkeep:", "6:1", "pace (pacing) is part of the format but cannot be run by this version yet"},
 		{"keep:", "gather: [{name: record, value: now}]\nkeep:", "", "record has a meaning of its own in formulas"},
 		{"keep:", "gather: [{name: f, value: recrd.id}]\nkeep:", "6:27", "there is no name recrd here; did you mean record?"},
 		{"keep:", "gather: [{name: f, find: {source: tours/farms, take: al}}]\nkeep:", "", "take is one or all, not \"al\"; did you mean all?"},
 		{"keep:", "gather: [{name: f}]\nkeep:", "", "f gathers nothing"},
-		{"keep:", "gather: [{name: f, script: x}]\nkeep:", "", "gathering by script is part of the format but cannot be run by this version yet"},
 		{"  all:", "  al:", "7:3", `a condition has no part "al"; did you mean all?`},
 		{"tell:\n        -", "tell:\n       - ]", "", "this is not YAML"},
 	} {

@@ -9,7 +9,7 @@ import (
 	"dorfbote/internal/core/value"
 )
 
-var recordField = regexp.MustCompile(`\b(?:record|before)\??\.([\pL_][\pL\pN_]*)`)
+var recordField = regexp.MustCompile(`\b(?:record|before)(?:\??\.([\pL_][\pL\pN_]*)|\[["']([^"']+)["']\])`)
 
 // Fields lists the top-level fields of the watched records that the sheet speaks of: in conditions, in formulas and in
 // messages.
@@ -17,7 +17,7 @@ func (s *Sheet) Fields() []string {
 	found := map[string]bool{}
 	text := func(t string) {
 		for _, m := range recordField.FindAllStringSubmatch(t, -1) {
-			found[m[1]] = true
+			found[m[1]+m[2]] = true
 		}
 	}
 	var conds func(c *cond.Spec)
@@ -44,6 +44,15 @@ func (s *Sheet) Fields() []string {
 		if g.Value != nil {
 			text(g.Value.S)
 		}
+		g.texts(func(t report.Text) { text(t.S) })
+		if g.Summary != nil {
+			for _, t := range g.Summary.Of {
+				if name := strings.TrimPrefix(strings.TrimSpace(t.S), "record."); !strings.ContainsAny(name, "$ ") {
+					name, _, _ = strings.Cut(name, ".")
+					found[name] = true
+				}
+			}
+		}
 		if g.Find != nil && g.Find.Where != nil { // its fields are another source's; its formulas speak of this one
 			text(string(value.AppendJSON(nil, values(g.Find.Where))))
 		}
@@ -54,6 +63,9 @@ func (s *Sheet) Fields() []string {
 	if f := s.Watch.Field.S; f != "" {
 		name, _, _ := strings.Cut(f, ".")
 		found[name] = true
+	}
+	if s.Pace != nil && s.Pace.Repeat != nil {
+		text(s.Pace.Repeat.Key.S)
 	}
 	for _, m := range s.Messages {
 		m.Texts(func(t *report.Text) { text(t.S) })
@@ -81,6 +93,11 @@ func (s *Sheet) Names() (sources, destinations []report.Text) {
 	if s.Route.Otherwise != nil {
 		branches = append(branches, *s.Route.Otherwise)
 	}
+	for _, g := range s.Gather {
+		if g.Fails != nil {
+			branches = append(branches, g.Fails.Tell)
+		}
+	}
 	for _, b := range branches {
 		for _, t := range b.Tell {
 			destinations = append(destinations, t.To)
@@ -99,4 +116,38 @@ func values(c *cond.Spec) []any {
 		out = append(out, values(sub)...)
 	}
 	return out
+}
+
+// texts hands on the texts of what is gathered in which formulas or names of fields may stand.
+func (g *Gather) texts(each func(report.Text)) {
+	if g.Script != nil {
+		each(*g.Script)
+	}
+	if g.HTTP != nil {
+		each(g.HTTP.URL)
+		for _, h := range g.HTTP.Headers {
+			each(h.Value)
+		}
+		g.HTTP.Body.texts(each)
+	}
+	if g.Summary != nil {
+		for _, t := range g.Summary.Of {
+			each(t)
+		}
+	}
+}
+
+func (b *HTTPBody) texts(each func(report.Text)) {
+	if b == nil {
+		return
+	}
+	if b.Text != nil {
+		each(*b.Text)
+	}
+	for _, e := range b.List {
+		e.texts(each)
+	}
+	for _, e := range b.Map {
+		e.Value.texts(each)
+	}
 }

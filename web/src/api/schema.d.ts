@@ -1083,6 +1083,8 @@ export interface components {
             many: boolean;
             name: string;
             path: string;
+            /** Format: int64 */
+            took: number;
             value: string;
         };
         HealthHour: {

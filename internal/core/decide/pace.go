@@ -1,0 +1,370 @@
+package decide
+
+import (
+	"fmt"
+	"sort"
+	"time"
+
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/sheet"
+)
+
+// The verdicts of a pace.
+const (
+	Repeated Verdict = "repeated" // folded into an earlier post
+	Held     Verdict = "held"     // waits for opening hours or for a digest
+	Released Verdict = "released" // what waited for opening hours is told now
+	Digested Verdict = "digest"   // what waited for a digest is told now, in one post
+)
+
+// DigestMessage is the name of the message of a digest, which no sheet writes.
+const DigestMessage = "digest"
+
+// Earlier is what a pace remembers of an arrival that was told: when, and by which posts.
+type Earlier struct {
+	At    time.Time  `json:"at"`
+	Posts []ToldPost `json:"posts"`
+}
+
+// ToldPost is one of its posts. Ref names it for the caller.
+type ToldPost struct {
+	To      string `json:"to"`
+	Message string `json:"message"`
+	Ref     string `json:"ref"`
+}
+
+// Window is a destination's span of a limit or a digest.
+type Window struct {
+	End   time.Time
+	Posts int
+}
+
+// Waiting is what is held for one destination: a post with the replies in its thread.
+type Waiting struct {
+	Ref     string    `json:"ref"` // of the post
+	Cause   string    `json:"cause"`
+	At      time.Time `json:"at"` // of the arrival
+	Row     string    `json:"row"`
+	To      string    `json:"to"`
+	Due     time.Time `json:"due"`
+	Digest  bool      `json:"digest"`
+	Post    Post      `json:"post"`
+	Replies []Post    `json:"replies,omitempty"`
+	Order   int64     `json:"order"` // given by the memory: what is held first comes first
+}
+
+// Memory is what the pace of one workflow remembers from arrival to arrival.
+type Memory interface {
+	// Told gives what was last told under a key.
+	Told(key string) (Earlier, bool)
+	SetTold(key string, t Earlier, until time.Time)
+	Window(to string) (Window, bool)
+	SetWindow(to string, w Window)
+	// Held gives what is held by the ref of its post.
+	Held(ref string) (Waiting, bool)
+	// Hold adds what is to be held, or puts it in the place of what is held under its ref.
+	Hold(w Waiting)
+	// Due lists what is held up to a moment, by the moments, and in the order in which it was held.
+	Due(upTo time.Time) []Waiting
+	// Let takes away what is no longer held.
+	Let(ref string)
+}
+
+// Later is what a pace tells at a moment of its own: what waited for opening hours, or a digest.
+type Later struct {
+	At     time.Time
+	Causes []string // of the arrivals that it tells of
+	Outcome
+}
+
+// refOf names a post by what caused it and its number.
+func refOf(cause string, n int) string { return fmt.Sprintf("%s-p%d", cause, n) }
+
+// Paced makes of an outcome what the workflow's pace makes of it: at once, folded into what was told before, or held.
+// Everything that is due up to the moment has to be let go before, by [LetGo].
+func Paced(p *sheet.Plan, mem Memory, cause string, sc *formula.Scope, out Outcome) Outcome {
+	if p.Pace == nil || out.Verdict != Told || len(out.Posts) == 0 {
+		return out
+	}
+	for i := range out.Posts {
+		out.Posts[i].Ref = refOf(cause, i)
+		if p.Pace.UsefulFor > 0 {
+			out.Posts[i].Expires = sc.Now.Add(p.Pace.UsefulFor)
+		}
+	}
+	key, err := repeatKey(p.Pace, p.Terms, sc)
+	if err != nil {
+		return failure("pace.repeat.key", err)
+	}
+	if key != "" {
+		if t, ok := mem.Told(key); ok && !sc.Now.After(t.At.Add(p.Pace.Within)) {
+			return fold(p.Pace, mem, t, cause, sc.Now, out)
+		}
+		t := Earlier{At: sc.Now}
+		for _, post := range out.Posts {
+			if post.Under < 0 {
+				t.Posts = append(t.Posts, ToldPost{To: post.To, Message: post.Message, Ref: post.Ref})
+			}
+		}
+		mem.SetTold(key, t, sc.Now.Add(p.Pace.Within))
+	}
+	return measure(p.Pace, mem, cause, sc.Now, out)
+}
+
+// repeatKey is "" where the arrival repeats nothing.
+func repeatKey(pace *sheet.PlanPace, words *formula.Words, sc *formula.Scope) (string, error) {
+	if pace.Key == nil {
+		return "", nil
+	}
+	return pace.Key.Text(sc, words)
+}
+
+// fold makes a repeated arrival change, or reply to, what has been told of it before. A post for a destination that
+// has not been told of it goes into the thread of none, and is dropped.
+func fold(pace *sheet.PlanPace, mem Memory, t Earlier, cause string, now time.Time, out Outcome) Outcome {
+	o := Outcome{Verdict: Repeated, Row: out.Row}
+	if pace.Then == sheet.FoldDrop {
+		return o
+	}
+	for _, post := range out.Posts {
+		if post.Under >= 0 {
+			continue // what hung under the first post hangs there already
+		}
+		for _, earlier := range t.Posts {
+			if earlier.To != post.To || earlier.Message != post.Message && len(t.Posts) > 1 {
+				continue
+			}
+			held, waits := mem.Held(earlier.Ref)
+			switch {
+			case pace.Then == sheet.FoldUpdate && waits:
+				held.Post.Doc, held.Post.Message = post.Doc, post.Message
+				mem.Hold(held)
+			case pace.Then == sheet.FoldUpdate:
+				post.Updates = earlier.Ref
+				o.Posts = append(o.Posts, post)
+			case waits:
+				post.Under, post.UnderRef = 0, earlier.Ref
+				held.Replies = append(held.Replies, post)
+				mem.Hold(held)
+			default:
+				post.UnderRef, post.UnderMessage = earlier.Ref, earlier.Message
+				if late(pace, post, now) {
+					w := Waiting{Ref: post.Ref, Cause: cause, At: now, Row: out.Row, To: post.To, Post: post}
+					w.Due, _ = pace.Open.NextOpen(now)
+					mem.Hold(w)
+					break
+				}
+				o.Posts = append(o.Posts, post)
+			}
+			break
+		}
+	}
+	return o
+}
+
+// measure lets through what the hours and the limit allow, and holds the rest. A post takes its replies along.
+func measure(pace *sheet.PlanPace, mem Memory, cause string, now time.Time, out Outcome) Outcome {
+	place := make([]int, len(out.Posts)) // where a post stands among those let through; -1 for held
+	posts := out.Posts
+	out.Posts = nil
+	for i, post := range posts {
+		if post.Under >= 0 {
+			place[i] = place[post.Under]
+			if place[i] >= 0 {
+				post.Under = place[i]
+				out.Posts = append(out.Posts, post)
+			}
+			continue
+		}
+		w := Waiting{Ref: post.Ref, Cause: cause, At: now, Row: out.Row, To: post.To, Post: post}
+		for _, r := range posts[i+1:] {
+			if r.Under == i {
+				r.Under = 0
+				w.Replies = append(w.Replies, r)
+			}
+		}
+		if hold(pace, mem, &w, now) {
+			place[i] = -1
+			mem.Hold(w)
+			continue
+		}
+		place[i] = len(out.Posts)
+		out.Posts = append(out.Posts, post)
+	}
+	if len(out.Posts) == 0 {
+		out.Verdict = Held
+	}
+	return out
+}
+
+// hold tells whether a post has to wait, and until when.
+func hold(pace *sheet.PlanPace, mem Memory, w *Waiting, now time.Time) bool {
+	if late(pace, w.Post, now) {
+		w.Due, _ = pace.Open.NextOpen(now)
+		return true
+	}
+	if pace.Urgent && w.Post.Doc.Tone == "urgent" {
+		return false
+	}
+	return full(pace, mem, w, now)
+}
+
+// late tells whether a post comes outside the hours and has to wait for them.
+func late(pace *sheet.PlanPace, post Post, now time.Time) bool {
+	return !(pace.Urgent && post.Doc.Tone == "urgent") && !pace.Open.Open(now)
+}
+
+// full tells whether the destination has had its posts, so that the rest waits for a digest.
+func full(pace *sheet.PlanPace, mem Memory, w *Waiting, now time.Time) bool {
+	if pace.Posts == 0 && !pace.Digest || w.Post.UnderRef != "" { // a reply stays with its post
+		return false
+	}
+	win, ok := mem.Window(w.To)
+	if !ok || !now.Before(win.End) {
+		win = Window{End: windowEnd(pace, now)}
+	}
+	if !pace.Digest && win.Posts < pace.Posts {
+		win.Posts++
+		mem.SetWindow(w.To, win)
+		return false
+	}
+	mem.SetWindow(w.To, win)
+	w.Digest, w.Due = true, win.End
+	if at, ok := pace.Open.NextOpen(win.End); ok { // a digest does not come outside the hours either
+		w.Due = at
+	}
+	return true
+}
+
+func windowEnd(pace *sheet.PlanPace, from time.Time) time.Time {
+	switch {
+	case pace.Posts > 0:
+		return from.Add(pace.Per)
+	case pace.Every > 0:
+		return from.Add(pace.Every)
+	}
+	return pace.DigestAt(from)
+}
+
+// LetGo tells what has waited long enough by a moment. It is to be called before anything is decided at that moment,
+// and when the moment has come.
+func LetGo(p *sheet.Plan, mem Memory, upTo time.Time) []Later {
+	if p.Pace == nil {
+		return nil
+	}
+	var out []Later
+	for {
+		due := mem.Due(upTo)
+		if len(due) == 0 {
+			return out
+		}
+		// One moment after the other: what is released at one may fill the window that ends at the next.
+		at := due[0].Due
+		n := sort.Search(len(due), func(i int) bool { return due[i].Due.After(at) })
+		out = append(out, letGoAt(p, mem, at, due[:n])...)
+	}
+}
+
+func letGoAt(p *sheet.Plan, mem Memory, at time.Time, due []Waiting) []Later {
+	var out []Later
+	digests := map[string][]Waiting{}
+	var order []string
+	for _, w := range due {
+		mem.Let(w.Ref)
+		if w.Digest {
+			if digests[w.To] == nil {
+				order = append(order, w.To)
+			}
+			digests[w.To] = append(digests[w.To], w)
+			continue
+		}
+		again := w
+		again.Digest = false
+		if full(p.Pace, mem, &again, at) {
+			mem.Hold(again)
+			continue
+		}
+		posts := append([]Post{w.Post}, w.Replies...)
+		if n := len(out) - 1; n >= 0 && out[n].Causes[0] == w.Cause { // one arrival's posts to several destinations
+			for i := range posts {
+				if posts[i].Under >= 0 {
+					posts[i].Under += len(out[n].Posts)
+				}
+			}
+			out[n].Posts = append(out[n].Posts, posts...)
+			continue
+		}
+		out = append(out, Later{At: at, Causes: []string{w.Cause}, Outcome: Outcome{Verdict: Released, Row: w.Row, Posts: posts}})
+	}
+	for _, to := range order {
+		out = append(out, digestOf(p, at, to, digests[to]))
+	}
+	return out
+}
+
+// The most lines that a digest spells out.
+const digestLines = 40
+
+// digestOf makes one post of many. Its tone is the gravest of theirs.
+func digestOf(p *sheet.Plan, at time.Time, to string, list []Waiting) Later {
+	later := Later{At: at, Outcome: Outcome{Verdict: Digested, Row: list[0].Row}}
+	doc := &message.Document{Tone: list[0].Post.Doc.Tone, Facts: []message.Fact{}}
+	block := message.Block{Kind: message.ListBlock}
+	known := map[string]bool{}
+	for i, w := range list {
+		if !known[w.Cause] {
+			known[w.Cause] = true
+			later.Causes = append(later.Causes, w.Cause)
+		}
+		if graver(w.Post.Doc.Tone, doc.Tone) {
+			doc.Tone = w.Post.Doc.Tone
+		}
+		if i < digestLines {
+			block.Items = append(block.Items, []message.Block{{Kind: message.Paragraph, Inlines: digestLine(w.Post.Doc)}})
+		}
+	}
+	noun := "messages"
+	if len(list) == 1 {
+		noun = "message"
+	}
+	doc.Title = fmt.Sprintf("%s: %d %s", p.Name, len(list), noun)
+	if !p.Pace.Digest {
+		doc.Title = fmt.Sprintf("%s: %d more %s", p.Name, len(list), noun)
+	}
+	doc.Body = []message.Block{block}
+	if more := len(list) - digestLines; more > 0 {
+		doc.Body = append(doc.Body, message.Block{Kind: message.Paragraph, Inlines: []message.Inline{{Kind: message.Text, Text: fmt.Sprintf("and %d more", more)}}})
+	}
+	post := Post{To: to, Message: DigestMessage, Doc: doc, Under: -1, Ref: list[0].Ref + "-digest"}
+	if p.Pace.UsefulFor > 0 {
+		post.Expires = at.Add(p.Pace.UsefulFor)
+	}
+	later.Posts = []Post{post}
+	return later
+}
+
+// digestLine is one message on one line: its title, or else what it says, linked to where the message leads.
+func digestLine(d *message.Document) []message.Inline {
+	text := d.Title
+	if text == "" {
+		text = formula.Shorten(d.Plain(), 120)
+	}
+	line := []message.Inline{{Kind: message.Text, Text: text}}
+	if d.Link != nil && d.Link.To != "" {
+		line = []message.Inline{{Kind: message.Anchor, To: d.Link.To, Subs: line}}
+	}
+	return line
+}
+
+func graver(a, b string) bool {
+	rank := func(t string) int {
+		for i, known := range message.Tones {
+			if t == known {
+				return i
+			}
+		}
+		return 0
+	}
+	return rank(a) > rank(b)
+}

@@ -1,0 +1,158 @@
+package engine_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
+
+	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/rehearse"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/store"
+)
+
+// The paces that live and rehearsed must come to the same.
+var paces = []string{
+	`{repeat: {key: "${record.id}", within: 2h}}`,
+	`{repeat: {key: "${record.id}", within: 3h, then: update}}`,
+	`{repeat: {key: "${record.id}", within: 3h, then: reply}, quiet: {open: [{from: "05:00", to: "20:00"}]}}`,
+	`{limit: {posts: 3, per: 1h}, quiet: {open: [{from: "05:00", to: "20:00"}], urgent: pass}}`,
+	`{digest: {every: 5h}, repeat: {key: "${record.status}", within: 40m}}`,
+	`{digest: {at: ["07:00", "16:00"]}}`,
+}
+
+func paceSheet(name, pace string) string {
+	return fmt.Sprintf(`dorfbote: 1
+name: %s
+watch: {source: tours/collections}
+keep: {field: litres, above: 200}
+messages:
+  alert: {title: "${record.id} ${record.litres}", tone: "${record.litres > 1500 ? 'urgent' : 'plain'}"}
+  detail: {title: "detail of ${record.id}"}
+route:
+  take: every
+  rows:
+    - {name: Late, when: {field: status, is: late}, tell: [{to: "square/#tours", message: alert, reply: detail}]}
+    - {name: Much, when: {field: litres, above: 1000}, tell: [{to: "square/#board", message: alert}]}
+  otherwise: {tell: [{to: "square/#tours", message: detail}]}
+pace: %s
+`, name, pace)
+}
+
+// The live engine, on its database, makes of the same arrivals what a rehearsal makes of them: the same verdicts, and
+// the same posts in the same order for each destination.
+func TestThePaceIsTheSameLiveAndRehearsed(t *testing.T) {
+	w := start(t, false)
+	ctx := context.Background()
+	require.NoError(t, w.Store.DB.Create(&store.Destination{Name: "square/#board", Connection: "square", Title: "#board"}).Error)
+	for i, pace := range paces {
+		text := paceSheet(fmt.Sprint("Pace ", i), pace)
+		row := store.Workflow{Name: fmt.Sprint("Pace ", i), Draft: text, CreatedAt: time.Now(), UpdatedAt: time.Now()}
+		require.NoError(t, w.Store.DB.Create(&row).Error)
+		_, err := w.Store.SwitchOn(ctx, row.ID, store.SwitchedOn{Sheet: text, Source: "tours/collections", Since: -1}, func(*gorm.DB, *store.Workflow) error { return nil })
+		require.NoError(t, err)
+	}
+	r := rand.New(rand.NewPCG(4, 20))
+	at := time.Now().UTC().Add(-72 * time.Hour).Truncate(time.Second)
+	var events []hook.Event
+	var file bytes.Buffer
+	for i := range 300 {
+		at = at.Add(time.Duration(r.IntN(1200)) * time.Second)
+		a := &arrival.Arrival{ID: fmt.Sprint("e", i), Source: "tours/collections", Type: arrival.Updated, Subject: fmt.Sprint("C", r.IntN(6)), Time: at,
+			Record: map[string]any{"status": []string{"planned", "late", "refused"}[r.IntN(3)], "litres": float64(r.IntN(2000))}}
+		a.Record["id"] = a.Subject
+		events = append(events, hook.Event{Arrival: a})
+		file.Write(append(a.AppendJSON(nil), '\n'))
+	}
+	w.take(t, events...)
+	require.NoError(t, w.Start(ctx))
+	eventually(t, "everything is decided, and nothing held is due", func() bool {
+		var done, due int64
+		w.Store.DB.Raw("SELECT count(DISTINCT arrival) FROM verdicts WHERE workflow_id > 1").Scan(&done)
+		w.Store.DB.Raw("SELECT count(*) FROM pace_held WHERE due_at <= now()").Scan(&due)
+		return done >= 260 && due == 0
+	})
+	for i, pace := range paces {
+		var id int64
+		require.NoError(t, w.Store.DB.Raw("SELECT id FROM workflows WHERE name = ?", fmt.Sprint("Pace ", i)).Scan(&id).Error)
+		in := bytes.NewReader(file.Bytes())
+		scout, err := rehearse.Look(in, func(string) bool { return false })
+		require.NoError(t, err)
+		plan, _, problems := sheet.Compile([]byte(paceSheet("x", pace)), sheet.Known{Workspace: value.DefaultWorkspace()})
+		require.NotNil(t, plan, "%v", problems)
+		verdicts, posts := map[string]string{}, map[string][]string{}
+		require.NoError(t, scout.Run(in, plan, time.Now(), rehearse.NewMachine(plan, nil, func(l rehearse.Line) error {
+			if l.Later {
+				for _, a := range l.Arrivals {
+					first, _, _ := strings.Cut(verdicts[a], " then ")
+					verdicts[a] = first + " then " + string(l.Verdict)
+				}
+			} else {
+				verdicts[l.Arrival] = string(l.Verdict)
+			}
+			for _, p := range l.Posts {
+				hangs := ""
+				if p.Under >= 0 || p.UnderRef != "" {
+					hangs = " under"
+				}
+				if p.Updates != "" {
+					hangs = " instead"
+				}
+				posts[p.To] = append(posts[p.To], strings.TrimPrefix(p.Doc.Title, "x")+" "+p.Doc.Tone+hangs)
+			}
+			return nil
+		})))
+		var rows []struct{ ID, Verdict, Later string }
+		require.NoError(t, w.Store.DB.Raw("SELECT a.id, v.verdict, v.later FROM verdicts v JOIN arrivals a ON a.seq = v.arrival WHERE v.workflow_id = ?", id).Scan(&rows).Error)
+		live := map[string]string{}
+		for _, row := range rows {
+			if live[row.ID] = row.Verdict; row.Later != "" {
+				live[row.ID] += " then " + row.Later
+			}
+		}
+		assert.Equal(t, verdicts, live, pace)
+		var sent []struct {
+			Destination, Title, Tone, Hangs string
+		}
+		require.NoError(t, w.Store.DB.Raw(`SELECT destination, title, body->>'tone' AS tone, CASE WHEN under IS NOT NULL THEN ' under' WHEN updates IS NOT NULL THEN ' instead' ELSE '' END AS hangs
+			FROM posts WHERE workflow_id = ? ORDER BY id`, id).Scan(&sent).Error)
+		livePosts := map[string][]string{}
+		for _, p := range sent {
+			livePosts[p.Destination] = append(livePosts[p.Destination], strings.TrimPrefix(p.Title, fmt.Sprint("Pace ", i))+" "+p.Tone+p.Hangs)
+		}
+		assert.Equal(t, posts, livePosts, pace)
+	}
+}
+
+// A repeat is put into the post that told of the first, and a post that has waited for too long is not sent.
+func TestUpdatingInPlaceAndExpiring(t *testing.T) {
+	w := start(t, true)
+	text := strings.Replace(sheetText, "name: Late\n", "name: Late\npace: {repeat: {key: \"${record.id}\", within: 2h, then: update}, useful_for: 1h}\n", 1)
+	text = strings.Replace(text, ", when: {field: status, became: late}", "", 1)
+	_, err := w.Store.SwitchOn(context.Background(), 1, store.SwitchedOn{Sheet: text, Source: "tours/collections"}, func(*gorm.DB, *store.Workflow) error { return nil })
+	require.NoError(t, err)
+	w.take(t, event("1", "A", "late", 900))
+	eventually(t, "told", func() bool { return len(w.chat.titles()) == 2 })
+	w.take(t, event("2", "A", "collected", 901))
+	eventually(t, "updated", func() bool { return len(w.chat.edits()) == 1 })
+	assert.Equal(t, []string{"1001: A late"}, w.chat.edits())
+	old := event("3", "B", "late", 900)
+	old.Time = time.Now().UTC().Add(-2 * time.Hour)
+	w.take(t, old)
+	eventually(t, "expired", func() bool {
+		var n int64
+		w.Store.DB.Model(&store.Post{}).Where("state = ?", store.Expired).Count(&n)
+		return n == 2
+	})
+	assert.Len(t, w.chat.titles(), 2, "what is of no use any more was not sent")
+}
