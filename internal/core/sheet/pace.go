@@ -193,10 +193,12 @@ func (s *Sheet) paced(p *Plan, known Known, problems *report.List) {
 			problems.Add(r.Key.In(fe.Offset), "pace.repeat.key", fe.Suggestion, "%s", fe.Message)
 		}
 		out.Key = key
-		if key != nil && key.Constant() && r.Key.S != "" {
-			near := ""
-			if _, _, ok := p.Terms.Kind.Find(value.ParsePath(r.Key.S)); ok && p.Terms.Kind != nil {
-				near = "${record." + r.Key.S + "}"
+		if key != nil && len(wrong) == 0 && key.Constant() && r.Key.S != "" {
+			near, field := "", strings.TrimPrefix(r.Key.S, "record.")
+			if p.Terms.Kind != nil {
+				if _, _, ok := p.Terms.Kind.Find(value.ParsePath(field)); ok {
+					near = "${record." + field + "}"
+				}
 			}
 			problems.Warn(r.Key.At, "pace.repeat.key", near, "the key %q is the same for every arrival, so each would repeat the one before", r.Key.S)
 		}

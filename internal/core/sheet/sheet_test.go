@@ -86,6 +86,23 @@ func TestProblemsHaveTheirPlaceAndASuggestion(t *testing.T) {
 		{"keep:", "gather: [{name: f, value: recrd.id}]\nkeep:", "6:27", "there is no name recrd here; did you mean record?"},
 		{"keep:", "gather: [{name: f, find: {source: tours/farms, take: al}}]\nkeep:", "", "take is one or all, not \"al\"; did you mean all?"},
 		{"keep:", "gather: [{name: f}]\nkeep:", "", "f gathers nothing"},
+		{"keep:", "gather: [{name: f, script: 'x = 1'}]\nkeep:", "6:28", "the script gives nothing: have it set result"},
+		{"keep:", "gather:\n  - name: f\n    script: |\n      a = 1\n      result = a +* 2\nkeep:", "10:19", "the script cannot be read"},
+		{"keep:", "gather: [{name: f, http: {url: \"ftp://x/${record.id}\"}}]\nkeep:", "6:32", "the address starts with https:// or http://"},
+		{"keep:", "gather: [{name: f, http: {url: \"http://x/${record.idd}\"}}]\nkeep:", "6:51", "there is no field idd; did you mean id?"},
+		{"keep:", "gather: [{name: f, http: {url: \"http://x/\", body: {a: 1}}}]\nkeep:", "", "a GET carries no body"},
+		{"keep:", "gather: [{name: f, http: {url: \"http://x/\", method: POST, body: {a: [\"${record.idd}\"]}}}]\nkeep:", "", "there is no field idd"},
+		{"keep:", "gather: [{name: f, http: {url: \"http://x/\", pick: \"$[\"}}]\nkeep:", "6:51", `"$[" is not a JSONPath`},
+		{"keep:", "gather: [{name: f, summary: {of: idd}}]\nkeep:", "6:34", "there is no field idd; did you mean id?"},
+		{"keep:", "gather: [{name: f, value: now, if_fails: emty}]\nkeep:", "6:42", "if_fails is stop, empty, or tell with destinations, not \"emty\"; did you mean empty?"},
+		{"keep:", "gather: [{name: f, value: now, if_fails: {tell: [{to: \"square/#tour\", message: alert}]}}]\nkeep:", "", "there is no destination square/#tour; did you mean square/#tours?"},
+		{"keep:", "pace: {repeat: {key: record.id, within: 2h}}\nkeep:", "6:22", `warning: the key "record.id" is the same for every arrival, so each would repeat the one before; did you mean ${record.id}?`},
+		{"keep:", "pace: {repeat: {key: \"${record.idd}\", within: 2h}}\nkeep:", "6:32", "there is no field idd"},
+		{"keep:", "pace: {repeat: {key: \"${record.id}\", within: 2x}}\nkeep:", "6:46", `"2x" is not a span of time`},
+		{"keep:", "pace: {repeat: {key: \"${record.id}\", within: 2h, then: dropp}}\nkeep:", "6:56", "then is drop, update or reply, not \"dropp\"; did you mean drop?"},
+		{"keep:", "pace: {limit: {posts: 0, per: 1h}}\nkeep:", "6:23", "posts is a whole number of at least 1"},
+		{"keep:", "pace: {limit: {posts: 2, per: 1h}, digest: {every: 2h}}\nkeep:", "", "keep one of the two"},
+		{"keep:", "pace: {quiet: {open: [{days: [mno], from: \"05:00\", to: \"20:00\"}]}}\nkeep:", "", "did you mean mon?"},
 		{"  all:", "  al:", "7:3", `a condition has no part "al"; did you mean all?`},
 		{"tell:\n        -", "tell:\n       - ]", "", "this is not YAML"},
 	} {
@@ -125,7 +142,9 @@ func examples(t *testing.T) map[string][]byte {
 
 // A sheet written, read and written again is the same sheet, as YAML and by way of JSON.
 func TestFormatIsStable(t *testing.T) {
-	for name, src := range examples(t) {
+	sheets := examples(t)
+	sheets["every way"] = []byte(strings.Replace(good, "keep:", everyWay+"keep:", 1))
+	for name, src := range sheets {
 		t.Run(name, func(t *testing.T) {
 			once, err := Format(src)
 			require.NoError(t, err)
@@ -154,6 +173,29 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
+// everyWay has every way to gather, and a whole pace.
+const everyWay = `gather:
+  - {name: other, find: {source: tours/collections, where: {field: id, is: "${record.id}"}, take: all, sort: -litres, limit: 3}}
+  - name: half
+    script: |
+      result = record["litres"] / 2
+    if_fails: empty
+  - name: answer
+    http:
+      url: "https://prices.example/${record.id}"
+      method: POST
+      headers: {X-Why: "${record.status}"}
+      body: {id: "${record.id}", parts: [1, true, null, "a ${half}"]}
+      pick: $.price
+    if_fails: {tell: [{to: "square/#tours", message: alert}]}
+  - {name: short, summary: {of: [status, "${record.id} and more"], words: 20}, if_fails: stop}
+pace:
+  repeat: {key: "${record.id}", within: 2h, then: reply}
+  quiet: {open: [{days: [mon, tue], from: "05:00", to: "20:00"}], urgent: pass}
+  limit: {posts: 20, per: 1h}
+  useful_for: 1d
+`
+
 // The published schema and the reader agree on what a sheet is.
 func TestPublishedSchema(t *testing.T) {
 	schema, err := jsonschema.NewCompiler().Compile("../../../docs/schema/sheet.schema.json")
@@ -167,6 +209,13 @@ func TestPublishedSchema(t *testing.T) {
 	}
 	for name, src := range examples(t) {
 		assert.NoError(t, validate(src), name)
+	}
+	full := strings.Replace(good, "keep:", everyWay+"keep:", 1)
+	_, _, problems := Compile([]byte(full), known)
+	assert.Empty(t, problems)
+	assert.NoError(t, validate([]byte(full)))
+	for _, bad := range [][2]string{{"pick:", "pik:"}, {"words: 20", "words: 0"}, {"then: reply", "then: answer"}, {"posts: 20", "posts: many"}, {"urgent: pass", "urgent: yes"}, {"script: |", "summary: {of: id}\n    script: |"}} {
+		assert.Error(t, validate([]byte(strings.Replace(full, bad[0], bad[1], 1))), bad[1])
 	}
 	for _, op := range cond.OpNames() { // every operator is in the schema
 		values := map[string]string{"list": "[a]", "pair": "[1, 2]", "bool": "true", "days": "[mon]", "span": "2h"}
