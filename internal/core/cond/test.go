@@ -17,6 +17,9 @@ type test struct {
 	root  string // the gathered name the field belongs to; "" for the record itself
 	text  string // in words
 	many  bool   // the path goes through a list
+	// What is known of the field's values: all there can be, and that numbers are never fractions.
+	options []string
+	integer bool
 
 	read  reader
 	judge predicate

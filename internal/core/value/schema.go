@@ -90,7 +90,7 @@ func (s schemaReader) field(name string, node map[string]any, depth int) Field {
 			f.Type = Text
 		}
 	case "number", "integer":
-		f.Type = Num
+		f.Type, f.Whole = Num, schemaType(node) == "integer"
 		if cur := str(node["x-currency"]); cur != "" || format == "money" {
 			f.Type, f.Currency = Money, cur
 		}

@@ -49,6 +49,7 @@ type Field struct {
 	Of       Type     `json:"of,omitempty"`       // of a list's elements
 	Help     string   `json:"help,omitempty"`
 	Hidden   bool     `json:"hidden,omitempty"` // not offered to choose from
+	Whole    bool     `json:"whole,omitempty"`  // of a number: never a fraction
 }
 
 // Kind is what is known about the records of one source.
