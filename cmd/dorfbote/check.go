@@ -12,6 +12,7 @@ import (
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/rehearse"
 	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/route"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
@@ -104,7 +105,13 @@ func checkCommand() *cobra.Command {
 					failed = true
 					continue
 				}
-				_, _, problems := sheet.Compile(src, known)
+				plan, sh, problems := sheet.Compile(src, known)
+				if plan != nil {
+					table := route.Look(plan, time.Now())
+					list := report.List{Problems: append(problems, table.Problems(sh, false)...)}
+					list.Sort()
+					problems = list.Problems
+				}
 				failed = tell(os.Stdout, file, problems) || failed
 			}
 			if failed {

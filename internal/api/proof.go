@@ -3,37 +3,37 @@ package api
 import (
 	"context"
 	"net/http"
-	"sync"
 	"time"
 
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/cond"
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/formula"
-	"dorfbote/internal/core/rehearse"
 	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/route"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/store"
 )
 
-// trailLength is how many of a source's last arrivals stand in the trail.
-const trailLength = 400
-
 type proofInput struct {
 	Body struct {
 		SheetBody
-		Arrival int64  `json:"arrival,omitempty" doc:"the chosen arrival's seq; 0 takes the newest that would be told"`
-		Record  string `json:"record,omitempty" doc:"the key of a record to prove the sheet on, as if it came in now"`
+		Arrival  int64  `json:"arrival,omitempty" doc:"the chosen arrival's seq; 0 takes the newest that would be told"`
+		Record   string `json:"record,omitempty" doc:"the key of a record to prove the sheet on, as if it came in now"`
+		Workflow int64  `json:"workflow,omitempty" doc:"the workflow whose version that is on the trail is compared with"`
 	}
 }
 
 // ProofBody is what a sheet makes of the chosen arrival, and of the trail.
 type ProofBody struct {
-	Problems []report.Problem `json:"problems"`
-	Arrival  *ArrivalDetail   `json:"arrival" doc:"the chosen arrival; null where the source has none"`
-	Proof    *ProofLines      `json:"proof" doc:"null while the sheet cannot be run"`
-	Trail    []TrailMark      `json:"trail" doc:"the source's last arrivals, oldest first"`
+	Problems []report.Problem           `json:"problems"`
+	Arrival  *ArrivalDetail             `json:"arrival" doc:"the chosen arrival; null where the source has none"`
+	Proof    *ProofLines                `json:"proof" doc:"null while the sheet cannot be run"`
+	Trail    []TrailMark                `json:"trail" doc:"the source's last arrivals, oldest first"`
+	Counts   map[string]*decide.Counted `json:"counts" doc:"by the path of a condition: for how many of the trail it held, of those that got as far"`
+	Seen     map[string][]sheet.Tally   `json:"seen" doc:"by the name of a field that a condition looks at: the values it had in the trail, the most frequent first"`
+	Table    *route.Analysis            `json:"table" doc:"what is found by looking into the route table; null while the sheet cannot be run"`
 }
 
 // ProofLines is the proof line by line.
@@ -61,16 +61,6 @@ type PlannedPost struct {
 	To      string `json:"to"`
 	Message string `json:"message"`
 	Title   string `json:"title"`
-}
-
-// TrailMark is one arrival of the trail.
-type TrailMark struct {
-	Seq     int64     `json:"seq"`
-	At      time.Time `json:"at"`
-	Key     string    `json:"key"`
-	Verdict string    `json:"verdict"`
-	Row     string    `json:"row"`
-	Tick    string    `json:"tick" doc:"due, lasts, silent or schedule, where a timer made it; its record is that of the arrival"`
 }
 
 type proofOutput struct{ Body ProofBody }
@@ -103,8 +93,13 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 	}
 	plan, sh, problems := sheet.Compile([]byte(text), known)
 	out := &proofOutput{}
-	out.Body.Problems, out.Body.Trail = problems, []TrailMark{}
-	if problems == nil {
+	out.Body.Problems, out.Body.Trail, out.Body.Counts, out.Body.Seen = problems, []TrailMark{}, map[string]*decide.Counted{}, map[string][]sheet.Tally{}
+	if plan != nil {
+		table := route.Look(plan, time.Now())
+		out.Body.Table = &table
+		out.Body.Problems = append(out.Body.Problems, table.Problems(sh, true)...)
+	}
+	if out.Body.Problems == nil {
 		out.Body.Problems = []report.Problem{}
 	}
 	if sh == nil {
@@ -121,8 +116,13 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 		return nil, err
 	}
 	if plan != nil {
-		out.Body.Trail = trail(plan, recent, s.Engine.Reach(ctx, engine.AskNothing))
+		counts := decide.NewCounts(plan)
+		out.Body.Trail = trail(plan, recent, s.Engine.Reach(ctx, engine.AskNothing), counts)
+		out.Body.Counts = counts.ByPath
+		s.compare(ctx, in.Body.Workflow, recent, out.Body.Trail)
 	}
+	out.Body.Seen = seenValues(sh, recent)
+	out.Body.Problems = append(out.Body.Problems, sh.Doubts(&formula.Words{Workspace: known.Workspace, Kind: known.Kind(sh.Watch.Source.S)}, func(f string) []sheet.Tally { return out.Body.Seen[f] })...)
 	var chosen *pastArrival
 	if in.Body.Record != "" {
 		chosen, err = s.fromRecord(ctx, sh.Watch.Source.S, in.Body.Record)
@@ -206,47 +206,6 @@ func proofLines(plan *sheet.Plan, a *arrival.Arrival, reach formula.Reach) *Proo
 	return l
 }
 
-// trail draws the last arrivals. A timed sheet starts on none of them; its timers are run over them, and each tick
-// stands behind the arrival whose record it found.
-func trail(plan *sheet.Plan, recent []pastArrival, reach formula.Reach) []TrailMark {
-	marks := make([]TrailMark, 0, len(recent))
-	if !plan.Timed() {
-		for _, r := range recent {
-			sc := decide.NewScope(decide.Occasion(plan, r.arrival, r.arrival.Time))
-			sc.Reach = reach
-			o := decide.Decide(plan, sc)
-			marks = append(marks, TrailMark{r.row.Seq, r.row.Time, r.row.Subject, string(o.Verdict), o.Row, ""})
-		}
-		return marks
-	}
-	var now *pastArrival
-	last := map[string]int64{}
-	m := rehearse.NewMachine(plan, nil, func(l rehearse.Line) error {
-		mark := TrailMark{At: l.At, Key: l.Arrival, Verdict: string(l.Verdict), Row: l.Row, Tick: l.Tick}
-		if mark.Seq = last[l.Arrival]; l.Tick == "" {
-			mark.Seq, mark.Key = now.row.Seq, now.row.Subject
-		} else if l.Arrival == "" && now != nil {
-			mark.Seq = now.row.Seq
-		}
-		marks = append(marks, mark)
-		return nil
-	})
-	m.Know(rehearse.Fixed(reach.Find))
-	m.Outside(reach.Outside)
-	for i := range recent {
-		r := &recent[i]
-		_ = m.Advance(r.arrival.Time.Add(-time.Nanosecond))
-		now = r
-		_ = m.Take(r.arrival)
-		last[r.row.Subject] = r.row.Seq
-	}
-	_ = m.Advance(time.Now())
-	if len(marks) > trailLength {
-		marks = marks[len(marks)-trailLength:]
-	}
-	return marks
-}
-
 // chosen finds the arrival that the proof is about: the one asked for, else the newest that tells
 // somebody, else the newest.
 func (s *Server) chosen(ctx context.Context, seq int64, recent []pastArrival, marks []TrailMark) (*pastArrival, error) {
@@ -267,61 +226,4 @@ func (s *Server) chosen(ctx context.Context, seq int64, recent []pastArrival, ma
 		return nil, nil
 	}
 	return &recent[len(recent)-1], nil
-}
-
-// pastArrival is a stored arrival that has been read.
-type pastArrival struct {
-	row     store.Arrival
-	arrival *arrival.Arrival
-}
-
-// trailCache keeps the last arrivals of the sources being edited for a moment, so that an edit costs
-// deciding and no reading.
-type trailCache struct {
-	mu       sync.Mutex
-	bySource map[string]cachedTrail
-}
-
-type cachedTrail struct {
-	list []pastArrival
-	at   time.Time
-}
-
-const (
-	trailHolds = time.Second
-	trailsKept = 32
-)
-
-func (c *trailCache) get(ctx context.Context, st *store.Store, source string) ([]pastArrival, error) {
-	c.mu.Lock()
-	have, ok := c.bySource[source]
-	c.mu.Unlock()
-	if ok && time.Since(have.at) < trailHolds {
-		return have.list, nil
-	}
-	rows, err := st.RecentArrivals(ctx, source, trailLength)
-	if err != nil {
-		return nil, err
-	}
-	read := map[int64]*arrival.Arrival{}
-	for _, p := range have.list {
-		read[p.row.Seq] = p.arrival
-	}
-	list := make([]pastArrival, len(rows))
-	for i, row := range rows {
-		a := read[row.Seq]
-		if a == nil {
-			if a, err = row.Core(); err != nil {
-				return nil, err
-			}
-		}
-		list[len(rows)-1-i] = pastArrival{row, a}
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.bySource == nil || len(c.bySource) > trailsKept {
-		c.bySource = map[string]cachedTrail{}
-	}
-	c.bySource[source] = cachedTrail{list, time.Now()}
-	return list, nil
 }

@@ -53,6 +53,15 @@ func (e *Engine) Plan(ctx context.Context, workflow int64, version int, source s
 	return e.plans.get(ctx, store.Live{ID: workflow, Version: version, Source: source})
 }
 
+// PlanOn gives the version of a workflow that is on, made ready to run; nil where it is off.
+func (e *Engine) PlanOn(ctx context.Context, workflow int64) (*sheet.Plan, error) {
+	list, err := e.Store.LiveNamed(ctx, []int64{workflow})
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return e.plans.get(ctx, list[0])
+}
+
 // get gives the plan of a version that is on.
 func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
 	key := planKey{l.ID, l.Version}

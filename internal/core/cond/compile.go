@@ -57,7 +57,9 @@ func (c compiler) test(s *Spec, path string) Node {
 	t := &test{path: path, read: reader{ws: c.words.Workspace}}
 	op, ok := OpNamed(s.Op.S)
 	if !ok {
-		c.problems.Add(s.Op.At, path, value.Nearest(s.Op.S, OpNames()), "there is no operator %s", s.Op.S)
+		near := value.Nearest(s.Op.S, OpNames())
+		c.problems.Add(s.Op.At, path, near, "there is no operator %s", s.Op.S)
+		c.mend(near, path, testJSON(s.Field.S, near, s.Value))
 		return t
 	}
 	t.op, t.looks = op, looks[op.Name]
@@ -99,7 +101,9 @@ func (c compiler) field(t *test, s *Spec, path string) value.Field {
 		t.root, t.field, t.many = first, value.ParsePath(rest), g.Many && rest != ""
 		f, many, known := g.Kind.Find(t.field)
 		if g.Kind != nil && rest != "" && !known && !g.Kind.Learnt {
-			c.problems.Add(s.Field.At, path, prefixed(first, value.Nearest(rest, g.Kind.Names())), "%s has no field %s", first, rest)
+			near := prefixed(first, value.Nearest(rest, g.Kind.Names()))
+			c.problems.Add(s.Field.At, path, near, "%s has no field %s", first, rest)
+			c.mend(near, path, testJSON(near, s.Op.S, s.Value))
 		}
 		t.many = t.many || many
 		t.read.t = f.Type
@@ -110,11 +114,20 @@ func (c compiler) field(t *test, s *Spec, path string) value.Field {
 		switch {
 		case !k.Learnt && (!k.Open || near != ""):
 			c.problems.Add(s.Field.At, path, near, "the records have no field %s", s.Field.S)
+			c.mend(near, path, testJSON(near, s.Op.S, s.Value))
 		case near != "":
 			c.problems.Warn(s.Field.At, path, near, "no record seen so far has a field %s", s.Field.S)
+			c.mend(near, path, testJSON(near, s.Op.S, s.Value))
 		}
 	}
 	return value.Field{}
+}
+
+// mend offers what the last problem suggests.
+func (c compiler) mend(suggestion, path string, put map[string]any) {
+	if suggestion != "" {
+		c.problems.Mend(suggestion, path, put)
+	}
 }
 
 func prefixed(name, rest string) string {
@@ -230,6 +243,7 @@ func (c compiler) operand(t *test, s *Spec, field value.Field, path string) {
 	if p := t.op.Takes; p == "pair" && t.items == nil {
 		if n, ok := t.read.compareOperands(lit); ok && n > 0 {
 			c.problems.Warn(s.ValueAt.At, path, "", "between %s never holds: the lower value comes first", plain(s.Value))
+			c.problems.Mend("Turn them round", path, testJSON(s.Field.S, s.Op.S, []any{list[1], list[0]}))
 		}
 	}
 	c.options(s, field, path)
@@ -299,7 +313,9 @@ func (c compiler) options(s *Spec, field value.Field, path string) {
 			known = known || value.Fold(o) == value.Fold(text)
 		}
 		if !known {
-			c.problems.Warn(s.ValueAt.At, path, value.Nearest(text, field.Options), "%s is never %q; it is one of %s", s.Field.S, text, strings.Join(field.Options, ", "))
+			near := value.Nearest(text, field.Options)
+			c.problems.Warn(s.ValueAt.At, path, near, "%s is never %q; it is one of %s", s.Field.S, text, strings.Join(field.Options, ", "))
+			c.mend(near, path, s.With(text, near))
 		}
 	}
 }

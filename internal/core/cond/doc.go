@@ -47,6 +47,40 @@ type Spec struct {
 	ValueAt report.Text // the value's place; S holds its text where it is text
 }
 
+// JSON is the condition as a sheet has it.
+func (s *Spec) JSON() map[string]any {
+	switch {
+	case s.Group != "":
+		subs := make([]any, len(s.Subs))
+		for i, sub := range s.Subs {
+			subs[i] = sub.JSON()
+		}
+		return map[string]any{s.Group: subs}
+	case s.Formula != nil:
+		return map[string]any{"formula": s.Formula.S}
+	}
+	return testJSON(s.Field.S, s.Op.S, s.Value)
+}
+
+func testJSON(field, op string, v any) map[string]any {
+	return map[string]any{"field": field, op: v}
+}
+
+// With is the test with one value in the place of another.
+func (s *Spec) With(old, v string) map[string]any {
+	list, ok := s.Value.([]any)
+	if !ok {
+		return testJSON(s.Field.S, s.Op.S, v)
+	}
+	out := make([]any, len(list))
+	for i, e := range list {
+		if out[i] = e; e == old {
+			out[i] = v
+		}
+	}
+	return testJSON(s.Field.S, s.Op.S, out)
+}
+
 // Node is a compiled condition. It may be evaluated by many goroutines at once, each with a scope of
 // its own.
 type Node interface {

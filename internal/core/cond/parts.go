@@ -19,6 +19,19 @@ type Parts struct {
 	Opaque string
 }
 
+// Walk hands on a condition and every one inside it.
+func Walk(n Node, each func(Node)) {
+	if n == nil {
+		return
+	}
+	each(n)
+	if g, ok := n.(*group); ok {
+		for _, sub := range g.subs {
+			Walk(sub, each)
+		}
+	}
+}
+
 // PartsOf takes a condition apart.
 func PartsOf(n Node) Parts {
 	switch x := n.(type) {

@@ -115,7 +115,7 @@ func known(tone string) bool {
 }
 
 // forgotten finds text that looks like a reference whose markers were forgotten or mistyped.
-var forgotten = regexp.MustCompile(`\{\{?\s*(?:record\.)?([A-Za-z_][\w.]*)\s*\}?\}|\$([A-Za-z_][\w.]*)|\[(?:record\.)([A-Za-z_][\w.]*)\]|\brecord\.([A-Za-z_][\w.]*)`)
+var forgotten = regexp.MustCompile(`\{\{?\s*(?:record\.)?([A-Za-z_][\w.]*)\s*\}?\}|\$([A-Za-z_][\w.]*)|\[\s*(?:record\.)?([A-Za-z_][\w.]*)\s*\]\(?|<(?:record\.)?([A-Za-z_][\w.]*)>|\brecord\.([A-Za-z_][\w.]*)`)
 
 func parse(t report.Text, words *formula.Words, path string, problems *report.List) *formula.Template {
 	tmpl, wrong := formula.ParseTemplate(t.S, words)
@@ -126,14 +126,17 @@ func parse(t report.Text, words *formula.Words, path string, problems *report.Li
 		return nil
 	}
 	for _, p := range tmpl.Parts() {
-		m := forgotten.FindStringSubmatch(p.Text)
-		if p.Formula != nil || m == nil {
+		if p.Formula != nil {
 			continue
 		}
-		name := m[1] + m[2] + m[3] + m[4]
-		if _, _, ok := words.Kind.Find(value.ParsePath(name)); ok || words.Kind == nil && m[4] != "" {
-			problems.Warn(t.In(len([]rune(t.S[:strings.Index(t.S, m[0])]))), path, "${record."+name+"}",
-				"%q will be sent as these very words; it looks like a field", m[0])
+		for _, m := range forgotten.FindAllStringSubmatch(p.Text, -1) {
+			name := m[1] + m[2] + m[3] + m[4] + m[5]
+			want, ok := reference(name, words)
+			if !ok && (words.Kind != nil || m[5] == "") || strings.HasSuffix(m[0], "](") { // that is a link
+				continue
+			}
+			problems.Warn(t.In(len([]rune(t.S[:strings.Index(t.S, m[0])]))), path, want, "%q will be sent as these very words; it looks like a field", m[0])
+			problems.Mend(want, path, strings.Replace(t.S, m[0], want, 1))
 		}
 	}
 	return tmpl
@@ -282,4 +285,18 @@ func SafeAddress(s string) string {
 		return s
 	}
 	return ""
+}
+
+// reference is how a text refers to a name; ok is false where the name is not known.
+func reference(name string, words *formula.Words) (ref string, ok bool) {
+	first, rest, _ := strings.Cut(name, ".")
+	for _, g := range words.Gathered {
+		if g.Name != first {
+			continue
+		}
+		_, _, known := g.Kind.Find(value.ParsePath(rest))
+		return "${" + name + "}", rest == "" || g.Kind == nil || known
+	}
+	_, _, ok = words.Kind.Find(value.ParsePath(name))
+	return "${record." + name + "}", ok
 }

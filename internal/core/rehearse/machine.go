@@ -21,6 +21,7 @@ type Machine struct {
 	began  bool
 	states *States
 	out    formula.Outside
+	counts *decide.Counts
 	recall *decide.Recall
 	ticks  map[string]Line // of ticks whose posts are held: what their lines are called
 }
@@ -42,6 +43,9 @@ func (m *Machine) Know(s *States) { m.states = s }
 
 // Outside hands in what runs scripts and asks services.
 func (m *Machine) Outside(out formula.Outside) { m.out = out }
+
+// Count has the machine count what each line of the sheet lets through.
+func (m *Machine) Count(c *decide.Counts) { m.counts = c }
 
 // Begin starts the clock, from which on silence counts and the calendar is looked at.
 func (m *Machine) Begin(at time.Time) {
@@ -89,6 +93,9 @@ func (m *Machine) one(a *arrival.Arrival) Line {
 	sc := decide.NewScope(a)
 	sc.Reach = formula.Reach{Find: m.states.Find, Outside: m.out}
 	out := decide.Decide(m.plan, sc)
+	if m.counts != nil {
+		m.counts.See(m.plan, sc)
+	}
 	if m.plan.Pace != nil {
 		out = decide.Paced(m.plan, m.recall, a.ID, sc, out)
 	}

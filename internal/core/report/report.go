@@ -35,6 +35,14 @@ type Problem struct {
 	Message    string `json:"message"`
 	Suggestion string `json:"suggestion,omitempty"`
 	Warning    bool   `json:"warning,omitempty"` // worth a look, but the sheet can run
+	Mend       *Mend  `json:"mend,omitempty"`
+}
+
+// Mend is what to put on a sheet, as JSON has it, so that a problem is gone.
+type Mend struct {
+	Words string `json:"words"` // on the button
+	Path  string `json:"path"`
+	Put   any    `json:"put"`
 }
 
 func (p Problem) String() string {
@@ -60,6 +68,11 @@ func (l *List) Add(at Pos, path, suggestion, format string, args ...any) {
 func (l *List) Warn(at Pos, path, suggestion, format string, args ...any) {
 	l.Add(at, path, suggestion, format, args...)
 	l.Problems[len(l.Problems)-1].Warning = true
+}
+
+// Mend says how to mend the problem noted last.
+func (l *List) Mend(words, path string, put any) {
+	l.Problems[len(l.Problems)-1].Mend = &Mend{words, path, put}
 }
 
 // Failed tells whether anything but warnings was found.

@@ -43,6 +43,7 @@ type Finding struct {
 	Row     int      `json:"row" doc:"the row, from 0; -1 is otherwise"`
 	By      []int    `json:"by,omitempty" doc:"the rows that take what it would, or that hold with it"`
 	Example *Example `json:"example,omitempty"`
+	Words   string   `json:"words"`
 }
 
 // Example is a record that shows a finding.
@@ -82,6 +83,10 @@ func Analyse(t Table) Analysis {
 	slices.Sort(a.Opaque)
 	a.situations()
 	a.alone(conditions)
+	if !slices.ContainsFunc(a.views, func(v *view) bool { return len(v.base) > 0 }) {
+		a.nothing()
+		return a.Analysis
+	}
 	a.rows()
 	a.gap()
 	return a.Analysis
@@ -153,6 +158,15 @@ func (a *analysis) rest(v *view, of region, others region) (box, bool) {
 		}
 	}
 	return nil, true
+}
+
+// nothing notes that nothing ever comes as far as the rows: where no condition is impossible by itself, the last of
+// them is, after the others.
+func (a *analysis) nothing() {
+	base := slices.DeleteFunc(slices.Clone(a.Base), func(n cond.Node) bool { return n == nil })
+	if len(base) > 0 && !slices.ContainsFunc(a.Findings, func(f Finding) bool { return f.Kind == Never }) {
+		a.Findings = append(a.Findings, Finding{Kind: Never, Path: base[len(base)-1].Path(), Row: -1})
+	}
 }
 
 // rows looks for rows that are never taken, and for rows that hold together.

@@ -695,6 +695,18 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        Analysis: {
+            findings: components["schemas"]["Finding"][] | null;
+            /**
+             * Format: int64
+             * @description overlaps found beyond those listed
+             */
+            more: number;
+            /** @description what was not looked into: formulas, and values given by them */
+            opaque: string[] | null;
+            /** @description false where it was too intricate to be looked into wholly */
+            whole: boolean;
+        };
         ArrivalDetail: {
             /** Format: date-time */
             at: string;
@@ -950,6 +962,12 @@ export interface components {
             label?: string;
             type?: string;
         };
+        Counted: {
+            /** Format: int64 */
+            of: number;
+            /** Format: int64 */
+            yes: number;
+        };
         DestinationItem: {
             /** Format: date-time */
             last_sent: string | null;
@@ -1015,6 +1033,24 @@ export interface components {
              */
             type: string;
         };
+        Example: {
+            before?: {
+                [key: string]: unknown;
+            };
+            gathered?: {
+                [key: string]: unknown;
+            };
+            /** @description what was not looked into, and would have to hold or not */
+            given?: {
+                [key: string]: boolean;
+            };
+            /** @description as a new record */
+            new?: boolean;
+            record: {
+                [key: string]: unknown;
+            };
+            sure: boolean;
+        };
         Fact: {
             label: string;
             value: string;
@@ -1029,6 +1065,7 @@ export interface components {
             of?: string;
             options?: string[] | null;
             type: string;
+            whole?: boolean;
         };
         FieldChange: {
             field: string;
@@ -1057,6 +1094,7 @@ export interface components {
             of?: string;
             options?: string[] | null;
             type: string;
+            whole?: boolean;
         };
         FieldValue: {
             changed: boolean;
@@ -1065,6 +1103,19 @@ export interface components {
             type: string;
             value: string;
             was: string;
+        };
+        Finding: {
+            /** @description the rows that take what it would, or that hold with it */
+            by?: number[] | null;
+            example?: components["schemas"]["Example"];
+            kind: string;
+            path?: string;
+            /**
+             * Format: int64
+             * @description the row, from 0; -1 is otherwise
+             */
+            row: number;
+            words: string;
         };
         FoundField: {
             field: string;
@@ -1239,6 +1290,11 @@ export interface components {
             /** @description of a hook: take in only events signed by Standard Webhooks */
             signed?: boolean;
             title: string;
+        };
+        Mend: {
+            path: string;
+            put: unknown;
+            words: string;
         };
         MessageProof: {
             doc?: components["schemas"]["Document"];
@@ -1435,6 +1491,7 @@ export interface components {
         };
         Problem: {
             at: components["schemas"]["Pos"];
+            mend?: components["schemas"]["Mend"];
             message: string;
             path: string;
             suggestion?: string;
@@ -1443,9 +1500,19 @@ export interface components {
         ProofBody: {
             /** @description the chosen arrival; null where the source has none */
             arrival: components["schemas"]["ArrivalDetail"];
+            /** @description by the path of a condition: for how many of the trail it held, of those that got as far */
+            counts: {
+                [key: string]: components["schemas"]["Counted"];
+            };
             problems: components["schemas"]["Problem"][] | null;
             /** @description null while the sheet cannot be run */
             proof: components["schemas"]["ProofLines"];
+            /** @description by the name of a field that a condition looks at: the values it had in the trail, the most frequent first */
+            seen: {
+                [key: string]: components["schemas"]["Tally"][] | null;
+            };
+            /** @description what is found by looking into the route table; null while the sheet cannot be run */
+            table: components["schemas"]["Analysis"];
             /** @description the source's last arrivals, oldest first */
             trail: components["schemas"]["TrailMark"][] | null;
         };
@@ -1461,6 +1528,11 @@ export interface components {
             sheet?: unknown;
             /** @description the sheet as YAML or JSON text */
             text?: string;
+            /**
+             * Format: int64
+             * @description the workflow whose version that is on the trail is compared with
+             */
+            workflow?: number;
         };
         ProofLines: {
             /**
@@ -1618,6 +1690,11 @@ export interface components {
             tried: string;
             who?: string;
         };
+        Tally: {
+            /** Format: int64 */
+            count: number;
+            value: string;
+        };
         TodayBody: {
             /**
              * Format: int64
@@ -1644,12 +1721,16 @@ export interface components {
             /** Format: date-time */
             at: string;
             key: string;
+            /** @description told by the pace at a moment of its own: what was held, or a digest */
+            later?: boolean;
             row: string;
             /** Format: int64 */
             seq: number;
             /** @description due, lasts, silent or schedule, where a timer made it; its record is that of the arrival */
             tick: string;
             verdict: string;
+            /** @description what the version that is on makes of it, where that differs */
+            was?: string;
         };
         Use: {
             /** @description the draft names it */

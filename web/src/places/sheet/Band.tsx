@@ -1,3 +1,4 @@
+import { Button } from 'antd';
 import type { ReactNode } from 'react';
 import { problemsAt, useAround } from './surroundings';
 
@@ -34,7 +35,8 @@ export function BandLine({
 
 /** What is wrong at a place on the sheet. */
 export function ProblemsAt({ path, exact }: { path: string; exact?: boolean }) {
-  const found = problemsAt(useAround().problems, path, exact);
+  const { problems, put, readOnly } = useAround();
+  const found = problemsAt(problems, path, exact);
   if (found.length === 0) return null;
   return (
     <ul className="problems">
@@ -42,10 +44,25 @@ export function ProblemsAt({ path, exact }: { path: string; exact?: boolean }) {
         <li key={i} className={p.warning ? 'brass' : 'bad'}>
           {p.warning ? '△ ' : '✕ '}
           {p.message}
-          {p.suggestion && (
+          {p.mend && !readOnly ? (
             <>
-              ; did you mean <b>{p.suggestion}</b>?
+              {p.suggestion ? '; did you mean ' : ' '}
+              <Button
+                size="small"
+                className="mend"
+                aria-label={`Mend: ${p.mend.words}`}
+                onClick={() => put(p.mend!.path, p.mend!.put)}
+              >
+                {p.mend.words}
+              </Button>
+              {p.suggestion ? '?' : ''}
             </>
+          ) : (
+            p.suggestion && (
+              <>
+                ; did you mean <b>{p.suggestion}</b>?
+              </>
+            )
           )}
         </li>
       ))}

@@ -64,7 +64,7 @@ export function Condition(props: Props) {
           <ProblemsAt path={path} />
         </div>
       }
-      proof={<ConditionProof line={line} />}
+      proof={<ConditionProof line={line} path={path} />}
     />
   );
 }
@@ -101,7 +101,7 @@ function Group({ cond, path, line, change, depth = 0, lead, kind }: Props & { ki
             <ProblemsAt path={path} exact />
           </div>
         }
-        proof={<ConditionProof line={line} />}
+        proof={<ConditionProof line={line} path={path} />}
       />
       {partsOf(cond).map((part, i) => (
         <Condition
@@ -148,8 +148,9 @@ export function AddCondition({ add }: { add: (test: Cond) => void }) {
   );
 }
 
-/** What a condition makes of the chosen arrival: yes or no, and the values it saw. */
-export function ConditionProof({ line }: { line: Line | undefined }) {
+/** What a condition makes of the chosen arrival: yes or no, and the values it saw; and how many of the trail it lets through. */
+export function ConditionProof({ line, path }: { line: Line | undefined; path?: string }) {
+  const count = useAround().counts[path ?? ''];
   if (!line) return null;
   const yes = line.result === 'true';
   return (
@@ -164,6 +165,11 @@ export function ConditionProof({ line }: { line: Line | undefined }) {
         </span>
       )}
       {!line.error && line.seen && (line.was === undefined || line.was === line.seen) && <b>{line.seen}</b>}
+      {count && count.of > 0 && (
+        <span className="muted tally" title={`Of the trail, ${count.of} get as far as this line`}>
+          {count.yes} of {count.of}
+        </span>
+      )}
     </span>
   );
 }

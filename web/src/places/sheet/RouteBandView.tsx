@@ -1,8 +1,9 @@
 import { Button, Input, Segmented, Select } from 'antd';
-import type { ProofLines, TrailMark } from '../../api/client';
+import type { ProofLines, Schemas, TrailMark } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { Condition } from './Condition';
+import { TableCheck } from './TableCheck';
 import { routeInk, routeMark, type Row, type RouteBand, type Sheet, type Tell } from './model';
 import { useAround } from './surroundings';
 
@@ -11,10 +12,11 @@ interface Props {
   change: (next: Partial<Sheet>) => void;
   proof: ProofLines | undefined;
   trail: TrailMark[];
+  table: Schemas['Analysis'] | undefined;
 }
 
 /** The route table: rows with their conditions and whom they tell, and what is for the rest. */
-export function RouteBandView({ sheet, change, proof, trail }: Props) {
+export function RouteBandView({ sheet, change, proof, trail, table }: Props) {
   const { fields, readOnly } = useAround();
   const { channel } = useStarters();
   const route: RouteBand = sheet.route ?? {};
@@ -166,6 +168,7 @@ export function RouteBandView({ sheet, change, proof, trail }: Props) {
             )}
           </div>
         }
+        proof={rows.length > 0 && table && <TableCheck table={table} rows={rows.length} />}
       />
     </Band>
   );

@@ -76,6 +76,11 @@ export function SheetHead({ work, workflow: w, problems, sheet, change, chosen }
       <span className="sheetstate" role="status">
         <State saving={work.saving} errors={errors} on={w.on} version={w.version} changed={w.changed} />
       </span>
+      {!viewer && (
+        <Button aria-label="Undo the last edit" title="Undo the last edit (Ctrl+Z)" onClick={work.undo}>
+          ↶
+        </Button>
+      )}
       <TextSwitch work={work} workflow={w} sheet={sheet} />
       {!viewer && w.on && (w.form === 'start' || w.form === 'called') && (
         <Button onClick={() => setStarting(true)}>Start…</Button>

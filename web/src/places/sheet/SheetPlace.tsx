@@ -1,4 +1,4 @@
-import { useState } from 'react';
+import { useState, type KeyboardEvent } from 'react';
 import { useParams, useSearchParams } from 'react-router';
 import { useFields, useMe, useWords } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
@@ -12,7 +12,7 @@ import { TellBand } from './TellBand';
 import { Trail } from './Trail';
 import { WatchBand } from './watch/WatchBand';
 import { Surroundings } from './surroundings';
-import { sourceOf, type Sheet } from './model';
+import { putAt, sourceOf, type Sheet } from './model';
 import { useDraft } from './useDraft';
 import { useProof } from './useProof';
 
@@ -31,7 +31,7 @@ function Editor({ id }: { id: number }) {
     setArrival(seq);
     setRecord(seq ? '' : key);
   };
-  const proof = useProof(work.draft, arrival, record);
+  const proof = useProof(work.draft, arrival, record, id);
   const sheet = work.draft?.sheet;
   const source = sourceOf(sheet?.watch);
   const proved = proof.data?.arrival;
@@ -54,10 +54,15 @@ function Editor({ id }: { id: number }) {
   if (!work.draft || !work.loaded.data || waiting || words.isPending) return null;
   const change = (next: Partial<Sheet>) => work.edit({ sheet: { ...sheet!, ...next } });
   const body = proof.data;
+  const onKey = (e: KeyboardEvent) => {
+    if (!(e.ctrlKey || e.metaKey) || e.key !== 'z' || e.shiftKey) return;
+    e.preventDefault(); // the field's own undoing knows nothing of the sheet
+    work.undo();
+  };
   const chosen = body?.arrival?.seq ?? 0;
 
   return (
-    <main className="sheetplace" id="place">
+    <main className="sheetplace" id="place" onKeyDown={onKey}>
       <SheetHead
         work={work}
         workflow={work.loaded.data}
@@ -67,7 +72,13 @@ function Editor({ id }: { id: number }) {
         chosen={chosen > 0 ? { seq: chosen, key: body?.arrival?.key ?? '' } : undefined}
       />
       {proof.error && <Trouble error={proof.error} again={() => void proof.refetch()} />}
-      <Trail marks={body?.trail ?? []} chosen={chosen} choose={choose} rows={sheet?.route.rows ?? []} />
+      <Trail
+        marks={body?.trail ?? []}
+        chosen={chosen}
+        choose={choose}
+        rows={sheet?.route.rows ?? []}
+        version={work.loaded.data.on ? work.loaded.data.version : 0}
+      />
       <ChosenBar
         arrival={body?.arrival ?? undefined}
         proof={body?.proof ?? undefined}
@@ -82,6 +93,9 @@ function Editor({ id }: { id: number }) {
             operators: words.data?.operators ?? [],
             problems: body?.problems ?? [],
             readOnly: me.data?.role === 'viewer',
+            counts: body?.counts ?? {},
+            seen: body?.seen ?? {},
+            put: (path, value) => work.edit({ sheet: putAt(sheet, path, value) }),
           }}
         >
           <WatchBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
@@ -92,6 +106,7 @@ function Editor({ id }: { id: number }) {
             change={change}
             proof={body?.proof ?? undefined}
             trail={body?.trail ?? []}
+            table={body?.table ?? undefined}
           />
           <TellBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
         </Surroundings.Provider>

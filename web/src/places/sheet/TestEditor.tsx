@@ -1,5 +1,6 @@
 import { AutoComplete, Input, Select } from 'antd';
-import type { FieldItem, Op } from '../../api/client';
+import type { ReactNode } from 'react';
+import type { FieldItem, Op, Schemas } from '../../api/client';
 import { opOf, startValue, typedValue, type Cond } from './model';
 import { fits, useAround } from './surroundings';
 
@@ -13,7 +14,7 @@ interface Props {
 
 /** One test: a field, an operator that fits its type, and a value suggested from real ones. */
 export function TestEditor({ cond, path, change }: Props) {
-  const { fields, operators, readOnly } = useAround();
+  const { fields, operators, readOnly, seen } = useAround();
   const name = String(cond.field ?? '');
   const op = opOf(cond);
   const field = fields.find((f) => f.name === name);
@@ -63,6 +64,7 @@ export function TestEditor({ cond, path, change }: Props) {
         value={cond[op]}
         takes={takes}
         field={field}
+        tally={seen[name] ?? []}
         path={path}
         readOnly={readOnly}
         change={(v) => change({ field: name, [op]: v })}
@@ -75,12 +77,13 @@ interface ValueProps {
   value: unknown;
   takes: Op['takes'];
   field: FieldItem | undefined;
+  tally: Tally[];
   path: string;
   readOnly: boolean;
   change: (v: unknown) => void;
 }
 
-function Value({ value, takes, field, path, readOnly, change }: ValueProps) {
+function Value({ value, takes, field, tally, path, readOnly, change }: ValueProps) {
   const label = `Value at ${path}`;
   const type = field?.type ?? '';
   switch (takes) {
@@ -107,7 +110,9 @@ function Value({ value, takes, field, path, readOnly, change }: ValueProps) {
           aria-label={label}
           disabled={readOnly}
           value={Array.isArray(value) ? value.map(String) : []}
-          options={(takes === 'days' ? days : suggestions(field)).map((v) => ({ value: v, label: v }))}
+          options={
+            takes === 'days' ? days.map((v): Offer => ({ value: v, label: v })) : suggestions(field, tally)
+          }
           onChange={(list: string[]) => change(list.map((v) => typedValue(v, type)))}
         />
       );
@@ -140,29 +145,46 @@ function Value({ value, takes, field, path, readOnly, change }: ValueProps) {
       label={label}
       type={takes === 'value' ? type : 'text'}
       field={field}
+      tally={takes === 'value' ? tally : []}
       readOnly={readOnly}
       change={change}
     />
   );
 }
 
-const suggestions = (field: FieldItem | undefined): string[] =>
-  field?.options?.length
+type Tally = Schemas['Tally'];
+type Offer = { value: string; label: ReactNode };
+
+/** Values to choose from: those the field may have and those it had, with how often it had them lately. */
+function suggestions(field: FieldItem | undefined, tally: Tally[]): Offer[] {
+  const counts = new Map(tally.map((t) => [t.value, t.count]));
+  const known = field?.options?.length
     ? field.options
     : field?.type === 'yes/no'
       ? ['true', 'false']
-      : (field?.examples ?? []);
+      : [...counts.keys(), ...(field?.examples ?? [])];
+  return [...new Set(known)].map((value) => ({
+    value,
+    label: (
+      <span className="offered">
+        {value}
+        {tally.length > 0 && <span className="muted small">{counts.get(value) ?? 0}×</span>}
+      </span>
+    ),
+  }));
+}
 
 interface OneProps {
   value: unknown;
   label: string;
   type: string;
   field?: FieldItem;
+  tally?: Tally[];
   readOnly: boolean;
   change: (v: unknown) => void;
 }
 
-function One({ value, label, type, field, readOnly, change }: OneProps) {
+function One({ value, label, type, field, tally = [], readOnly, change }: OneProps) {
   const text = value === undefined || value === null ? '' : String(value);
   const counted = ['number', 'money', 'span'].includes(type);
   if (counted) {
@@ -178,15 +200,17 @@ function One({ value, label, type, field, readOnly, change }: OneProps) {
     );
   }
   const typed = text.toLowerCase();
-  const values = suggestions(field);
-  const narrowed = values.includes(text) ? values : values.filter((v) => v.toLowerCase().includes(typed));
+  const values = suggestions(field, tally);
+  const narrowed = values.some((v) => v.value === text)
+    ? values
+    : values.filter((v) => v.value.toLowerCase().includes(typed));
   return (
     <AutoComplete
       className="text-value"
       aria-label={label}
       disabled={readOnly}
       value={text}
-      options={narrowed.map((v) => ({ value: v }))}
+      options={narrowed}
       popupMatchSelectWidth={false}
       onChange={(v: string) => change(typedValue(v ?? '', type))}
     />

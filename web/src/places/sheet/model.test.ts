@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { startValue, typedValue, withPart, withTest } from './model';
+import { putAt, startValue, typedValue, withPart, withTest } from './model';
 
 describe('conditions', () => {
   const test = { field: 'litres', above: 5 };
@@ -35,4 +35,16 @@ describe('typed values', () => {
     expect(startValue('bool', 5)).toBe(true);
     expect(startValue('value', true)).toBe('');
   });
+});
+
+it('puts a value at its place on the sheet', () => {
+  const sheet = {
+    keep: { all: [{ field: 'a', is: 1 }, { any: [{ field: 'b', is: 2 }] }] },
+    messages: { m: { title: 'x' } },
+  };
+  const next = putAt(sheet, 'keep.all[1].any[0]', { field: 'b', is: 3 });
+  expect(next.keep.all[1]).toEqual({ any: [{ field: 'b', is: 3 }] });
+  expect(next.keep.all[0]).toBe(sheet.keep.all[0]);
+  expect(putAt(sheet, 'messages.m.title', 'y').messages.m.title).toBe('y');
+  expect(sheet.messages.m.title).toBe('x');
 });

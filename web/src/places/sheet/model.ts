@@ -134,6 +134,19 @@ export const blankSheet = (name: string, first: { source: string; key: string; c
   route: { otherwise: { tell: [{ to: first.channel, message: 'alert' }] } },
 });
 
+/** The sheet with a value put at a path such as keep.all[0] or route.rows[1].when; undefined takes away. */
+export function putAt<T>(sheet: T, path: string, value: unknown): T {
+  const steps = [...path.matchAll(/[^.[\]]+/g)].map((m) => m[0]);
+  const put = (at: unknown, i: number): unknown => {
+    if (i === steps.length) return value;
+    const step = steps[i]!;
+    if (Array.isArray(at)) return at.map((e: unknown, n) => (n === Number(step) ? put(e, i + 1) : e));
+    const object = (at ?? {}) as Record<string, unknown>;
+    return { ...object, [step]: put(object[step], i + 1) };
+  };
+  return put(sheet, 0) as T;
+}
+
 /** Adds a test to a condition, putting a lone one into a group of "all". */
 export function withTest(c: Cond | undefined, test: Cond): Cond {
   if (!c || Object.keys(c).length === 0) return { all: [test] };

@@ -1,5 +1,5 @@
 import { createContext, useContext } from 'react';
-import type { FieldItem, Op, Problem } from '../../api/client';
+import type { FieldItem, Op, Problem, Proof } from '../../api/client';
 
 /** What every line of a sheet needs to know of its surroundings. */
 interface Around {
@@ -7,6 +7,12 @@ interface Around {
   operators: Op[];
   problems: Problem[];
   readOnly: boolean;
+  /** By the path of a condition: how many of the trail it lets through, of those that get as far. */
+  counts: Proof['counts'];
+  /** By a field's name: the values it had in the trail. */
+  seen: Proof['seen'];
+  /** Puts a value at a place on the sheet. */
+  put: (path: string, value: unknown) => void;
 }
 
 export const Surroundings = createContext<Around>({
@@ -14,6 +20,9 @@ export const Surroundings = createContext<Around>({
   operators: [],
   problems: [],
   readOnly: false,
+  counts: {},
+  seen: {},
+  put: () => undefined,
 });
 
 export const useAround = () => useContext(Surroundings);

@@ -9,6 +9,9 @@ export type Saving = 'saved' | 'saving' | { failed: string };
 export type Draft = { sheet: Sheet; text?: undefined } | { text: string; sheet?: undefined };
 
 const SAVE_AFTER = 400;
+/** Edits less than this apart, in milliseconds, are one step to undo. */
+const TOGETHER = 1000;
+const MOST_STEPS = 200;
 
 /** Keeps a workflow's draft: every edit is saved by itself, in order, and nothing else is. */
 export function useDraft(id: number) {
@@ -46,7 +49,8 @@ export function useDraft(id: number) {
     await running.current;
   }, [cache, id]);
 
-  const edit = useCallback(
+  const past = useRef<{ draft: Draft; at: number }[]>([]);
+  const keep = useCallback(
     (next: Draft) => {
       setDraft(next);
       setSaving('saving');
@@ -56,6 +60,21 @@ export function useDraft(id: number) {
     },
     [flush],
   );
+  const edit = useCallback(
+    (next: Draft) => {
+      const last = past.current.at(-1);
+      // What is typed in one go is undone in one go.
+      if (draft && (!last || Date.now() - last.at > TOGETHER))
+        past.current = [...past.current.slice(-MOST_STEPS), { draft, at: Date.now() }];
+      else if (last) last.at = Date.now();
+      keep(next);
+    },
+    [draft, keep],
+  );
+  const undo = useCallback(() => {
+    const last = past.current.pop();
+    if (last) keep(last.draft);
+  }, [keep]);
 
   useEffect(() => () => void flush(), [flush]);
 
@@ -63,7 +82,16 @@ export function useDraft(id: number) {
     cache.setQueryData(['workflow', id], w);
     void cache.invalidateQueries({ queryKey: ['workflows'] });
   };
-  return { loaded, draft, edit, saving, flush, set, reset: (w: WorkflowDetail) => setDraft(draftOf(w)) };
+  return {
+    loaded,
+    draft,
+    edit,
+    undo,
+    saving,
+    flush,
+    set,
+    reset: (w: WorkflowDetail) => setDraft(draftOf(w)),
+  };
 }
 
 const draftOf = (w: WorkflowDetail): Draft =>

@@ -7,7 +7,7 @@ import type { Draft } from './useDraft';
 const REST = 40;
 
 /** The proof of the draft for the chosen arrival, kept up to date as one edits. */
-export function useProof(draft: Draft | undefined, arrival: number, record = '') {
+export function useProof(draft: Draft | undefined, arrival: number, record = '', workflow = 0) {
   const [settled, setSettled] = useState(draft);
   useEffect(() => {
     const t = window.setTimeout(() => setSettled(draft), settled ? REST : 0);
@@ -19,7 +19,8 @@ export function useProof(draft: Draft | undefined, arrival: number, record = '')
     enabled: settled !== undefined,
     queryFn: ({ signal }) => {
       const on = record ? { record } : { arrival };
-      const body = settled!.sheet ? { sheet: settled!.sheet, ...on } : { text: settled!.text, ...on };
+      const about = { ...on, workflow };
+      const body = settled!.sheet ? { sheet: settled!.sheet, ...about } : { text: settled!.text, ...about };
       return said(api.POST('/api/proof', { body, signal }));
     },
     placeholderData: keepPreviousData,
