@@ -35,7 +35,12 @@ type Scout struct {
 	places []place                   // of every arrival, kept only while the file is out of order
 	sorted bool
 	bare   bool // some update does not say what was before
+	ahead  Ahead
 }
+
+// Ahead reads batches ahead of their use and parses them meanwhile, where there is more than one processor to do so. It
+// gives them in their order; stop ends it.
+type Ahead func(next func() *Batch) (ahead func() *Batch, stop func())
 
 type place struct {
 	at     int64
@@ -46,7 +51,12 @@ type place struct {
 // Look reads the file once. Memory grows with the number of different fields; with the number of
 // arrivals only where the file is not in the order of time, by 24 bytes each.
 func Look(file io.ReadSeeker, learn func(source string) bool) (*Scout, error) {
-	s := &Scout{Kinds: map[string]*value.Learner{}, sorted: true}
+	return LookAhead(file, nil, learn)
+}
+
+// LookAhead is Look with something that reads ahead, then and when the file is run.
+func LookAhead(file io.ReadSeeker, ahead Ahead, learn func(source string) bool) (*Scout, error) {
+	s := &Scout{Kinds: map[string]*value.Learner{}, sorted: true, ahead: ahead}
 	last := int64(-1 << 62)
 	err := s.lines(file, func(a *arrival.Arrival, p place) error {
 		if s.sorted = s.sorted && p.at >= last; s.sorted {
@@ -76,34 +86,29 @@ func Look(file io.ReadSeeker, learn func(source string) bool) (*Scout, error) {
 	return s, err
 }
 
+// lines hands on every arrival of the file, with its place.
 func (s *Scout) lines(file io.ReadSeeker, each func(*arrival.Arrival, place) error) error {
 	if _, err := file.Seek(0, io.SeekStart); err != nil {
 		return err
 	}
-	r := bufio.NewReaderSize(file, 1<<20)
-	offset, n := int64(0), int32(0)
-	for {
-		raw, err := readLine(r)
-		n++
-		if trimmed := bytes.TrimSpace(raw); len(trimmed) > 0 {
-			a, bad := arrival.Read(trimmed)
-			if bad == nil && a.Time.IsZero() {
-				bad = fmt.Errorf("time: is missing; a rehearsal needs to know when each arrival came")
-			}
-			if bad != nil {
-				return &LineError{Line: int(n), Err: bad}
-			}
-			if e := each(a, place{at: a.Time.UnixNano(), offset: offset, line: n}); e != nil {
-				return e
+	next, values := batches(file), value.NewReader()
+	if s.ahead != nil {
+		var stop func()
+		next, stop = s.ahead(next)
+		defer stop()
+	}
+	for b := next(); b != nil; b = next() {
+		b.Parse(values)
+		for i := range b.parsed {
+			if err := each(b.parsed[i].arrival, b.parsed[i].place); err != nil {
+				return err
 			}
 		}
-		offset += int64(len(raw))
-		if err == io.EOF {
-			return nil
-		} else if err != nil {
-			return &LineError{Line: int(n), Err: err}
+		if b.err != nil {
+			return b.err
 		}
 	}
+	return nil
 }
 
 func readLine(r *bufio.Reader) ([]byte, error) {

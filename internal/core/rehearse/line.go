@@ -25,16 +25,6 @@ func (l Line) AppendJSON(b []byte) []byte {
 		b = append(b, name...)
 		b = value.AppendJSON(b, s)
 	}
-	if len(l.Arrivals) > 1 {
-		b = append(b, `,"arrivals":[`...)
-		for i, id := range l.Arrivals {
-			if i > 0 {
-				b = append(b, ',')
-			}
-			b = value.AppendJSON(b, id)
-		}
-		b = append(b, ']')
-	}
 	moment := l.At // an arrival's as it was written
 	if l.Tick != "" || l.Later {
 		moment = moment.UTC() // as most arrivals are written, so that lines sort and compare as text
@@ -44,6 +34,16 @@ func (l Line) AppendJSON(b []byte) []byte {
 	if l.Tick != "" {
 		str(`,"tick":`, l.Tick)
 		str(`,"key":`, l.Arrival)
+	}
+	if len(l.Arrivals) > 1 {
+		b = append(b, `,"arrivals":[`...)
+		for i, id := range l.Arrivals {
+			if i > 0 {
+				b = append(b, ',')
+			}
+			b = value.AppendJSON(b, id)
+		}
+		b = append(b, ']')
 	}
 	str(`,"at":`, at)
 	str(`,"verdict":`, string(l.Verdict))

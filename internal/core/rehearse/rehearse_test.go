@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 )
@@ -141,4 +142,15 @@ func machine(p *sheet.Plan, skip decide.Skip, known *States, emit func(Line) err
 		m.Know(known)
 	}
 	return m
+}
+
+func TestALineIsJSON(t *testing.T) {
+	at := time.Date(2026, 11, 20, 6, 0, 0, 0, time.UTC)
+	line := Line{Arrival: "a1", Arrivals: []string{"a1", "a\"2"}, At: at, Later: true, Outcome: decide.Outcome{Verdict: decide.Digested, Row: "R", Posts: []decide.Post{
+		{To: "square/#x", Message: "digest", Under: -1, Doc: &message.Document{Title: "T", Facts: []message.Fact{{Label: "L", Value: "V"}}}},
+		{To: "square/#x", Message: "m", Under: 0, Updates: "r", Doc: &message.Document{Link: &message.Link{To: "http://x/"}}},
+	}}}
+	assert.JSONEq(t, `{"arrival":"a1","arrivals":["a1","a\"2"],"at":"2026-11-20T06:00:00Z","verdict":"digest","row":"R","posts":[
+		{"to":"square/#x","at":"2026-11-20T06:00:00Z","message":"digest","tone":"","title":"T","plain":"","facts":[["L","V"]],"link":null,"under":null},
+		{"to":"square/#x","at":"2026-11-20T06:00:00Z","message":"m","tone":"","title":"","plain":"","facts":[],"link":"http://x/","under":"digest","updates":true}]}`, string(line.AppendJSON(nil)))
 }

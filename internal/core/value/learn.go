@@ -1,6 +1,9 @@
 package value
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // Learner learns the fields of a source from records. Its memory depends on the number of fields,
 // not of records.
@@ -17,6 +20,7 @@ const MaxFields = 2000
 type sample struct {
 	text, number, boolean, list, object int
 	dates, moments, numeric             int // of the texts
+	known                               map[string]looksLike
 	inner                               *Learner
 	items                               *sample
 }
@@ -26,18 +30,55 @@ func NewLearner() *Learner { return &Learner{fields: map[string]*sample{}} }
 
 // See takes one record into account.
 func (l *Learner) See(record map[string]any) {
-	for _, name := range SortedKeys(record) {
-		s := l.fields[name]
-		if s == nil {
-			if len(l.fields) >= MaxFields {
-				continue
-			}
-			s = &sample{}
-			l.fields[name] = s
-			l.order = append(l.order, name)
+	var fresh []string
+	for name, v := range record {
+		if s := l.fields[name]; s != nil {
+			s.see(v, l.nested)
+		} else {
+			fresh = append(fresh, name)
 		}
+	}
+	slices.Sort(fresh)
+	for _, name := range fresh[:min(len(fresh), MaxFields-len(l.fields))] {
+		s := &sample{}
+		l.fields[name] = s
+		l.order = append(l.order, name)
 		s.see(record[name], l.nested)
 	}
+}
+
+// looksLike is what a text may be read as.
+type looksLike uint8
+
+const (
+	likeText looksLike = iota
+	likeNumber
+	likeDate
+	likeMoment
+)
+
+// mostLooks is how many texts of one field are remembered, with what they look like: most fields have few.
+const mostLooks = 256
+
+func (s *sample) looks(text string) looksLike {
+	if l, ok := s.known[text]; ok {
+		return l
+	}
+	l := likeText
+	if _, dateOnly, ok := ReadMoment(text, time.UTC); ok {
+		if l = likeMoment; dateOnly {
+			l = likeDate
+		}
+	} else if _, ok := ReadNumber(text, DefaultWorkspace()); ok {
+		l = likeNumber
+	}
+	if len(s.known) < mostLooks && len(text) <= keptText {
+		if s.known == nil {
+			s.known = map[string]looksLike{}
+		}
+		s.known[text] = l
+	}
+	return l
 }
 
 func (s *sample) see(v any, depth int) {
@@ -47,11 +88,13 @@ func (s *sample) see(v any, depth int) {
 	switch x := v.(type) {
 	case string:
 		s.text++
-		if _, dateOnly, ok := ReadMoment(x, time.UTC); ok {
-			if s.moments++; dateOnly {
-				s.dates++
-			}
-		} else if _, ok := ReadNumber(x, DefaultWorkspace()); ok {
+		switch s.looks(x) {
+		case likeDate:
+			s.moments++
+			s.dates++
+		case likeMoment:
+			s.moments++
+		case likeNumber:
 			s.numeric++
 		}
 	case float64:

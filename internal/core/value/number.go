@@ -69,6 +69,9 @@ func parseNumber(text string, ws Workspace) (Number, bool) {
 		f, err := strconv.ParseFloat(text, 64)
 		return Number{Float: f}, err == nil
 	}
+	if !strings.ContainsAny(text, "0123456789") {
+		return Number{}, false
+	}
 	s := cutCurrency(strings.TrimSpace(text))
 	s = strings.ReplaceAll(s, "−", "-")
 	if s == "" {
@@ -118,7 +121,10 @@ func cutCurrency(s string) string {
 func ungroup(s string, sep Separators) (string, bool) {
 	s = strings.ReplaceAll(s, "\u00a0", " ")
 	s = strings.ReplaceAll(s, "\u202f", " ")
-	group := strings.NewReplacer("\u00a0", " ", "\u202f", " ").Replace(sep.Group)
+	group := sep.Group
+	if group == "\u00a0" || group == "\u202f" {
+		group = " "
+	}
 	whole, frac, hasFrac := strings.Cut(s, sep.Decimal)
 	groups := strings.Split(whole, group)
 	if group == "’" && len(groups) == 1 {
