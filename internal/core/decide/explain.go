@@ -36,6 +36,8 @@ type MessageProof struct {
 	Error string            `json:"error,omitempty"`
 	// Skipped is true where the message's list is empty and nothing is sent for that.
 	Skipped bool `json:"skipped,omitempty"`
+	// Dialects is the message as each kind of destination would get it.
+	Dialects []message.Rendered `json:"dialects,omitempty"`
 }
 
 // Explain runs the same plan over the same scope as Decide and keeps what every line saw.
@@ -74,6 +76,9 @@ func Explain(p *sheet.Plan, sc *formula.Scope) Proof {
 			mp.Error = err.Error()
 		default:
 			mp.Plain = doc.Plain()
+			for _, d := range message.Dialects {
+				mp.Dialects = append(mp.Dialects, message.Render(doc, d))
+			}
 		}
 		out.Messages[name] = mp
 	}

@@ -1297,6 +1297,7 @@ export interface components {
             words: string;
         };
         MessageProof: {
+            dialects?: components["schemas"]["Rendered"][] | null;
             doc?: components["schemas"]["Document"];
             error?: string;
             plain?: string;
@@ -1601,6 +1602,15 @@ export interface components {
             link: string;
             record: unknown;
             title: string;
+        };
+        Rendered: {
+            dialect: string;
+            html?: string;
+            lost: string[] | null;
+            /** Format: int64 */
+            parts?: number;
+            subject?: string;
+            text: string;
         };
         ResumeInputBody: {
             name: string;

@@ -3,6 +3,7 @@ import type { ProofLines } from '../../api/client';
 import { useFields, useStarters } from '../../api/queries';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { AddCondition, Condition } from './Condition';
+import { HttpEntry, ScriptEntry, SummaryEntry, ValueEntry } from './GatherWays';
 import { withTest, type Gathered, type Sheet } from './model';
 import { Surroundings, useAround } from './surroundings';
 import { SourceSelect } from './watch/SourceSelect';
@@ -15,8 +16,11 @@ interface Props {
 
 /** What the message or the route needs and the record lacks: related records, lists, calculations. */
 export function GatherBand({ sheet, change, proof }: Props) {
-  const { readOnly } = useAround();
+  const { readOnly, fields } = useAround();
   const first = useStarters().source;
+  // The field with the longest examples is the one to sum up.
+  const length = (f: (typeof fields)[number]) => Math.max(0, ...(f.examples ?? []).map((e) => e.length));
+  const long = [...fields].sort((a, b) => length(b) - length(a))[0]?.name ?? 'text';
   const list = sheet.gather ?? [];
   const set = (next: Gathered[]) => change({ gather: next.length ? next : undefined });
   const add = (g: Omit<Gathered, 'name'>, base: string) => {
@@ -54,6 +58,22 @@ export function GatherBand({ sheet, change, proof }: Props) {
                     onClick: () => add({ find: { source: first, take: 'all', limit: 10 } }, 'list'),
                   },
                   { key: 'value', label: 'A calculation', onClick: () => add({ value: 'now' }, 'value') },
+                  {
+                    key: 'summary',
+                    label: 'A summary of a long text',
+                    onClick: () => add({ summary: { of: long, words: 25 } }, 'short'),
+                  },
+                  {
+                    key: 'http',
+                    label: 'The answer of a service',
+                    onClick: () => add({ http: { url: 'https://' }, if_fails: 'empty' }, 'answer'),
+                  },
+                  {
+                    key: 'script',
+                    label: 'A few lines of script',
+                    onClick: () =>
+                      add({ script: 'result = record["' + (fields[0]?.name ?? 'id') + '"]' }, 'value'),
+                  },
                 ],
               }}
             >
@@ -67,6 +87,9 @@ export function GatherBand({ sheet, change, proof }: Props) {
     </Band>
   );
 }
+
+/** Microseconds in words. */
+const tookWords = (us: number) => (us < 1e6 ? `${Math.round(us / 1000)} ms` : `${(us / 1e6).toFixed(1)} s`);
 
 interface EntryProps {
   g: Gathered;
@@ -102,33 +125,17 @@ function Entry({ g, path, proof, change, remove }: EntryProps) {
             <span className="muted">{proof.count === 1 ? '1 record' : `${proof.count} records`}</span>
           )}
           <b>{proof.value || (proof.many ? '' : '(empty)')}</b>
+          {proof.took > 999 && <span className="muted">{tookWords(proof.took)}</span>}
         </>
       )}
     </span>
   );
-  if (!g.find)
-    return (
-      <BandLine
-        ask={
-          <div className="inline">
-            {name}
-            <span>is</span>
-            <Input
-              className="formula"
-              aria-label={`Formula of ${g.name}`}
-              value={String(g.value ?? '')}
-              readOnly={readOnly}
-              spellCheck={false}
-              onChange={(e) => change({ ...g, value: e.target.value })}
-            />
-            {away}
-            <ProblemsAt path={path} />
-          </div>
-        }
-        proof={shown}
-      />
-    );
-  return <FindEntry g={g} path={path} change={change} name={name} away={away} shown={shown} />;
+  const parts = { g, path, change, name, away, shown };
+  if (g.find) return <FindEntry {...parts} />;
+  if (g.summary) return <SummaryEntry {...parts} />;
+  if (g.script !== undefined) return <ScriptEntry {...parts} />;
+  if (g.http) return <HttpEntry {...parts} />;
+  return <ValueEntry {...parts} />;
 }
 
 interface FindProps {

@@ -228,7 +228,21 @@ function Tells({ tell, messages, change, where }: TellsProps) {
               onChange={(message) => set(i, { message })}
             />
           )}
-          {t.reply && <span className="muted">with {t.reply} in the thread</span>}
+          {names.length > 1 && (t.reply || !readOnly) && (
+            <Select
+              className="message-select"
+              variant={t.reply ? 'outlined' : 'borderless'}
+              aria-label={`Reply in the thread for channel ${i + 1} of ${where}`}
+              disabled={readOnly}
+              popupMatchSelectWidth={false}
+              value={t.reply ?? ''}
+              options={[
+                { value: '', label: 'no reply' },
+                ...names.filter((n) => n !== t.message).map((n) => ({ value: n, label: `then ${n}` })),
+              ]}
+              onChange={(reply) => set(i, { reply: reply || undefined })}
+            />
+          )}
           {!readOnly && tell.length > 1 && (
             <Button
               type="text"

@@ -6,6 +6,7 @@ import { AsText } from './AsText';
 import { ChosenBar } from './ChosenBar';
 import { GatherBand } from './GatherBand';
 import { KeepBand } from './KeepBand';
+import { PaceBand } from './PaceBand';
 import { RouteBandView } from './RouteBandView';
 import { SheetHead } from './SheetHead';
 import { TellBand } from './TellBand';
@@ -109,6 +110,7 @@ function Editor({ id }: { id: number }) {
             table={body?.table ?? undefined}
           />
           <TellBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
+          <PaceBand sheet={sheet} change={change} trail={body?.trail ?? []} />
         </Surroundings.Provider>
       ) : (
         <AsText

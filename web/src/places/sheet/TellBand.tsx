@@ -1,9 +1,9 @@
 import { Button, Input, Segmented, Tabs } from 'antd';
 import type { ProofLines } from '../../api/client';
-import { MessageView, type Block, type Fact } from '../../parts/MessageView';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { FieldPicker } from './FieldPicker';
 import { ListPart } from './ListPart';
+import { Preview } from './Preview';
 import type { Message, Sheet } from './model';
 import { useAround } from './surroundings';
 import { useState } from 'react';
@@ -70,13 +70,7 @@ export function TellBand({ sheet, change, proof }: Props) {
           ) : (
             drawn?.doc && (
               <div data-testid="preview">
-                <MessageView
-                  doc={{
-                    ...drawn.doc,
-                    body: drawn.doc.body as Block[] | null,
-                    facts: drawn.doc.facts as Fact[] | null,
-                  }}
-                />
+                <Preview drawn={drawn} />
                 <p className="muted small">{postsWords(proof, name)}</p>
               </div>
             )

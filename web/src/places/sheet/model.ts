@@ -11,15 +11,35 @@ export interface Sheet {
   gather?: Gathered[];
   messages?: Record<string, Message>;
   route: RouteBand;
+  pace?: Pace;
   [other: string]: unknown;
 }
 
-/** One thing that is gathered: records that are looked up, or a formula's value. */
+/** One thing that is gathered, in one of its ways. */
 export interface Gathered {
   name: string;
   find?: { source: string; where?: Cond; take?: 'one' | 'all'; sort?: string; limit?: number };
   value?: unknown;
+  script?: string;
+  http?: {
+    url: string;
+    method?: 'GET' | 'POST';
+    headers?: Record<string, string>;
+    body?: unknown;
+    pick?: string;
+  };
+  summary?: { of: string | string[]; words?: number };
+  if_fails?: string | { tell: Tell[] };
   [other: string]: unknown;
+}
+
+/** How often, and at what hours, a workflow may tell anything. */
+export interface Pace {
+  repeat?: { key: string; within: string; then?: 'drop' | 'update' | 'reply' };
+  quiet?: { open: Opening[]; urgent?: 'hold' | 'pass' };
+  limit?: { posts: number; per: string };
+  digest?: { every?: string; at?: string | string[] };
+  useful_for?: string;
 }
 
 export interface Watch {

@@ -1,0 +1,304 @@
+package message
+
+import (
+	"fmt"
+	"html"
+	"net/url"
+	"slices"
+	"strings"
+	"unicode/utf8"
+)
+
+// Dialect is what a kind of destination takes.
+type Dialect string
+
+// The dialects.
+const (
+	Rich  Dialect = "rich"  // CommonMark with facts, a tone and a link of their own: team chat
+	Plain Dialect = "plain" // text of limited length
+	Mail  Dialect = "mail"  // a subject, and HTML beside plain text
+	Short Dialect = "short" // a text message to a phone
+)
+
+// Dialects lists them in the order in which they are offered.
+var Dialects = []Dialect{Rich, Plain, Mail, Short}
+
+// How long messages may be, in characters; and a text message in parts.
+const (
+	plainLimit   = 1000
+	subjectLimit = 150
+	shortParts   = 3
+)
+
+// Rendered is a message as a kind of destination gets it.
+type Rendered struct {
+	Dialect Dialect `json:"dialect"`
+	Subject string  `json:"subject,omitempty"` // mail
+	Text    string  `json:"text"`              // CommonMark of a rich message, else plain text
+	HTML    string  `json:"html,omitempty"`    // mail
+	Parts   int     `json:"parts,omitempty"`   // of a text message
+	// Lost says in plain words what does not get there, or is shortened.
+	Lost []string `json:"lost"`
+}
+
+// Render writes a document in a dialect. Whatever its texts hold, they are text there too.
+func Render(d *Document, to Dialect) Rendered {
+	r := Rendered{Dialect: to, Lost: []string{}}
+	switch to {
+	case Plain:
+		r.Lost = d.flattened()
+		r.Text = cut(d.allPlain(), plainLimit, &r, "characters")
+	case Mail:
+		r.Subject = cut(joined(d.Title), subjectLimit, &r, "characters of its subject")
+		if r.Subject == "" {
+			r.Subject = cut(joined(d.Plain()), 80, &Rendered{}, "")
+		}
+		r.Text, r.HTML = d.allPlain(), d.html()
+	case Short:
+		d.short(&r)
+	default:
+		r.Text = d.Markdown()
+	}
+	return r
+}
+
+// flattened says what plain text has no way to show.
+func (d *Document) flattened() []string {
+	lost := []string{}
+	marks, links := 0, 0
+	d.each(func(in Inline) {
+		switch in.Kind {
+		case Strong, Emph, Code:
+			marks++
+		case Anchor:
+			links++
+		}
+	})
+	if marks > 0 || slices.ContainsFunc(d.Body, func(b Block) bool { return b.Kind == Heading || b.Kind == Quote }) {
+		lost = append(lost, "bold, italics and headings are plain")
+	}
+	if links > 0 || d.Link != nil {
+		lost = append(lost, "links are written out")
+	}
+	if d.Tone != "" && d.Tone != "plain" {
+		lost = append(lost, "the tone is not shown")
+	}
+	return lost
+}
+
+func (d *Document) each(see func(Inline)) {
+	var inlines func(list []Inline)
+	inlines = func(list []Inline) {
+		for _, in := range list {
+			see(in)
+			inlines(in.Subs)
+		}
+	}
+	var blocks func(list []Block)
+	blocks = func(list []Block) {
+		for _, b := range list {
+			inlines(b.Inlines)
+			blocks(b.Blocks)
+			for _, item := range b.Items {
+				blocks(item)
+			}
+		}
+	}
+	blocks(d.Body)
+}
+
+// allPlain is the whole message as plain text.
+func (d *Document) allPlain() string {
+	var parts []string
+	add := func(s string) {
+		if s = strings.TrimSpace(s); s != "" {
+			parts = append(parts, s)
+		}
+	}
+	add(d.Title)
+	add(plainBlocks(written(d.Body)))
+	facts := make([]string, len(d.Facts))
+	for i, f := range d.Facts {
+		facts[i] = f.Label + ": " + f.Value
+	}
+	add(strings.Join(facts, "\n"))
+	if d.Link != nil && d.Link.To != "" {
+		add(strings.TrimPrefix(d.Link.Text+": "+d.Link.To, ": "))
+	}
+	return strings.Join(parts, "\n\n")
+}
+
+// written puts the addresses of links behind their texts.
+func written(blocks []Block) []Block {
+	var inlines func(list []Inline) []Inline
+	inlines = func(list []Inline) []Inline {
+		out := make([]Inline, 0, len(list))
+		for _, in := range list {
+			in.Subs = inlines(in.Subs)
+			if out = append(out, in); in.Kind == Anchor && plainInlines(in.Subs) != in.To {
+				out = append(out, Inline{Kind: Text, Text: " (" + in.To + ")"})
+			}
+		}
+		return out
+	}
+	out := make([]Block, len(blocks))
+	for i, b := range blocks {
+		b.Inlines, b.Blocks = inlines(b.Inlines), written(b.Blocks)
+		items := make([][]Block, len(b.Items))
+		for j, item := range b.Items {
+			items[j] = written(item)
+		}
+		b.Items, out[i] = items, b
+		out[i] = b
+	}
+	return out
+}
+
+func joined(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+// cut shortens text to so many characters, and says so.
+func cut(s string, limit int, r *Rendered, of string) string {
+	n := utf8.RuneCountInString(s)
+	if n <= limit {
+		return s
+	}
+	r.Lost = append(r.Lost, fmt.Sprintf("shortened: %d of %d %s are left out", n-limit+1, n, of))
+	return strings.TrimSpace(string([]rune(s)[:limit-1])) + "…"
+}
+
+// gsm is what a text message holds 160 of; with any other character it holds 70.
+const gsm = "@£$¥èéùìòÇ\nØø\rÅåΔ_ΦΓΛΩΠΨΣΘΞÆæßÉ !\"#¤%&'()*+,-./0123456789:;<=>?¡ABCDEFGHIJKLMNOPQRSTUVWXYZÄÖÑÜ§¿abcdefghijklmnopqrstuvwxyzäöñüà"
+
+// short writes a text message: the title, the text, the facts, as much as fits, and the link.
+func (d *Document) short(r *Rendered) {
+	r.Lost = d.flattened()
+	var words []string
+	for _, s := range []string{d.Title, d.Plain()} {
+		if s = joined(s); s != "" {
+			words = append(words, s)
+		}
+	}
+	text := strings.ReplaceAll(strings.Join(words, ": "), "• ", "- ") // which a phone counts as one of the 160
+	for _, f := range d.Facts {
+		text += ". " + joined(f.Label+" "+f.Value)
+	}
+	link := ""
+	if d.Link != nil && d.Link.To != "" {
+		link = " " + d.Link.To
+	}
+	one, part := 160, 153
+	for _, c := range text + link {
+		if !strings.ContainsRune(gsm, c) {
+			one, part = 70, 67
+			break
+		}
+	}
+	room := shortParts*part - utf8.RuneCountInString(link)
+	if room < 20 { // the link alone is too long to send along
+		r.Lost = append(r.Lost, "the link is left out, since it is too long")
+		link, room = "", shortParts*part
+	}
+	if part == 153 && utf8.RuneCountInString(text) > room {
+		part, room = 153, room-2 // the sign of what was cut is written with three dots
+		text = cut(text, room, r, "characters")
+		text = strings.ReplaceAll(text, "…", "...")
+	} else {
+		text = cut(text, room, r, "characters")
+	}
+	r.Text = text + link
+	if r.Parts = 1; utf8.RuneCountInString(r.Text) > one {
+		r.Parts = (utf8.RuneCountInString(r.Text) + part - 1) / part
+	}
+}
+
+// html writes the body of a mail.
+func (d *Document) html() string {
+	var b strings.Builder
+	if d.Title != "" {
+		fmt.Fprintf(&b, "<h1>%s</h1>\n", html.EscapeString(d.Title))
+	}
+	htmlBlocks(&b, d.Body)
+	if len(d.Facts) > 0 {
+		b.WriteString("<table>\n")
+		for _, f := range d.Facts {
+			fmt.Fprintf(&b, "<tr><th>%s</th><td>%s</td></tr>\n", html.EscapeString(f.Label), html.EscapeString(f.Value))
+		}
+		b.WriteString("</table>\n")
+	}
+	if d.Link != nil && d.Link.To != "" {
+		b.WriteString("<p>" + htmlLink(d.Link.To, html.EscapeString(orElse(d.Link.Text, d.Link.To))) + "</p>\n")
+	}
+	return b.String()
+}
+
+func orElse(s, other string) string {
+	if s == "" {
+		return other
+	}
+	return s
+}
+
+func htmlLink(to, inner string) string {
+	u, err := url.Parse(to)
+	if err != nil || !slices.Contains([]string{"http", "https", "mailto", "tel"}, u.Scheme) {
+		return inner
+	}
+	return `<a href="` + html.EscapeString(to) + `">` + inner + `</a>`
+}
+
+func htmlBlocks(b *strings.Builder, blocks []Block) {
+	for _, bl := range blocks {
+		switch bl.Kind {
+		case Heading:
+			level := min(bl.Level+1, 6)
+			fmt.Fprintf(b, "<h%d>%s</h%d>\n", level, htmlInlines(bl.Inlines), level)
+		case ListBlock:
+			open, end := "<ul>", "</ul>"
+			if bl.Ordered {
+				open, end = fmt.Sprintf(`<ol start="%d">`, bl.Start), "</ol>"
+			}
+			b.WriteString(open + "\n")
+			for _, item := range bl.Items {
+				b.WriteString("<li>")
+				if len(item) == 1 && item[0].Kind == Paragraph {
+					b.WriteString(htmlInlines(item[0].Inlines))
+				} else {
+					htmlBlocks(b, item)
+				}
+				b.WriteString("</li>\n")
+			}
+			b.WriteString(end + "\n")
+		case Quote:
+			b.WriteString("<blockquote>\n")
+			htmlBlocks(b, bl.Blocks)
+			b.WriteString("</blockquote>\n")
+		case CodeBlock:
+			fmt.Fprintf(b, "<pre>%s</pre>\n", html.EscapeString(bl.Code))
+		case Rule:
+			b.WriteString("<hr>\n")
+		default:
+			fmt.Fprintf(b, "<p>%s</p>\n", htmlInlines(bl.Inlines))
+		}
+	}
+}
+
+func htmlInlines(list []Inline) string {
+	var b strings.Builder
+	for _, in := range list {
+		inner := html.EscapeString(in.Text) + htmlInlines(in.Subs)
+		switch in.Kind {
+		case Strong:
+			inner = "<strong>" + inner + "</strong>"
+		case Emph:
+			inner = "<em>" + inner + "</em>"
+		case Code:
+			inner = "<code>" + inner + "</code>"
+		case Anchor:
+			inner = htmlLink(in.To, inner)
+		case Break:
+			inner = "<br>"
+		}
+		b.WriteString(inner)
+	}
+	return b.String()
+}
