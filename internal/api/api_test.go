@@ -57,6 +57,14 @@ func start(t *testing.T) *client {
 
 func (c *client) call(method, path, body string, headers ...string) (int, map[string]any) {
 	c.t.Helper()
+	status, raw := c.raw(method, path, body, headers...)
+	var out map[string]any
+	_ = json.Unmarshal(raw, &out)
+	return status, out
+}
+
+func (c *client) raw(method, path, body string, headers ...string) (int, []byte) {
+	c.t.Helper()
 	req, err := http.NewRequest(method, c.base+path, strings.NewReader(body))
 	require.NoError(c.t, err)
 	if body != "" {
@@ -70,9 +78,7 @@ func (c *client) call(method, path, body string, headers ...string) (int, map[st
 	defer res.Body.Close()
 	raw, err := io.ReadAll(res.Body)
 	require.NoError(c.t, err)
-	var out map[string]any
-	_ = json.Unmarshal(raw, &out)
-	return res.StatusCode, out
+	return res.StatusCode, raw
 }
 
 func (c *client) signIn() {

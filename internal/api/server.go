@@ -112,6 +112,7 @@ func (s *Server) routes() {
 	s.signInRoutes()
 	s.workflowRoutes()
 	s.proofRoutes()
+	s.rehearsalRoutes()
 	s.arrivalRoutes()
 	s.outboxRoutes()
 	s.connectionRoutes()

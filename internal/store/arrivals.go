@@ -26,10 +26,7 @@ func (a *Arrival) Core() (*arrival.Arrival, error) {
 	}
 	d, _ := v.(map[string]any)
 	out := &arrival.Arrival{ID: a.ID, Source: a.Source, Type: a.Type, Time: a.Time.UTC(), Subject: a.Subject}
-	out.Record, _ = d["record"].(map[string]any)
-	out.Before, _ = d["before"].(map[string]any)
-	out.Answers, _ = d["answers"].(map[string]any)
-	out.By, _ = d["by"].(string)
+	out.Carry(d)
 	return out, nil
 }
 

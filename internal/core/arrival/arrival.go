@@ -184,6 +184,14 @@ func (a *Arrival) AppendJSON(b []byte) []byte {
 	return value.AppendJSON(b, m)
 }
 
+// Carry takes in what an event that has been checked carries: what Data gave.
+func (a *Arrival) Carry(d map[string]any) {
+	a.Record, _ = d["record"].(map[string]any)
+	a.Before, _ = d["before"].(map[string]any)
+	a.Answers, _ = d["answers"].(map[string]any)
+	a.By, _ = d["by"].(string)
+}
+
 // Data is what the event carries.
 func (a *Arrival) Data() map[string]any {
 	d := map[string]any{}

@@ -330,6 +330,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rehearsals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Runs a sheet over what came in, with a virtual clock; nothing is sent */
+        post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/schedule": {
         parameters: {
             query?: never;
@@ -848,6 +865,45 @@ export interface components {
             };
             title: string;
         };
+        Comparison: {
+            /** Format: int64 */
+            arrivals: number;
+            compared: boolean;
+            /** @description dates in the workspace's zone, with none left out */
+            days: string[] | null;
+            /**
+             * Format: int64
+             * @description all differences
+             */
+            differ: number;
+            /** @description the first differences */
+            differs: components["schemas"]["Difference"][] | null;
+            /**
+             * Format: date-time
+             * @description of the first arrival
+             */
+            from: string | null;
+            noisiest: components["schemas"]["Noisy"][] | null;
+            places: components["schemas"]["PlaceCount"][] | null;
+            /** Format: int64 */
+            posts: number;
+            /**
+             * Format: date-time
+             * @description of the last arrival
+             */
+            to: string | null;
+            /** @description the first posts */
+            told: components["schemas"]["Told"][] | null;
+            unheard: components["schemas"]["Unheard"][] | null;
+            verdicts: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @description posts by the version that is on
+             */
+            was: number;
+        };
         ConnectionItem: {
             /** @description of a hook or form: its own; of the rest: where it calls */
             address: string;
@@ -984,6 +1040,24 @@ export interface components {
             title: string;
             /** Format: int64 */
             waiting: number;
+        };
+        Difference: {
+            arrival: string;
+            /** Format: date-time */
+            at: string;
+            key: string;
+            kind: string;
+            message: string;
+            plain: string;
+            reply?: boolean;
+            row: string;
+            title: string;
+            to: string;
+            updates?: boolean;
+            verdict: string;
+            was_plain?: string;
+            was_title?: string;
+            was_to?: string;
         };
         Document: {
             body: components["schemas"]["Block"][] | null;
@@ -1364,6 +1438,11 @@ export interface components {
             /** Format: int64 */
             workflow_id: number;
         };
+        Noisy: {
+            key: string;
+            /** Format: int64 */
+            posts: number;
+        };
         OnInputBody: {
             /** @description where to begin; from now on where nothing is said */
             begin?: components["schemas"]["BeginWorkflow"];
@@ -1383,6 +1462,15 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "administrator" | "editor" | "viewer";
+        };
+        PlaceCount: {
+            by_day: number[] | null;
+            /** Format: int64 */
+            posts: number;
+            to: string;
+            /** Format: int64 */
+            was: number;
+            was_by_day: number[] | null;
         };
         PlannedPost: {
             message: string;
@@ -1603,6 +1691,47 @@ export interface components {
             record: unknown;
             title: string;
         };
+        RehearsalInputBody: {
+            /**
+             * @description sums: JSON Lines that say how far it is and what has been found, the last with done; jsonl, csv: every outcome
+             * @enum {string}
+             */
+            as?: "sums" | "jsonl" | "csv";
+            /**
+             * Format: date-time
+             * @description without, from the first arrival on
+             */
+            from?: string;
+            /** @description the sheet as an object; used where there is no text */
+            sheet?: unknown;
+            /** @description the sheet as YAML or JSON text */
+            text?: string;
+            /**
+             * Format: date-time
+             * @description where the virtual clock stops; without, now
+             */
+            to?: string;
+            /**
+             * Format: int64
+             * @description the workflow whose version that is on it is compared with
+             */
+            workflow?: number;
+        };
+        RehearsalSums: {
+            /**
+             * Format: int64
+             * @description arrivals run so far
+             */
+            at: number;
+            done: boolean;
+            error?: string;
+            /**
+             * Format: int64
+             * @description arrivals in the stretch, with those of sources that are looked up
+             */
+            of: number;
+            sums: components["schemas"]["Comparison"];
+        };
         Rendered: {
             dialect: string;
             html?: string;
@@ -1727,6 +1856,20 @@ export interface components {
             /** @description shown this once */
             token: string;
         };
+        Told: {
+            arrival: string;
+            /** Format: date-time */
+            at: string;
+            key: string;
+            message: string;
+            plain: string;
+            reply?: boolean;
+            row: string;
+            title: string;
+            to: string;
+            updates?: boolean;
+            verdict: string;
+        };
         TrailMark: {
             /** Format: date-time */
             at: string;
@@ -1741,6 +1884,16 @@ export interface components {
             verdict: string;
             /** @description what the version that is on makes of it, where that differs */
             was?: string;
+        };
+        Unheard: {
+            /** Format: int64 */
+            count: number;
+            decided_by: string;
+            /** @description of the last records */
+            keys: string[] | null;
+            verdict: string;
+            /** @description of the condition that decided, or the error */
+            words: string;
         };
         Use: {
             /** @description the draft names it */
@@ -2578,6 +2731,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProofBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    rehearse: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RehearsalInputBody"];
+            };
+        };
+        responses: {
+            /** @description JSON Lines: each says what has been found so far; the last has done. Or every outcome, as JSON Lines or CSV. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": components["schemas"]["RehearsalSums"];
+                    "text/csv": unknown;
                 };
             };
             /** @description Error */

@@ -1,7 +1,7 @@
 import { useMutation } from '@tanstack/react-query';
 import { App, Button, Input } from 'antd';
 import { useState } from 'react';
-import { Link } from 'react-router';
+import { Link, useNavigate } from 'react-router';
 import { ApiError, api, said, type Problem, type Schemas, type WorkflowDetail } from '../../api/client';
 import { useMe } from '../../api/queries';
 import { Stamp } from '../../parts/Stamp';
@@ -81,6 +81,7 @@ export function SheetHead({ work, workflow: w, problems, sheet, change, chosen }
           ↶
         </Button>
       )}
+      <Rehearse work={work} id={w.id} errors={errors} />
       <TextSwitch work={work} workflow={w} sheet={sheet} />
       {!viewer && w.on && (w.form === 'start' || w.form === 'called') && (
         <Button onClick={() => setStarting(true)}>Start…</Button>
@@ -112,6 +113,19 @@ export function SheetHead({ work, workflow: w, problems, sheet, change, chosen }
         />
       )}
     </div>
+  );
+}
+
+/** Goes to the rehearsal of the draft as it stands. */
+function Rehearse({ work, id, errors }: { work: Props['work']; id: number; errors: number }) {
+  const go = useNavigate();
+  return (
+    <Button
+      disabled={errors > 0}
+      onClick={() => void work.flush().then(() => go(`/workflows/${id}/rehearsal`))}
+    >
+      Rehearse
+    </Button>
   );
 }
 

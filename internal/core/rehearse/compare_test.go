@@ -1,0 +1,113 @@
+package rehearse
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+)
+
+func compare(t *testing.T, now, was string, arrivals []*arrival.Arrival, until time.Time) (Comparison, []Line) {
+	t.Helper()
+	make := func(src string) *sheet.Plan {
+		if src == "" {
+			return nil
+		}
+		p, _, problems := sheet.Compile([]byte(src), sheet.Known{Workspace: value.DefaultWorkspace()})
+		require.NotNil(t, p, "%v", problems)
+		return p
+	}
+	var lines []Line
+	c := NewComparer(make(now), make(was), time.UTC, nil, nil, func(*Machine, *sheet.Plan) {}, func(l Line, _ string) error {
+		lines = append(lines, l)
+		return nil
+	})
+	for _, a := range arrivals {
+		require.NoError(t, c.Take(a))
+	}
+	require.NoError(t, c.Finish(until))
+	return c.Sum(), lines
+}
+
+func TestComparing(t *testing.T) {
+	const base = `dorfbote: 1
+name: T
+watch: {source: tours/collections}
+keep: {all: [{field: litres, above: 100}]}
+messages:
+  m: {title: "${record.id}", body: "${record.litres} litres"}
+route:
+  rows:
+    - {name: Much, when: {field: litres, at_least: 2000}, tell: [{to: square/#board, message: m}]}
+    - {name: Some, when: {field: litres, at_least: 500}, tell: [{to: square/#tours, message: m}]}
+`
+	at := time.Date(2026, 11, 20, 6, 0, 0, 0, time.UTC)
+	var arrivals []*arrival.Arrival
+	for i, litres := range []float64{50, 300, 600, 1600, 2500, 600} {
+		key := fmt.Sprint("C", i)
+		if i == 5 {
+			key = "C2"
+		}
+		arrivals = append(arrivals, &arrival.Arrival{ID: fmt.Sprint("a", i), Source: "tours/collections", Type: arrival.Created, Subject: key, Time: at.Add(time.Duration(i) * 10 * time.Hour),
+			Record: map[string]any{"id": key, "litres": litres}})
+	}
+	until := at.Add(72 * time.Hour)
+	differs := func(c Comparison) []string {
+		out := []string{}
+		for _, d := range c.Differs {
+			out = append(out, strings.TrimSpace(fmt.Sprint(d.Kind, " ", d.Key, " ", d.To, " ", d.WasTo)))
+		}
+		return out
+	}
+	for _, c := range []struct {
+		name, old, new string
+		posts          int
+		differs        []string
+	}{
+		{"nothing", "", "", 4, []string{}},
+		{"a threshold lowered moves posts", "at_least: 2000", "at_least: 1500", 4, []string{"moved C3 square/#board square/#tours"}},
+		{"a threshold raised silences", "at_least: 500", "at_least: 1000", 2, []string{"gone C2 square/#tours", "gone C2 square/#tours"}},
+		{"a row widened tells more", "at_least: 500", "at_least: 300", 5, []string{"new C1 square/#tours"}},
+		{"words", " litres\"", " l\"", 4, []string{"changed C2 square/#tours", "changed C3 square/#tours", "changed C4 square/#board", "changed C2 square/#tours"}},
+		{"a repeat folded", "route:", "pace: {repeat: {key: \"${record.id}\", within: 3d}}\nroute:", 3, []string{"gone C2 square/#tours"}},
+		{"held until the morning", "route:", "pace: {quiet: {open: [{days: [mon,tue,wed,thu,fri,sat,sun], from: \"06:00\", to: \"12:00\"}]}}\nroute:", 4,
+			[]string{"gone C2 square/#tours", "new C2 square/#tours", "gone C3 square/#tours", "new C3 square/#tours", "gone C4 square/#board", "new C4 square/#board"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			sum, lines := compare(t, strings.Replace(base, c.old, c.new, 1), base, arrivals, until)
+			assert.Equal(t, 4, sum.Was)
+			assert.Equal(t, c.posts, sum.Posts)
+			assert.ElementsMatch(t, c.differs, differs(sum))
+			total, days := 0, 0
+			for _, p := range sum.Places {
+				for i := range sum.Days {
+					days += p.ByDay[i]
+				}
+				total += p.Posts
+			}
+			assert.Equal(t, sum.Posts, total)
+			assert.Equal(t, sum.Posts, days, "every post has its day")
+			posts := 0
+			for _, l := range lines {
+				posts += len(l.Posts)
+			}
+			assert.Equal(t, posts, sum.Posts)
+		})
+	}
+	sum, _ := compare(t, base, "", arrivals, until)
+	assert.False(t, sum.Compared)
+	assert.Equal(t, []Unheard{
+		{"dropped", "keep.all[0]", "litres is above 100", 1, []string{"C0"}},
+		{"unrouted", "", "", 1, []string{"C1"}},
+	}, sum.Unheard)
+	assert.Equal(t, Noisy{"C2", 2}, sum.Noisiest[0])
+	assert.Equal(t, []string{"2026-11-20", "2026-11-21", "2026-11-22"}, sum.Days)
+	assert.Equal(t, map[string]int{"told": 4, "dropped": 1, "unrouted": 1}, sum.Verdicts)
+}
