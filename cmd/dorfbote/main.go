@@ -43,7 +43,7 @@ func run(ctx context.Context, args []string) int {
 		SilenceUsage:  true,
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.AddCommand(demoCommand(), serveCommand(), workCommand(), migrateCommand(), benchCommand(), benchBareCommand(), benchPollCommand(), personCommand(), keyCommand(), openAPICommand(), checkCommand(), rehearseCommand())
+	root.AddCommand(demoCommand(), serveCommand(), workCommand(), migrateCommand(), benchCommand(), benchBareCommand(), benchPollCommand(), personCommand(), keyCommand(), openAPICommand(), checkCommand(), rehearseCommand(), applyCommand(), exportCommand())
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	var input inputError

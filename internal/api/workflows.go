@@ -45,6 +45,8 @@ type WorkflowDetail struct {
 	Text  string `json:"text" doc:"the draft, as YAML"`
 	Sheet any    `json:"sheet" doc:"the draft, as an object; null while it cannot be read"`
 	Live  string `json:"live" doc:"the version's sheet, as YAML"`
+	// Changes is what switching on would change.
+	Changes []sheet.Change `json:"changes" doc:"what differs between the last version and the draft"`
 }
 
 type listOutput[T any] struct {
@@ -227,7 +229,10 @@ func (s *Server) workflow(ctx context.Context, id int64) (*workflowOutput, error
 		}
 	}
 	out.Body.WorkflowItem = s.item(*w, out.Body.Live, known)
-	out.Body.Text = w.Draft
+	out.Body.Text, out.Body.Changes = w.Draft, []sheet.Change{}
+	if w.Version > 0 && out.Body.Live != w.Draft {
+		out.Body.Changes = append(out.Body.Changes, sheet.Differences([]byte(out.Body.Live), []byte(w.Draft))...)
+	}
 	if raw, err := sheet.JSON([]byte(w.Draft)); err == nil {
 		out.Body.Sheet = json.RawMessage(raw)
 	}
@@ -413,13 +418,19 @@ type VersionItem struct {
 	By      string    `json:"by"`
 	At      time.Time `json:"at"`
 	Text    string    `json:"text"`
+	// Changes is what it brought.
+	Changes []sheet.Change `json:"changes" doc:"what differs from the version before"`
 }
 
 func (s *Server) versions(ctx context.Context, _ *Person, in *idInput) (*listOutput[VersionItem], error) {
 	rows, err := s.store.Versions(ctx, in.ID)
 	items := make([]VersionItem, 0, len(rows))
-	for _, v := range rows {
-		items = append(items, VersionItem{v.Version, v.Note, v.ByPerson, v.At, v.Sheet})
+	for i, v := range rows {
+		it := VersionItem{Version: v.Version, Note: v.Note, By: v.ByPerson, At: v.At, Text: v.Sheet, Changes: []sheet.Change{}}
+		if i+1 < len(rows) {
+			it.Changes = append(it.Changes, sheet.Differences([]byte(rows[i+1].Sheet), []byte(v.Sheet))...)
+		}
+		items = append(items, it)
 	}
 	return list(items, 0), err
 }

@@ -276,6 +276,15 @@ func (t *test) Decider(sc *formula.Scope) (string, error) {
 	return t.path, err
 }
 
+// Words says a test as it stands on a sheet in words.
+func Words(field, op string, v any) string {
+	o, ok := OpNamed(op)
+	if !ok {
+		return field + " " + op + " " + plain(v)
+	}
+	return inWords(field, o, v)
+}
+
 // inWords says a test as a sentence for the proof and for change notes.
 func inWords(field string, op Op, v any) string {
 	switch op.Name {

@@ -818,6 +818,16 @@ export interface components {
             /** Format: int64 */
             start?: number;
         };
+        Change: {
+            /** @description Watch, Keep, Gather, Route, Tell, Pace, or Sheet for its name, note and look */
+            band: string;
+            /** @enum {string} */
+            kind: "added" | "removed" | "changed";
+            now: string;
+            was: string;
+            /** @description such as the row or the message; may be empty */
+            what: string;
+        };
         ChangeInputBody: {
             key_field?: string;
             paused?: boolean;
@@ -1928,6 +1938,8 @@ export interface components {
             /** Format: date-time */
             at: string;
             by: string;
+            /** @description what differs from the version before */
+            changes: components["schemas"]["Change"][] | null;
             note: string;
             text: string;
             /** Format: int64 */
@@ -1958,6 +1970,8 @@ export interface components {
         WorkflowDetail: {
             /** @description the draft differs from the version */
             changed: boolean;
+            /** @description what differs between the last version and the draft */
+            changes: components["schemas"]["Change"][] | null;
             colour: string;
             /** @description arrivals told about on each of the last 14 days, oldest first */
             days: number[] | null;

@@ -6,6 +6,7 @@ import { ApiError, api, said, type Problem, type Schemas, type WorkflowDetail } 
 import { useMe } from '../../api/queries';
 import { Stamp } from '../../parts/Stamp';
 import { StartDialog } from '../workflows/StartDialog';
+import { SheetMore } from './SheetMore';
 import { SwitchOnDialog } from './SwitchOnDialog';
 import { formOf, type Sheet } from './model';
 import type { useDraft } from './useDraft';
@@ -83,6 +84,7 @@ export function SheetHead({ work, workflow: w, problems, sheet, change, chosen }
       )}
       <Rehearse work={work} id={w.id} errors={errors} />
       <TextSwitch work={work} workflow={w} sheet={sheet} />
+      <SheetMore work={work} workflow={w} viewer={viewer} />
       {!viewer && w.on && (w.form === 'start' || w.form === 'called') && (
         <Button onClick={() => setStarting(true)}>Start…</Button>
       )}

@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Input, Modal, Radio } from 'antd';
 import { useState } from 'react';
+import { Changes } from './Changes';
 import { api, said, type Schemas, type WorkflowDetail } from '../../api/client';
 
 type How = 'now' | 'from' | 'everything';
@@ -38,6 +39,12 @@ export function SwitchOnDialog({ workflow: w, past, chosen, on, busy, close }: P
       okButtonProps={{ loading: busy || (how !== 'now' && would.isPending), autoFocus: true }}
       onOk={() => on({ note: note || undefined, begin: past && how !== 'now' ? begin : undefined })}
     >
+      {w.version > 0 && (
+        <section className="version">
+          <h3>What changes from version {w.version}</h3>
+          <Changes list={w.changes ?? []} />
+        </section>
+      )}
       {past && (
         <fieldset className="beginwith">
           <legend>Where it begins</legend>

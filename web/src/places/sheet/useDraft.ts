@@ -78,6 +78,13 @@ export function useDraft(id: number) {
 
   useEffect(() => () => void flush(), [flush]);
 
+  /** Takes a draft that the server has as the one being edited; what was edited before can be had back. */
+  const back = (w: WorkflowDetail) => {
+    if (draft) past.current = [...past.current, { draft, at: 0 }];
+    pending.current = undefined;
+    setDraft(draftOf(w));
+  };
+
   const set = (w: WorkflowDetail) => {
     cache.setQueryData(['workflow', id], w);
     void cache.invalidateQueries({ queryKey: ['workflows'] });
@@ -87,6 +94,7 @@ export function useDraft(id: number) {
     draft,
     edit,
     undo,
+    back,
     saving,
     flush,
     set,

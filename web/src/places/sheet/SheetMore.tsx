@@ -1,0 +1,120 @@
+import { useQuery } from '@tanstack/react-query';
+import { App, Button, Drawer, Dropdown } from 'antd';
+import { useState } from 'react';
+import { useNavigate } from 'react-router';
+import { api, said, type WorkflowDetail } from '../../api/client';
+import { Trouble } from '../../parts/Trouble';
+import { fullOf } from '../../parts/times';
+import { Changes } from './Changes';
+import type { useDraft } from './useDraft';
+
+interface Props {
+  work: ReturnType<typeof useDraft>;
+  workflow: WorkflowDetail;
+  viewer: boolean;
+}
+
+/** What is seldom done to a workflow: its versions, a copy, a file of it. */
+export function SheetMore({ work, workflow: w, viewer }: Props) {
+  const [versions, setVersions] = useState(false);
+  const { message } = App.useApp();
+  const go = useNavigate();
+  const fresh = async () => {
+    await work.flush();
+    return said(api.GET('/api/workflows/{id}', { params: { path: { id: w.id } } }));
+  };
+  const copy = async () => {
+    const now = await fresh();
+    if (!now.sheet)
+      return void message.warning('The text has to be readable as a sheet before it can be copied.');
+    const sheet = { ...(now.sheet as object), name: `Copy of ${now.name}` };
+    const made = await said(api.POST('/api/workflows', { body: { sheet } }));
+    void message.success(`This is the copy. It is off.`);
+    await go(`/workflows/${made.id}`);
+  };
+  const save = async () => {
+    const now = await fresh();
+    const url = URL.createObjectURL(new Blob([now.text], { type: 'application/yaml' }));
+    const a = document.createElement('a');
+    a.href = url;
+    a.download = `${now.name.toLowerCase().replace(/[^\p{L}\p{N}]+/gu, '-')}.yaml`;
+    a.click();
+    URL.revokeObjectURL(url);
+  };
+  const run = (act: () => Promise<void>) => () => void act().catch((e: Error) => message.error(e.message));
+  return (
+    <>
+      <Dropdown
+        trigger={['click']}
+        menu={{
+          items: [
+            {
+              key: 'versions',
+              label: 'Versions',
+              onClick: () => void work.flush().then(() => setVersions(true)),
+            },
+            ...(viewer ? [] : [{ key: 'copy', label: 'Make a copy', onClick: run(copy) }]),
+            { key: 'save', label: 'Save as a file', onClick: run(save) },
+          ],
+        }}
+      >
+        <Button aria-label="More to do with this workflow">···</Button>
+      </Dropdown>
+      {versions && <Versions work={work} workflow={w} viewer={viewer} close={() => setVersions(false)} />}
+    </>
+  );
+}
+
+function Versions({ work, workflow: w, viewer, close }: Props & { close: () => void }) {
+  const { message } = App.useApp();
+  const list = useQuery({
+    queryKey: ['versions', w.id],
+    staleTime: 0,
+    queryFn: () => said(api.GET('/api/workflows/{id}/versions', { params: { path: { id: w.id } } })),
+  });
+  const back = async (text: string, version: number) => {
+    const next = await said(
+      api.PUT('/api/workflows/{id}/draft', { params: { path: { id: w.id } }, body: { text } }),
+    );
+    work.set(next);
+    work.back(next);
+    close();
+    void message.success(`The draft is version ${version} again. It holds once you switch it on.`);
+  };
+  return (
+    <Drawer open title={`Versions of ${w.name}`} size="large" onClose={close}>
+      {list.error && <Trouble error={list.error} again={() => void list.refetch()} />}
+      {w.changed && w.version > 0 && (
+        <section className="version">
+          <h3>Draft, not on</h3>
+          <Changes list={w.changes ?? []} />
+        </section>
+      )}
+      {(list.data?.items ?? []).map((v) => (
+        <section key={v.version} className="version" data-version={v.version}>
+          <h3>
+            Version {v.version}
+            {w.on && v.version === w.version && <span className="good"> ● on</span>}
+          </h3>
+          <p className="muted small">
+            {fullOf(v.at)}
+            {v.by && ` by ${v.by}`}
+          </p>
+          {v.note && <p>{v.note}</p>}
+          {v.version > 1 && <Changes list={v.changes ?? []} />}
+          {!viewer && (
+            <Button
+              size="small"
+              onClick={() => void back(v.text, v.version).catch((e: Error) => message.error(e.message))}
+            >
+              Back to version {v.version}
+            </Button>
+          )}
+        </section>
+      ))}
+      {list.data?.items?.length === 0 && (
+        <p className="muted">It has never been on, so there is no version yet.</p>
+      )}
+    </Drawer>
+  );
+}
