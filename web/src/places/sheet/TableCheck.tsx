@@ -16,7 +16,7 @@ export function TableCheck({ table, rows }: { table: Schemas['Analysis']; rows: 
         : 'Every row can be reached'
       : `${never} never taken`,
     of('gap').length ? 'something falls through' : 'nothing falls through',
-    overlaps.length ? `${overlaps.length + table.more} overlaps` : 'no overlaps',
+    overlaps.length + table.more === 1 ? '1 overlap' : `${overlaps.length + table.more || 'no'} overlaps`,
   ];
   return (
     <div className="tablecheck" data-testid="table-check">
