@@ -113,6 +113,7 @@ func (s *Server) routes() {
 	s.workflowRoutes()
 	s.proofRoutes()
 	s.rehearsalRoutes()
+	s.draftingRoutes()
 	s.arrivalRoutes()
 	s.outboxRoutes()
 	s.connectionRoutes()

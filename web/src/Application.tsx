@@ -18,6 +18,7 @@ import { Practice } from './places/practice/Practice';
 import { SheetPlace } from './places/sheet/SheetPlace';
 import { SignIn } from './places/signin/SignIn';
 import { Today } from './places/today/Today';
+import { NewWorkflow } from './places/drafting/NewWorkflow';
 import { RehearsalPlace } from './places/rehearsal/RehearsalPlace';
 import { Workflows } from './places/workflows/Workflows';
 import { theme } from './theme';
@@ -57,6 +58,7 @@ function Places() {
       <Routes>
         <Route path="/today" element={<Today />} />
         <Route path="/workflows" element={<Workflows />} />
+        <Route path="/workflows/new" element={<NewWorkflow />} />
         <Route path="/workflows/:id" element={<SheetPlace />} />
         <Route path="/workflows/:id/rehearsal" element={<RehearsalPlace />} />
         <Route path="/arrivals" element={<Arrivals />} />

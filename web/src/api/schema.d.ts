@@ -262,6 +262,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/patterns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Ready-made sheets with blanks to fill in */
+        get: operations["list-patterns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/patterns/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The sheet of a pattern with its blanks filled in; nothing is made */
+        post: operations["fill-pattern"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/posts": {
         parameters: {
             query?: never;
@@ -358,6 +392,23 @@ export interface paths {
         put?: never;
         /** A schedule in words, with its next moments */
         post: operations["read-schedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sentence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Drafts a sheet from a sentence, and says how each word was read */
+        post: operations["read-sentence"];
         delete?: never;
         options?: never;
         head?: never;
@@ -806,6 +857,18 @@ export interface components {
              */
             posts: number;
         };
+        Blank: {
+            /** @description what suits the demo world */
+            default: string;
+            /** @enum {string} */
+            kind: "source" | "field" | "value" | "channel" | "number" | "span" | "text";
+            label: string;
+            name: string;
+            /** @description of a field, the blank of its source; of a value, that of its field */
+            of?: string;
+            /** @description of a field: the types it may have */
+            types?: string[] | null;
+        };
         Block: {
             blocks?: components["schemas"]["Block"][] | null;
             code?: string;
@@ -1076,6 +1139,13 @@ export interface components {
             title: string;
             tone: string;
         };
+        Doubt: {
+            /** @description the words of the sentence that it is about; empty where something is missing */
+            about: string;
+            ask: string;
+            /** @description words to put in the place of those; with nothing to replace, to add */
+            choices: string[] | null;
+        };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
             location?: string;
@@ -1321,6 +1391,14 @@ export interface components {
              */
             next: number;
         };
+        ListOutputPatternBody: {
+            items: components["schemas"]["Pattern"][] | null;
+            /**
+             * Format: int64
+             * @description give this as before to read on; 0 at the end
+             */
+            next: number;
+        };
         ListOutputPostItemBody: {
             items: components["schemas"]["PostItem"][] | null;
             /**
@@ -1464,6 +1542,22 @@ export interface components {
             name: string;
             takes: string;
             words: string;
+        };
+        Pattern: {
+            blanks: components["schemas"]["Blank"][] | null;
+            name: string;
+            note: string;
+            title: string;
+        };
+        PatternInputBody: {
+            blanks: {
+                [key: string]: string;
+            };
+        };
+        PatternOutputBody: {
+            sheet: {
+                [key: string]: unknown;
+            };
         };
         Person: {
             email: string;
@@ -1681,6 +1775,14 @@ export interface components {
             required?: boolean;
             type: string;
         };
+        Reading: {
+            questions: components["schemas"]["Doubt"][] | null;
+            /** @description null while there is no source to watch */
+            sheet: {
+                [key: string]: unknown;
+            };
+            words: components["schemas"]["Word"][] | null;
+        };
         Receipt: {
             id: string;
             known: boolean;
@@ -1774,6 +1876,9 @@ export interface components {
             rule?: string;
             start?: string;
             zone?: string;
+        };
+        SentenceInputBody: {
+            text: string;
         };
         Setting: {
             default?: string;
@@ -1961,6 +2066,11 @@ export interface components {
             workflow: string;
             /** Format: int64 */
             workflow_id: number;
+        };
+        Word: {
+            as: string;
+            means: string;
+            text: string;
         };
         WordsBody: {
             locale: string;
@@ -2631,6 +2741,70 @@ export interface operations {
             };
         };
     };
+    "list-patterns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutputPatternBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "fill-pattern": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PatternInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PatternOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-posts": {
         parameters: {
             query?: {
@@ -2812,6 +2986,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ScheduleBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-sentence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SentenceInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reading"];
                 };
             };
             /** @description Error */

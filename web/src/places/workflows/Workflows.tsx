@@ -44,6 +44,9 @@ export function Workflows() {
             New workflow
           </Button>
         )}
+        {me.data?.role !== 'viewer' && (
+          <Button onClick={() => void go('/workflows/new')}>From a sentence or a pattern</Button>
+        )}
       </div>
       {create.error && <Trouble error={create.error} />}
       <table className="ledger workflows">

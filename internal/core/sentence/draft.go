@@ -1,0 +1,247 @@
+package sentence
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"dorfbote/internal/core/value"
+)
+
+// result puts the reading together.
+func (r *reader) result() Reading {
+	out := Reading{Words: []Word{}, Questions: []Doubt{}}
+	for i := 0; i < len(r.tokens); i++ {
+		t := r.tokens[i]
+		if t.as == "" {
+			t.as = NotRead
+		}
+		w := Word{t.text, t.as, t.means}
+		// Words that were read together are shown together.
+		for i+1 < len(r.tokens) && t.means != "" && r.tokens[i+1].means == t.means && r.tokens[i+1].as == t.as && t.as != AsSource {
+			i++
+			w.Text += " " + r.tokens[i].text
+		}
+		out.Words = append(out.Words, w)
+	}
+	r.ask(&out)
+	if r.from != nil {
+		out.Sheet = r.sheet()
+	}
+	return out
+}
+
+// ask asks about what is missing, and about what was not understood.
+func (r *reader) ask(out *Reading) {
+	add := func(about, ask string, choices []string) {
+		if choices == nil {
+			choices = []string{}
+		}
+		out.Questions = append(out.Questions, Doubt{about, ask, choices[:min(len(choices), 8)]})
+	}
+	if r.from == nil {
+		var names []string
+		for _, s := range r.world.Sources {
+			_, kind, _ := strings.Cut(s.Name, "/")
+			names = append(names, singular(kind))
+		}
+		sort.Strings(names)
+		add("", "Of what records does it speak?", names)
+		return
+	}
+	if len(r.draft.tell) == 0 && len(r.draft.rest) == 0 {
+		var names []string
+		for _, c := range r.world.Channels {
+			names = append(names, "tell "+c.Title)
+		}
+		add("", "Whom should it tell?", names)
+	}
+	for i := 0; i < len(r.tokens); i++ {
+		if r.tokens[i].as != NotRead {
+			continue
+		}
+		end := i + 1
+		for end < len(r.tokens) && r.tokens[end].as == NotRead {
+			end++
+		}
+		words := make([]string, 0, end-i)
+		for _, t := range r.tokens[i:end] {
+			words = append(words, t.text)
+		}
+		about := strings.Join(words, " ")
+		add(about, fmt.Sprintf("What is meant by %q?", about), r.near(about))
+		i = end
+	}
+	if r.draft.lasts != "" && len(r.draft.becomes) == 0 && len(r.draft.keep) == 0 {
+		add("", "What has to last that long?", nil)
+	}
+}
+
+// near are words of the source's own that look like one that was not understood.
+func (r *reader) near(about string) []string {
+	var known []string
+	for _, f := range r.from.Fields {
+		known = append(known, f.Name)
+		known = append(known, f.Options...)
+		if f.Type.IsText() {
+			known = append(known, f.Values...)
+		}
+	}
+	for _, c := range r.world.Channels {
+		known = append(known, c.Title)
+	}
+	if near := value.Nearest(about, known); near != "" {
+		return []string{near}
+	}
+	return nil
+}
+
+// sheet writes the draft as a sheet.
+func (r *reader) sheet() map[string]any {
+	d := &r.draft
+	watch := map[string]any{"source": r.from.Name}
+	keep := d.keep
+	switch {
+	case d.due != nil:
+		watch["due"] = map[string]any{"field": d.due.field, "offset": d.due.offset}
+		keep = append(asIs(d.becomes), keep...)
+	case d.lasts != "" && len(d.becomes)+len(keep) > 0:
+		that := asIs(d.becomes)
+		if len(that) == 0 {
+			that, keep = keep[:1], keep[1:]
+		}
+		watch["lasts"] = map[string]any{"that": joined(that), "for": d.lasts}
+	case len(d.becomes) > 0:
+		watch["when"] = joined(d.becomes)
+	}
+	sheet := map[string]any{"dorfbote": 1.0, "name": r.name(), "watch": watch}
+	if len(keep) > 0 {
+		sheet["keep"] = map[string]any{"all": anys(keep)}
+	}
+	route := map[string]any{}
+	var rows []any
+	for _, row := range d.rows {
+		if row.many > 0 {
+			sheet["gather"] = []any{map[string]any{"name": "today", "find": r.today()}}
+			row.when = map[string]any{"formula": fmt.Sprintf("len(today) > %d", row.many)}
+		}
+		rows = append(rows, map[string]any{"name": row.name, "when": row.when, "tell": tells(row.tell)})
+	}
+	if len(rows) > 0 {
+		route["take"], route["rows"] = "every", rows
+		if len(d.tell) > 0 { // told in any case, beside the rows
+			all := map[string]any{"name": "All", "when": map[string]any{"field": r.key(), "empty": false}, "tell": tells(d.tell)}
+			route["rows"] = append([]any{all}, rows...)
+		}
+	} else if len(d.tell) > 0 {
+		route["otherwise"] = map[string]any{"tell": tells(d.tell)}
+	}
+	if len(d.rest) > 0 {
+		if len(rows) > 0 {
+			route["take"], route["rows"] = "first", rows
+		}
+		route["otherwise"] = map[string]any{"tell": tells(d.rest)}
+	}
+	if len(route) == 0 && len(r.world.Channels) > 0 {
+		route["otherwise"] = map[string]any{"tell": tells([]string{r.world.Channels[0].Name})}
+	}
+	sheet["route"] = route
+	sheet["messages"] = map[string]any{"alert": r.message()}
+	if d.pace != nil {
+		sheet["pace"] = d.pace
+	}
+	return sheet
+}
+
+// today looks up the records of the last day that are as this one is.
+func (r *reader) today() map[string]any {
+	where := append(asIs(r.draft.becomes), r.draft.keep...)
+	for _, f := range r.from.Fields {
+		if f.Type.IsTime() {
+			where = append(where, map[string]any{"field": f.Name, "within_last": "1d"})
+			break
+		}
+	}
+	find := map[string]any{"source": r.from.Name, "take": "all"}
+	if len(where) > 0 {
+		find["where"] = map[string]any{"all": anys(where)}
+	}
+	return find
+}
+
+func asIs(becomes []map[string]any) []map[string]any {
+	out := make([]map[string]any, len(becomes))
+	for i, c := range becomes {
+		out[i] = map[string]any{"field": c["field"], "is": c["became"]}
+	}
+	return out
+}
+
+func joined(list []map[string]any) map[string]any {
+	if len(list) == 1 {
+		return list[0]
+	}
+	return map[string]any{"all": anys(list)}
+}
+
+func tells(channels []string) []any {
+	out := make([]any, len(channels))
+	for i, c := range channels {
+		out[i] = map[string]any{"to": c, "message": "alert"}
+	}
+	return out
+}
+
+// name calls the workflow after what it is about.
+func (r *reader) name() string {
+	_, kind, _ := strings.Cut(r.from.Name, "/")
+	kind = strings.ReplaceAll(kind, "_", " ")
+	for _, list := range [][]map[string]any{r.draft.becomes, r.draft.keep} {
+		for _, c := range list {
+			for _, op := range []string{"became", "is"} {
+				if text, ok := c[op].(string); ok {
+					return strings.ToUpper(text[:1]) + text[1:] + " " + kind
+				}
+			}
+		}
+	}
+	return strings.ToUpper(kind[:1]) + kind[1:]
+}
+
+// message says the record's key and what it is, with its most telling fields as facts.
+func (r *reader) message() map[string]any {
+	said, facts := map[string]bool{r.key(): true}, []any{}
+	title := "${record." + r.key() + "}"
+	for _, c := range append(append([]map[string]any{}, r.draft.becomes...), r.draft.keep...) {
+		name, _ := c["field"].(string)
+		if !said[name] {
+			said[name] = true
+			title += " " + "${record." + name + "}"
+			break
+		}
+	}
+	for _, f := range r.from.Fields {
+		if len(facts) == 4 {
+			break
+		}
+		if said[f.Name] || f.Hidden || f.Type == value.Link || f.Type == value.Object || f.Type == value.List {
+			continue
+		}
+		ref := "${record." + f.Name + "}"
+		if f.Type == value.Moment {
+			ref = `${date(record.` + f.Name + `, "d MMM HH:mm")}`
+		}
+		facts = append(facts, map[string]any{"label": f.Label, "value": ref})
+	}
+	m := map[string]any{"title": title, "facts": facts}
+	if r.draft.urgent {
+		m["tone"] = "urgent"
+	}
+	for _, f := range r.from.Fields {
+		if f.Type == value.Link {
+			m["link"] = map[string]any{"text": "Open", "to": "${record." + f.Name + "}"}
+			break
+		}
+	}
+	return m
+}

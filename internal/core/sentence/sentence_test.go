@@ -1,0 +1,141 @@
+package sentence
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+)
+
+var kinds = map[string]*value.Kind{
+	"lab/samples": {Fields: []value.Field{
+		{Name: "id", Label: "Sample", Type: value.Text}, {Name: "taken", Label: "Taken", Type: value.Moment}, {Name: "cells", Label: "Cells", Type: value.Num}, {Name: "fat", Label: "Fat", Type: value.Num},
+		{Name: "verdict", Label: "Verdict", Type: value.Choice, Options: []string{"pending", "clear", "watch", "blocked"}}, {Name: "valley", Label: "Valley", Type: value.Choice, Options: []string{"Upper", "Middle", "Mill"}},
+		{Name: "link", Label: "Link", Type: value.Link},
+	}},
+	"tours/collections": {Fields: []value.Field{
+		{Name: "id", Label: "Collection", Type: value.Text}, {Name: "litres", Label: "Litres", Type: value.Num}, {Name: "due", Label: "Due", Type: value.Moment}, {Name: "driver", Label: "Driver", Type: value.Text},
+		{Name: "status", Label: "Status", Type: value.Choice, Options: []string{"planned", "on the way", "collected", "late", "refused"}}, {Name: "valley", Label: "Valley", Type: value.Choice, Options: []string{"Upper", "Middle", "Mill"}},
+	}},
+	"counter/orders": {Fields: []value.Field{{Name: "number", Label: "Number", Type: value.Text}, {Name: "amount", Label: "Amount", Type: value.Money}, {Name: "status", Label: "Status", Type: value.Text}}},
+}
+
+func world() World {
+	w := World{Channels: []Channel{{"square/#tours", "#tours"}, {"square/#lab", "#lab"}, {"square/#board", "#board"}}}
+	for _, name := range value.SortedKeys(kinds) {
+		s := Source{Name: name, Key: kinds[name].Fields[0].Name}
+		for _, f := range kinds[name].Fields {
+			field := Field{Field: f}
+			switch name + f.Name {
+			case "tours/collectionsdriver":
+				field.Values = []string{"Jonas Frei", "Ana"}
+			case "counter/ordersstatus":
+				field.Values = []string{"new", "disputed", "Past due"}
+			}
+			s.Fields = append(s.Fields, field)
+		}
+		w.Sources = append(w.Sources, s)
+	}
+	return w
+}
+
+func TestSentences(t *testing.T) {
+	for _, c := range []struct {
+		text string
+		want string // watch | keep | route | pace
+		ask  string
+	}{
+		{"tell #lab when a sample is blocked in the Upper valley, at once; over 10 samples a day to #board",
+			`{"source":"lab/samples","when":{"became":"blocked","field":"verdict"}} | {"all":[{"field":"valley","is":"Upper"}]} | every All→square/#lab Over 10 a day→square/#board | null`, ""},
+		{"Tell #tours when a collection becomes late and has more than 500 litres.",
+			`{"source":"tours/collections","when":{"became":"late","field":"status"}} | {"all":[{"above":500,"field":"litres"}]} | otherwise→square/#tours | null`, ""},
+		{"tell #tours when a collection is late; litres over 2000 to #board; the rest to #lab",
+			`{"source":"tours/collections","when":{"became":"late","field":"status"}} | null | first Litres above 2000→square/#board otherwise→square/#lab | null`, ""},
+		{"tell #board if an order is past due, only once",
+			`{"source":"counter/orders","when":{"became":"Past due","field":"status"}} | null | otherwise→square/#board | {"repeat":{"key":"${record.number}","within":"1d"}}`, ""},
+		{"tell #tours 2 hours before due when a collection is planned",
+			`{"due":{"field":"due","offset":"-2h"},"source":"tours/collections"} | {"all":[{"field":"status","is":"planned"}]} | otherwise→square/#tours | null`, ""},
+		{"tell #lab when a sample is pending for 45 minutes",
+			`{"lasts":{"for":"45m","that":{"field":"verdict","is":"pending"}},"source":"lab/samples"} | null | otherwise→square/#lab | null`, ""},
+		{"post to #board every morning the collections of Jonas Frei",
+			`{"source":"tours/collections"} | {"all":[{"field":"driver","is":"Jonas Frei"}]} | otherwise→square/#board | {"digest":{"at":["07:00"]}}`, ""},
+		{"tell #lab when a sample is not clear",
+			`{"source":"lab/samples"} | {"all":[{"field":"verdict","is_not":"clear"}]} | otherwise→square/#lab | null`, ""},
+		{"tell #lab when a sample is blockd", `{"source":"lab/samples"} | null | otherwise→square/#lab | null`, `blockd: [blocked]`},
+		{"tell #nobody when a sample is blocked", `{"source":"lab/samples","when":{"became":"blocked","field":"verdict"}} | null | otherwise→square/#tours | null`, `: [tell #tours tell #lab tell #board]`},
+		{"tell #lab when it rains", "null", ": [collection order sample]"},
+		{"", "null", ": [collection order sample]"},
+	} {
+		t.Run(c.text, func(t *testing.T) {
+			w := world()
+			r := Read(c.text, w)
+			assert.Equal(t, c.want, brief(r))
+			words := []string{}
+			for _, word := range r.Words {
+				words = append(words, word.Text)
+				assert.NotEmpty(t, word.As)
+			}
+			plain := strings.NewReplacer(",", "", ";", "", ".", "").Replace(c.text)
+			assert.Equal(t, plain, strings.Join(words, " "), "every word is accounted for")
+			asked := ""
+			for _, q := range r.Questions {
+				if asked == "" {
+					asked = fmt.Sprint(q.About, ": ", q.Choices)
+				}
+			}
+			assert.Equal(t, c.ask, asked)
+			compiles(t, r)
+		})
+	}
+}
+
+func brief(r Reading) string {
+	if r.Sheet == nil {
+		return "null"
+	}
+	js := func(v any) string { raw, _ := json.Marshal(v); return strings.ReplaceAll(string(raw), `\u003e`, ">") }
+	route := r.Sheet["route"].(map[string]any)
+	var to []string
+	if take, ok := route["take"].(string); ok {
+		to = append(to, take)
+	}
+	tell := func(name any, v any) {
+		for _, e := range v.([]any) {
+			to = append(to, fmt.Sprint(name, "→", e.(map[string]any)["to"]))
+		}
+	}
+	rows, _ := route["rows"].([]any)
+	for _, row := range rows {
+		tell(row.(map[string]any)["name"], row.(map[string]any)["tell"])
+	}
+	if o, ok := route["otherwise"].(map[string]any); ok {
+		tell("otherwise", o["tell"])
+	}
+	return strings.Join([]string{js(r.Sheet["watch"]), js(r.Sheet["keep"]), strings.Join(to, " "), js(r.Sheet["pace"])}, " | ")
+}
+
+// compiles checks that a draft can be run as it is.
+func compiles(t *testing.T, r Reading) {
+	t.Helper()
+	if r.Sheet == nil {
+		return
+	}
+	raw, err := json.Marshal(r.Sheet)
+	require.NoError(t, err)
+	plan, _, problems := sheet.Compile(raw, sheet.Known{Workspace: value.DefaultWorkspace(), Kind: func(s string) *value.Kind { return kinds[s] }})
+	require.NotNil(t, plan, "%v\n%s", problems, raw)
+}
+
+// Whatever is written, every draft can be run.
+func FuzzRead(f *testing.F) {
+	f.Add("tell #lab when a sample is blocked in the Upper valley, at once; over 10 samples a day to #board")
+	f.Add("collections is is over 5 litres over litres 3 late for 2 h before due; to #tours")
+	f.Add("orders not not new; ; daily only once #board #board the rest to #lab")
+	f.Fuzz(func(t *testing.T, text string) { compiles(t, Read(text, world())) })
+}

@@ -1,0 +1,89 @@
+import { keepPreviousData, useQuery } from '@tanstack/react-query';
+import { Button, Input } from 'antd';
+import { useEffect, useState } from 'react';
+import { api, said, type Schemas } from '../../api/client';
+import { Trouble } from '../../parts/Trouble';
+
+type Reading = Schemas['Reading'];
+
+const REST = 150;
+const example =
+  'tell #lab when a sample is blocked in the Upper valley, at once; over 10 samples a day to #board';
+
+/** A sentence, with how each word of it was read, and questions about what was not. */
+export function Sentence({ make }: { make: (sheet: unknown) => Promise<void> }) {
+  const [text, setText] = useState('');
+  const [settled, setSettled] = useState('');
+  useEffect(() => {
+    const t = window.setTimeout(() => setSettled(text), REST);
+    return () => window.clearTimeout(t);
+  }, [text]);
+  const reading = useQuery({
+    queryKey: ['sentence', settled],
+    enabled: settled.trim() !== '',
+    queryFn: ({ signal }) => said(api.POST('/api/sentence', { body: { text: settled }, signal })),
+    placeholderData: keepPreviousData,
+  });
+  const r = settled.trim() ? reading.data : undefined;
+  const answer = (q: Schemas['Doubt'], choice: string) =>
+    setText(q.about ? text.replace(q.about, choice) : `${text.replace(/[\s.;]+$/, '')} ${choice}`.trim());
+  return (
+    <section className="band">
+      <h2 className="band-label">A sentence</h2>
+      <div className="sentence">
+        <Input.TextArea
+          aria-label="What should be told, to whom, when"
+          autoSize={{ minRows: 2, maxRows: 6 }}
+          placeholder={example}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+        />
+        {!text && (
+          <Button type="link" size="small" onClick={() => setText(example)}>
+            Try this one
+          </Button>
+        )}
+        {reading.error && <Trouble error={reading.error} again={() => void reading.refetch()} />}
+        {r && <Read reading={r} answer={answer} />}
+        <Button
+          type="primary"
+          disabled={!r?.sheet || text !== settled}
+          onClick={() => r?.sheet && void make(r.sheet)}
+        >
+          Draft the sheet
+        </Button>
+      </div>
+    </section>
+  );
+}
+
+interface ReadProps {
+  reading: Reading;
+  answer: (q: Schemas['Doubt'], choice: string) => void;
+}
+
+function Read({ reading, answer }: ReadProps) {
+  return (
+    <>
+      <ol className="readwords" aria-label="How each word was read">
+        {(reading.words ?? []).map((w, i) => (
+          <li key={i} className={`read-${w.as.replace(' ', '-')}`}>
+            <b>{w.text}</b>
+            <small>{w.as === 'filler' || w.as === 'word' ? ' ' : w.means || w.as}</small>
+          </li>
+        ))}
+      </ol>
+      {(reading.questions ?? []).map((q) => (
+        <p key={q.ask} className="question">
+          <span className="brass">△ {q.ask}</span>{' '}
+          {(q.choices ?? []).map((c) => (
+            <Button key={c} size="small" onClick={() => answer(q, c)}>
+              {c}
+            </Button>
+          ))}
+        </p>
+      ))}
+      {reading.questions?.length === 0 && <p className="good">✓ Every word was understood.</p>}
+    </>
+  );
+}
