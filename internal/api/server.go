@@ -114,6 +114,7 @@ func (s *Server) routes() {
 	s.proofRoutes()
 	s.rehearsalRoutes()
 	s.draftingRoutes()
+	s.tryRoutes()
 	s.arrivalRoutes()
 	s.outboxRoutes()
 	s.connectionRoutes()

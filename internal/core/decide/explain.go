@@ -2,6 +2,8 @@ package decide
 
 import (
 	"errors"
+	"fmt"
+	"slices"
 
 	"dorfbote/internal/core/cond"
 	"dorfbote/internal/core/formula"
@@ -86,3 +88,42 @@ func Explain(p *sheet.Plan, sc *formula.Scope) Proof {
 }
 
 func holds(l *cond.Line) bool { return l == nil || l.Result == cond.True.String() }
+
+// Trial gives what an arrival would tell, each message once, wherever it would go; where it would tell nothing, the one
+// message asked for.
+func Trial(p *sheet.Plan, sc *formula.Scope, name string) ([]Post, error) {
+	out := Decide(p, sc)
+	var posts []Post
+	place := map[int]int{} // of a post among those that are sent
+	for i, post := range out.Posts {
+		under := -1
+		if post.Under >= 0 {
+			under = place[post.Under]
+		}
+		at := slices.IndexFunc(posts, func(o Post) bool { return o.Message == post.Message && o.Under == under })
+		if at < 0 {
+			at = len(posts)
+			post.Under = under
+			posts = append(posts, post)
+		}
+		place[i] = at
+	}
+	if len(posts) > 0 {
+		return posts, nil
+	}
+	m := p.Messages[name]
+	if m == nil {
+		return nil, fmt.Errorf("there is no message %q", name)
+	}
+	if len(sc.Gathered) < len(p.Gather) {
+		_, _ = gather(p, sc) // what it lacks is empty in the message
+	}
+	doc, err := m.Fill(sc)
+	if errors.Is(err, message.ErrSkip) {
+		return nil, errors.New("its list is empty, so there is nothing to send")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return []Post{{Message: name, Doc: doc, Under: -1}}, nil
+}

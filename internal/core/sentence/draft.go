@@ -130,7 +130,7 @@ func (r *reader) sheet() map[string]any {
 	if len(rows) > 0 {
 		route["take"], route["rows"] = "every", rows
 		if len(d.tell) > 0 { // told in any case, beside the rows
-			all := map[string]any{"name": "All", "when": map[string]any{"field": r.key(), "empty": false}, "tell": tells(d.tell)}
+			all := map[string]any{"name": "All", "when": r.holding(), "tell": tells(d.tell)}
 			route["rows"] = append([]any{all}, rows...)
 		}
 	} else if len(d.tell) > 0 {
@@ -151,6 +151,16 @@ func (r *reader) sheet() map[string]any {
 		sheet["pace"] = d.pace
 	}
 	return sheet
+}
+
+// holding is a condition that holds for all that comes as far as the rows.
+func (r *reader) holding() map[string]any {
+	for _, list := range [][]map[string]any{asIs(r.draft.becomes), r.draft.keep} {
+		if len(list) > 0 {
+			return list[0]
+		}
+	}
+	return map[string]any{"field": r.key(), "empty": false}
 }
 
 // today looks up the records of the last day that are as this one is.

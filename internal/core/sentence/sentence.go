@@ -66,7 +66,7 @@ type Doubt struct {
 // Reading is what was made of a sentence.
 type Reading struct {
 	Words     []Word         `json:"words"`
-	Questions []Doubt     `json:"questions"`
+	Questions []Doubt        `json:"questions"`
 	Sheet     map[string]any `json:"sheet" doc:"null while there is no source to watch"`
 }
 

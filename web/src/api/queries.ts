@@ -18,6 +18,16 @@ export const useMe = () =>
 export const useWorkflows = () =>
   useQuery({ queryKey: ['workflows'], queryFn: () => said(api.GET('/api/workflows')) });
 
+/** Makes a workflow of a sheet; a name that is taken gets a number. */
+export async function makeWorkflow(sheet: { name?: string }) {
+  const list = await said(api.GET('/api/workflows'));
+  const taken = new Set((list.items ?? []).map((w) => w.name));
+  const base = sheet.name || 'New workflow';
+  let name = base;
+  for (let i = 2; taken.has(name); i++) name = `${base} ${i}`;
+  return said(api.POST('/api/workflows', { body: { sheet: { ...sheet, name } } }));
+}
+
 export const useWords = () =>
   useQuery({ queryKey: ['words'], queryFn: () => said(api.GET('/api/words')), staleTime: Infinity });
 

@@ -742,6 +742,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workflows/{id}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send what a draft makes of an arrival to one channel, marked as a trial */
+        post: operations["try-sheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workflows/{id}/versions": {
         parameters: {
             query?: never;
@@ -1999,6 +2016,28 @@ export interface components {
             verdict: string;
             /** @description what the version that is on makes of it, where that differs */
             was?: string;
+        };
+        TryInputBody: {
+            /**
+             * Format: int64
+             * @description the arrival's seq
+             */
+            arrival?: number;
+            /** @description the message to send where the arrival would not be told; else all that it would be told is sent */
+            message: string;
+            /** @description or the key of a record, as it is now */
+            record?: string;
+            /** @description the sheet as an object; used where there is no text */
+            sheet?: unknown;
+            /** @description the sheet as YAML or JSON text */
+            text?: string;
+            /** @description where to; everything goes there */
+            to: string;
+        };
+        TryOutputBody: {
+            /** Format: int64 */
+            posts: number;
+            to: string;
         };
         Unheard: {
             /** Format: int64 */
@@ -3757,6 +3796,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StartedOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-sheet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TryOutputBody"];
                 };
             };
             /** @description Error */

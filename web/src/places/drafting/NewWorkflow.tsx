@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query';
 import { App } from 'antd';
 import { useNavigate } from 'react-router';
 import { api, said } from '../../api/client';
+import { makeWorkflow } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { PatternCard } from './PatternCard';
 import { Sentence } from './Sentence';
@@ -17,7 +18,7 @@ export function NewWorkflow() {
   });
   const make = async (sheet: unknown) => {
     try {
-      const w = await said(api.POST('/api/workflows', { body: { sheet } }));
+      const w = await makeWorkflow(sheet as { name?: string });
       await go(`/workflows/${w.id}`);
     } catch (e) {
       void message.error(e instanceof Error ? e.message : 'That could not be made.');

@@ -3,6 +3,7 @@ import { App, Button, Drawer, Dropdown } from 'antd';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, said, type WorkflowDetail } from '../../api/client';
+import { makeWorkflow } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { fullOf } from '../../parts/times';
 import { Changes } from './Changes';
@@ -28,7 +29,7 @@ export function SheetMore({ work, workflow: w, viewer }: Props) {
     if (!now.sheet)
       return void message.warning('The text has to be readable as a sheet before it can be copied.');
     const sheet = { ...(now.sheet as object), name: `Copy of ${now.name}` };
-    const made = await said(api.POST('/api/workflows', { body: { sheet } }));
+    const made = await makeWorkflow(sheet);
     void message.success(`This is the copy. It is off.`);
     await go(`/workflows/${made.id}`);
   };

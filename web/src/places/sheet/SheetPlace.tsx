@@ -96,6 +96,9 @@ function Editor({ id }: { id: number }) {
             readOnly: me.data?.role === 'viewer',
             counts: body?.counts ?? {},
             seen: body?.seen ?? {},
+            tryOn: body?.proof
+              ? { id, sheet, ...(record ? { record } : { arrival: Math.max(0, chosen) }) }
+              : undefined,
             put: (path, value) => work.edit({ sheet: putAt(sheet, path, value) }),
           }}
         >

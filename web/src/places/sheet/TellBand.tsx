@@ -3,6 +3,7 @@ import type { ProofLines } from '../../api/client';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { FieldPicker } from './FieldPicker';
 import { ListPart } from './ListPart';
+import { TryIt } from './TryIt';
 import { Preview } from './Preview';
 import type { Message, Sheet } from './model';
 import { useAround } from './surroundings';
@@ -72,6 +73,7 @@ export function TellBand({ sheet, change, proof }: Props) {
               <div data-testid="preview">
                 <Preview drawn={drawn} />
                 <p className="muted small">{postsWords(proof, name)}</p>
+                <TryIt message={name} />
               </div>
             )
           )

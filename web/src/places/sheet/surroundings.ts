@@ -11,6 +11,8 @@ interface Around {
   counts: Proof['counts'];
   /** By a field's name: the values it had in the trail. */
   seen: Proof['seen'];
+  /** What a trial is sent of; undefined while there is nothing to try. */
+  tryOn?: { id: number; sheet: unknown; arrival?: number; record?: string };
   /** Puts a value at a place on the sheet. */
   put: (path: string, value: unknown) => void;
 }

@@ -3,7 +3,7 @@ import { App, Button, Switch } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { ApiError, api, said, type WorkflowItem } from '../../api/client';
-import { useMe, useStarters, useWorkflows } from '../../api/queries';
+import { makeWorkflow, useMe, useStarters, useWorkflows } from '../../api/queries';
 import { DayBars } from '../../parts/DayBars';
 import { Stamp } from '../../parts/Stamp';
 import { Trouble } from '../../parts/Trouble';
@@ -17,12 +17,7 @@ export function Workflows() {
   const me = useMe();
   const starters = useStarters();
   const create = useMutation({
-    mutationFn: () => {
-      const taken = new Set((workflows.data?.items ?? []).map((w) => w.name));
-      let name = 'New workflow';
-      for (let i = 2; taken.has(name); i++) name = `New workflow ${i}`;
-      return said(api.POST('/api/workflows', { body: { sheet: blankSheet(name, starters) } }));
-    },
+    mutationFn: () => makeWorkflow(blankSheet('New workflow', starters)),
     onSuccess: (w) => void go(`/workflows/${w.id}`),
   });
   if (workflows.error) return <Trouble error={workflows.error} again={() => void workflows.refetch()} />;

@@ -1,0 +1,33 @@
+package engine
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"dorfbote/internal/core/decide"
+)
+
+// trialMark stands before the title of what is sent to try it.
+const trialMark = "Trial: "
+
+// Try sends posts of a draft to one destination, marked as a trial. Nothing else comes of it: no verdict is kept, and no
+// pace counts it.
+func (e *Engine) Try(ctx context.Context, workflow, seq int64, to string, posts []decide.Post) error {
+	trial := rand.Text()
+	marked := make([]decide.Post, len(posts))
+	for i, p := range posts {
+		doc := *p.Doc
+		if p.Under < 0 {
+			doc.Title = trialMark + doc.Title
+		}
+		marked[i] = decide.Post{To: to, Message: p.Message, Doc: &doc, Under: p.Under, Ref: fmt.Sprintf("trial-%s-p%d", trial, i)}
+	}
+	return e.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+		return e.putOut(ctx, tx, rowsOf(workflow, seq, time.Now().UTC(), marked), true)
+	})
+}

@@ -1,0 +1,55 @@
+import { useMutation } from '@tanstack/react-query';
+import { App, Button, Select } from 'antd';
+import { useState } from 'react';
+import { ApiError, api, said } from '../../api/client';
+import { useDestinations, useStarters } from '../../api/queries';
+import { channelOf } from './model';
+import { useAround } from './surroundings';
+
+/** Sends what the draft makes of the chosen arrival to one channel, marked as a trial. */
+export function TryIt({ message: name }: { message: string }) {
+  const { tryOn, readOnly } = useAround();
+  const { message } = App.useApp();
+  const practice = useStarters().channel;
+  const destinations = useDestinations();
+  const [to, setTo] = useState('');
+  const place = to || practice;
+  const send = useMutation({
+    mutationFn: () =>
+      said(
+        api.POST('/api/workflows/{id}/try', {
+          params: { path: { id: tryOn!.id } },
+          body: {
+            sheet: tryOn!.sheet,
+            arrival: tryOn!.arrival,
+            record: tryOn!.record,
+            message: name,
+            to: place,
+          },
+        }),
+      ),
+    onSuccess: (r) =>
+      void message.success(
+        `${r.posts === 1 ? 'One post' : `${r.posts} posts`} on the way to ${channelOf(r.to)}, marked as a trial.`,
+      ),
+    onError: (e) => void message.error([e.message, ...(e instanceof ApiError ? e.details : [])].join(' ')),
+  });
+  if (readOnly || !tryOn || !place) return null;
+  return (
+    <div className="inline tryit">
+      <Button size="small" loading={send.isPending} onClick={() => send.mutate()}>
+        Try it
+      </Button>
+      <span className="muted">in</span>
+      <Select
+        size="small"
+        aria-label="Where to try it"
+        className="channel-select"
+        popupMatchSelectWidth={false}
+        value={place}
+        options={(destinations.data?.items ?? []).map((d) => ({ value: d.name, label: d.title }))}
+        onChange={setTo}
+      />
+    </div>
+  );
+}
