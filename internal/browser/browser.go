@@ -190,7 +190,7 @@ func (p *Page) Fill(selector, text string) error {
 	if err := p.Until(find(selector)); err != nil {
 		return err
 	}
-	if _, err := Eval[bool](p, "(e => { e.focus(); e.select(); return true })("+find(selector)+")"); err != nil {
+	if _, err := Eval[bool](p, "(e => { e.focus(); if (e.isContentEditable) document.execCommand('selectAll'); else e.select(); return true })("+find(selector)+")"); err != nil {
 		return err
 	}
 	return p.do(chromedp.KeyEvent(text))

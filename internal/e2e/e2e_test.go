@@ -258,6 +258,7 @@ func TestAccessibility(t *testing.T) {
 		"/today": "table", "/workflows": "table tbody tr", "/workflows/5": ".trail svg g", "/arrivals": "table tbody tr", "/arrivals/20000": ".why",
 		"/outbox": "table tbody tr", "/connections": "table tbody tr", "/practice": ".squarepost",
 		"/connections/new": "table tbody tr", "/connections/tours": ".bandbody", "/connections/prices": ".bandbody .ledger", "/connections/gate": ".bandbody", "/sources/tours/collections": ".fieldtable tbody tr", "/sources/gate/answers": ".designer",
+		"/workflows/new": ".pattern", "/workflows/8/rehearsal": ".rehearsal .ant-table-row",
 		"/workflows/1": ".questions", "/workflows/9": ".readback", "/workflows/8": ".sheetband", "/workflows/10": ".sheetband",
 	} {
 		require.NoError(t, p.Go(place))

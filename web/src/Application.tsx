@@ -1,5 +1,6 @@
 import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { App, ConfigProvider } from 'antd';
+import { lazy, Suspense } from 'react';
 import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
 import { useMe, useWords } from './api/queries';
 import { useLive } from './api/live';
@@ -15,13 +16,19 @@ import { Connections } from './places/connections/Connections';
 import { Source } from './places/connections/Source';
 import { Outbox } from './places/outbox/Outbox';
 import { Practice } from './places/practice/Practice';
-import { SheetPlace } from './places/sheet/SheetPlace';
 import { SignIn } from './places/signin/SignIn';
 import { Today } from './places/today/Today';
-import { NewWorkflow } from './places/drafting/NewWorkflow';
-import { RehearsalPlace } from './places/rehearsal/RehearsalPlace';
 import { Workflows } from './places/workflows/Workflows';
 import { theme } from './theme';
+
+// The places where sheets are edited come when they are first gone to: their composer is large.
+const SheetPlace = lazy(async () => ({ default: (await import('./places/sheet/SheetPlace')).SheetPlace }));
+const RehearsalPlace = lazy(async () => ({
+  default: (await import('./places/rehearsal/RehearsalPlace')).RehearsalPlace,
+}));
+const NewWorkflow = lazy(async () => ({
+  default: (await import('./places/drafting/NewWorkflow')).NewWorkflow,
+}));
 
 const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false } } });
 
@@ -55,22 +62,24 @@ function Places() {
   return (
     <>
       <TopBar />
-      <Routes>
-        <Route path="/today" element={<Today />} />
-        <Route path="/workflows" element={<Workflows />} />
-        <Route path="/workflows/new" element={<NewWorkflow />} />
-        <Route path="/workflows/:id" element={<SheetPlace />} />
-        <Route path="/workflows/:id/rehearsal" element={<RehearsalPlace />} />
-        <Route path="/arrivals" element={<Arrivals />} />
-        <Route path="/arrivals/:id" element={<Arrival />} />
-        <Route path="/outbox" element={<Outbox />} />
-        <Route path="/connections" element={<Connections />} />
-        <Route path="/connections/new" element={<Connect />} />
-        <Route path="/connections/:id" element={<Connection />} />
-        <Route path="/sources/:connection/:kind" element={<Source />} />
-        <Route path="/practice" element={<Practice />} />
-        <Route path="*" element={<Navigate to="/today" replace />} />
-      </Routes>
+      <Suspense fallback={null}>
+        <Routes>
+          <Route path="/today" element={<Today />} />
+          <Route path="/workflows" element={<Workflows />} />
+          <Route path="/workflows/new" element={<NewWorkflow />} />
+          <Route path="/workflows/:id" element={<SheetPlace />} />
+          <Route path="/workflows/:id/rehearsal" element={<RehearsalPlace />} />
+          <Route path="/arrivals" element={<Arrivals />} />
+          <Route path="/arrivals/:id" element={<Arrival />} />
+          <Route path="/outbox" element={<Outbox />} />
+          <Route path="/connections" element={<Connections />} />
+          <Route path="/connections/new" element={<Connect />} />
+          <Route path="/connections/:id" element={<Connection />} />
+          <Route path="/sources/:connection/:kind" element={<Source />} />
+          <Route path="/practice" element={<Practice />} />
+          <Route path="*" element={<Navigate to="/today" replace />} />
+        </Routes>
+      </Suspense>
     </>
   );
 }

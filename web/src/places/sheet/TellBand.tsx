@@ -1,13 +1,16 @@
 import { Button, Input, Segmented, Tabs } from 'antd';
 import type { ProofLines } from '../../api/client';
 import { Band, BandLine, ProblemsAt } from './Band';
+import { ChipInput } from './compose/ChipInput';
+import type { ChipHandle } from './compose/Handle';
+import { Marks } from './compose/Marks';
 import { FieldPicker } from './FieldPicker';
 import { ListPart } from './ListPart';
 import { TryIt } from './TryIt';
 import { Preview } from './Preview';
 import type { Message, Sheet } from './model';
 import { useAround } from './surroundings';
-import { useState } from 'react';
+import { useRef, useState } from 'react';
 
 const tones = ['plain', 'good', 'warning', 'urgent'];
 
@@ -55,7 +58,9 @@ export function TellBand({ sheet, change, proof }: Props) {
                 items={names.map((n) => ({ key: n, label: n }))}
               />
             )}
-            {message && <MessageEditor name={name} message={message} set={set} gathered={gathered} />}
+            {message && (
+              <MessageEditor key={name} name={name} message={message} set={set} gathered={gathered} />
+            )}
             {!readOnly && (
               <Button type="link" size="small" onClick={add}>
                 + message
@@ -99,29 +104,39 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
   const { readOnly } = useAround();
   const facts = message.facts ?? [];
   const path = `messages.${name}`;
-  const insert = (part: 'title' | 'body') => (chip: string) => set({ [part]: (message[part] ?? '') + chip });
+  const title = useRef<ChipHandle>(null);
+  const body = useRef<ChipHandle>(null);
   return (
     <div className="composer">
-      <label htmlFor="msg-title">Title</label>
+      <span>Title</span>
       <div className="with-picker">
-        <Input
+        <ChipInput
           id="msg-title"
+          label="Title"
           value={message.title ?? ''}
           readOnly={readOnly}
-          onChange={(e) => set({ title: e.target.value })}
+          change={(title) => set({ title })}
+          handle={title}
         />
-        {!readOnly && <FieldPicker target="msg-title" fallback={insert('title')} />}
+        {!readOnly && <FieldPicker insert={(f) => title.current?.insert(f)} />}
       </div>
-      <label htmlFor="msg-body">Text</label>
+      <span>Text</span>
       <div className="with-picker">
-        <Input.TextArea
+        <ChipInput
           id="msg-body"
-          autoSize={{ minRows: 2, maxRows: 8 }}
+          label="Text"
+          lines
           value={message.body ?? ''}
           readOnly={readOnly}
-          onChange={(e) => set({ body: e.target.value })}
+          change={(b) => set({ body: b })}
+          handle={body}
         />
-        {!readOnly && <FieldPicker target="msg-body" fallback={insert('body')} />}
+        {!readOnly && (
+          <span className="body-tools">
+            <FieldPicker insert={(f) => body.current?.insert(f)} />
+            <Marks wrap={(a, b) => body.current?.wrap(a, b)} />
+          </span>
+        )}
       </div>
       <ListPart list={message.list} gathered={gathered} change={(list) => set({ list })} />
       <span>Facts</span>
@@ -136,13 +151,12 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
                 set({ facts: facts.map((g, j) => (j === i ? { ...g, label: e.target.value } : g)) })
               }
             />
-            <Input
-              aria-label={`Value of fact ${i + 1}`}
+            <ChipInput
+              id={`msg-fact-${i}`}
+              label={`Value of fact ${i + 1}`}
               value={f.value}
               readOnly={readOnly}
-              onChange={(e) =>
-                set({ facts: facts.map((g, j) => (j === i ? { ...g, value: e.target.value } : g)) })
-              }
+              change={(value) => set({ facts: facts.map((g, j) => (j === i ? { ...g, value } : g)) })}
             />
             {!readOnly && (
               <Button
@@ -181,12 +195,12 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
           readOnly={readOnly}
           onChange={(e) => set({ link: linkOf(e.target.value, message.link?.to ?? '') })}
         />
-        <Input
-          aria-label="Address of the link"
-          placeholder="Address, such as ${record.link}"
+        <ChipInput
+          id="msg-link"
+          label="Address of the link"
           value={message.link?.to ?? ''}
           readOnly={readOnly}
-          onChange={(e) => set({ link: linkOf(message.link?.text ?? '', e.target.value) })}
+          change={(to) => set({ link: linkOf(message.link?.text ?? '', to) })}
         />
       </div>
       <ProblemsAt path={path} />

@@ -1,0 +1,122 @@
+/** A piece of a text with formulas: words as they are, or a formula from between its markers. */
+export type Piece = { text: string } | { formula: string };
+
+/** Takes a text apart at its formulas. Markers inside a formula's own texts and braces belong to it. */
+export function piecesOf(template: string): Piece[] {
+  const out: Piece[] = [];
+  let from = 0;
+  for (let at = template.indexOf('${'); at >= 0; at = template.indexOf('${', from)) {
+    const end = closing(template, at + 2);
+    if (end < 0) break;
+    if (at > from) out.push({ text: template.slice(from, at) });
+    out.push({ formula: template.slice(at + 2, end) });
+    from = end + 1;
+  }
+  if (from < template.length) out.push({ text: template.slice(from) });
+  return out;
+}
+
+/** Where the brace stands that closes a formula which begins here; -1 for nowhere. */
+function closing(s: string, from: number): number {
+  let depth = 0;
+  let quote = '';
+  for (let i = from; i < s.length; i++) {
+    const c = s[i]!;
+    if (quote) {
+      if (c === '\\' && quote !== '`') i++;
+      else if (c === quote) quote = '';
+      continue;
+    }
+    if (c === '"' || c === "'" || c === '`') quote = c;
+    else if (c === '{') depth++;
+    else if (c === '}' && depth-- === 0) return i;
+  }
+  return -1;
+}
+
+interface Named {
+  name: string;
+  label: string;
+  type: string;
+  currency?: string;
+}
+
+const escaped = (s: string) => s.replace(/[.*+?^${}()|[\]\\]/g, '\\$&');
+
+/** The field that a formula shows, and what else it does. */
+export function fieldOf<F extends Named>(formula: string, fields: F[]): F | undefined {
+  return fields.find((f) => new RegExp(`(^|[^\\w.])record\\.${escaped(f.name)}($|[^\\w.])`).test(formula));
+}
+
+/** What a chip is called: the label of its field, and how it is formatted. */
+export function chipLabel(formula: string, fields: Named[]): string {
+  const field = fieldOf(formula, fields);
+  const f = formula.trim();
+  if (!field) return f.length > 40 ? f.slice(0, 39) + '…' : f;
+  const bare = `record.${field.name}`;
+  if (f === bare) return field.label;
+  const inner = f.replace(bare, field.label);
+  return inner.length > 48 ? inner.slice(0, 47) + '…' : inner;
+}
+
+/** The formats that suit a field, each as a formula. */
+export function formatsOf(field: Named): { words: string; formula: string }[] {
+  const r = `record.${field.name}`;
+  const plain = { words: 'as it is', formula: r };
+  switch (field.type) {
+    case 'date':
+      return [
+        plain,
+        { words: '20 Nov 2026', formula: `date(${r}, "d MMM yyyy")` },
+        { words: 'Fri 20 Nov', formula: `date(${r}, "EEE d MMM")` },
+      ];
+    case 'moment':
+      return [
+        plain,
+        { words: '20 Nov 06:41', formula: `date(${r}, "d MMM HH:mm")` },
+        { words: '06:41', formula: `date(${r}, "HH:mm")` },
+        { words: '3 h ago', formula: `ago(${r})` },
+      ];
+    case 'span':
+      return [plain, { words: '1 h 20 min', formula: `words(${r})` }];
+    case 'number':
+      return [
+        plain,
+        { words: '1,240', formula: `number(${r}, 0)` },
+        { words: '1,240.50', formula: `number(${r}, 2)` },
+        { words: '12 %', formula: `percent(${r})` },
+      ];
+    case 'money':
+      return [
+        plain,
+        { words: 'with its currency', formula: `money(${r}, "${field.currency || 'EUR'}")` },
+        { words: '1,240', formula: `number(${r}, 0)` },
+      ];
+    case 'text':
+    case 'link':
+    case 'person':
+      return [
+        plain,
+        { words: 'shortened', formula: `shorten(${r}, 60)` },
+        { words: 'masked', formula: `mask(${r})` },
+      ];
+  }
+  return [plain];
+}
+
+const fallback = /^or\((.*), ("(?:[^"\\]|\\.)*")\)$/s;
+
+/** What stands in the place of an empty value, and the formula without it. */
+export function emptyOf(formula: string): { inner: string; text: string } {
+  const m = fallback.exec(formula.trim());
+  if (!m) return { inner: formula, text: '' };
+  try {
+    return { inner: m[1]!, text: JSON.parse(m[2]!) as string };
+  } catch {
+    return { inner: formula, text: '' };
+  }
+}
+
+/** A formula with something in the place of an empty value. */
+export const withEmpty = (inner: string, text: string) =>
+  text ? `or(${inner}, ${JSON.stringify(text)})` : inner;

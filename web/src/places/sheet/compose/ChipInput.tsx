@@ -1,0 +1,231 @@
+import { LexicalComposer } from '@lexical/react/LexicalComposer';
+import { useLexicalComposerContext } from '@lexical/react/LexicalComposerContext';
+import { ContentEditable } from '@lexical/react/LexicalContentEditable';
+import { LexicalErrorBoundary } from '@lexical/react/LexicalErrorBoundary';
+import { PlainTextPlugin } from '@lexical/react/LexicalPlainTextPlugin';
+import {
+  $createLineBreakNode,
+  $createParagraphNode,
+  $createTextNode,
+  $getNodeByKey,
+  $getRoot,
+  $isElementNode,
+  $isLineBreakNode,
+  COMMAND_PRIORITY_HIGH,
+  INSERT_LINE_BREAK_COMMAND,
+  INSERT_PARAGRAPH_COMMAND,
+  KEY_ENTER_COMMAND,
+  TextNode,
+  type LexicalEditor,
+  type LexicalNode,
+} from 'lexical';
+import { useEffect, useRef, useState, type Ref } from 'react';
+import type { FieldItem } from '../../../api/client';
+import { chipLabel, piecesOf } from '../../../parts/template';
+import { useAround } from '../surroundings';
+import { ChipFormat } from './ChipFormat';
+import { $chip, $isChip, ChipNode } from './ChipNode';
+import { Handle, type ChipHandle } from './Handle';
+
+interface Props {
+  id: string;
+  label: string;
+  value: string;
+  change: (next: string) => void;
+  /** Whether the text may have several lines. */
+  lines?: boolean;
+  readOnly: boolean;
+  handle?: Ref<ChipHandle>;
+}
+
+/** A text whose formulas are chips. What is typed as ${ … } becomes one. */
+export function ChipInput({ id, label, value, change, lines = false, readOnly, handle }: Props) {
+  const { fields } = useAround();
+  const [chosen, setChosen] = useState<{ key: string; formula: string }>();
+  return (
+    <LexicalComposer
+      initialConfig={{
+        namespace: id,
+        nodes: [ChipNode],
+        editable: !readOnly,
+        editorState: () => $fill(value, fields),
+        onError: (e) => {
+          throw e;
+        },
+      }}
+    >
+      <div className="chipinput">
+        <PlainTextPlugin
+          contentEditable={
+            <ContentEditable
+              id={id}
+              className={lines ? 'chip-text chip-lines' : 'chip-text'}
+              aria-label={label}
+              aria-multiline={lines}
+              spellCheck={false}
+            />
+          }
+          ErrorBoundary={LexicalErrorBoundary}
+        />
+        <Sync
+          value={value}
+          change={change}
+          lines={lines}
+          fields={fields}
+          choose={setChosen}
+          readOnly={readOnly}
+        />
+        {handle && <Handle handle={handle} fields={fields} />}
+        {chosen && !readOnly && (
+          <ChipFormat
+            key={chosen.key}
+            formula={chosen.formula}
+            change={(formula) => setChosen({ ...chosen, formula })}
+            close={() => setChosen(undefined)}
+            chipKey={chosen.key}
+          />
+        )}
+      </div>
+    </LexicalComposer>
+  );
+}
+
+interface SyncProps {
+  value: string;
+  change: (next: string) => void;
+  lines: boolean;
+  fields: FieldItem[];
+  choose: (chip: { key: string; formula: string } | undefined) => void;
+  readOnly: boolean;
+}
+
+function Sync({ value, change, lines, fields, choose, readOnly }: SyncProps) {
+  const [editor] = useLexicalComposerContext();
+  const said = useRef(value);
+  const tell = useRef(change);
+  const known = useRef(fields);
+  useEffect(() => {
+    tell.current = change;
+    known.current = fields;
+  });
+  useEffect(() => editor.setEditable(!readOnly), [editor, readOnly]);
+  // A value from elsewhere, such as a mend or an undone edit, replaces what is shown.
+  useEffect(() => {
+    if (value === said.current) return;
+    said.current = value;
+    editor.update(() => $fill(value, known.current), { tag: 'outside' });
+  }, [editor, value]);
+  useEffect(
+    () =>
+      editor.registerUpdateListener(({ editorState, tags }) => {
+        if (tags.has('outside')) return;
+        const next = editorState.read($text);
+        if (next === said.current) return;
+        said.current = next;
+        tell.current(next);
+      }),
+    [editor],
+  );
+  useEffect(() => editor.registerNodeTransform(TextNode, (node) => $toChips(node, known.current)), [editor]);
+  useEffect(() => {
+    if (lines) return;
+    const stop = () => true;
+    const offs = [
+      editor.registerCommand(KEY_ENTER_COMMAND, (e) => (e?.preventDefault(), true), COMMAND_PRIORITY_HIGH),
+      editor.registerCommand(INSERT_LINE_BREAK_COMMAND, stop, COMMAND_PRIORITY_HIGH),
+      editor.registerCommand(INSERT_PARAGRAPH_COMMAND, stop, COMMAND_PRIORITY_HIGH),
+    ];
+    return () => offs.forEach((off) => off());
+  }, [editor, lines]);
+  useEffect(() => onChip(editor, choose), [editor, choose]);
+  return null;
+}
+
+/** Tells of a press on a chip. */
+function onChip(editor: LexicalEditor, choose: SyncProps['choose']) {
+  const pressed = (e: MouseEvent) => {
+    const dom = (e.target as HTMLElement).closest<HTMLElement>('.chip');
+    if (!dom) return choose(undefined);
+    editor.read(() => {
+      for (const node of $leaves($getRoot()))
+        if ($isChip(node) && editor.getElementByKey(node.getKey()) === dom)
+          choose({ key: node.getKey(), formula: node.getFormula() });
+    });
+  };
+  return editor.registerRootListener((root, before) => {
+    before?.removeEventListener('click', pressed);
+    root?.addEventListener('click', pressed);
+  });
+}
+
+function $leaves(node: LexicalNode): LexicalNode[] {
+  return $isElementNode(node) ? node.getChildren().flatMap($leaves) : [node];
+}
+
+/** What the editor holds, as the sheet has it. */
+function $text(): string {
+  return $getRoot()
+    .getChildren()
+    .map((block) =>
+      $leaves(block)
+        .map((n) =>
+          $isChip(n) ? '${' + n.getFormula() + '}' : $isLineBreakNode(n) ? '\n' : n.getTextContent(),
+        )
+        .join(''),
+    )
+    .join('\n');
+}
+
+function $fill(value: string, fields: FieldItem[]) {
+  const block = $createParagraphNode();
+  for (const piece of piecesOf(value)) {
+    if ('formula' in piece) {
+      block.append($chip(piece.formula, chipLabel(piece.formula, fields)));
+      continue;
+    }
+    piece.text.split('\n').forEach((line, i) => {
+      if (i > 0) block.append($createLineBreakNode());
+      if (line) block.append($createTextNode(line));
+    });
+  }
+  $getRoot().clear().append(block);
+}
+
+/** Makes chips of formulas that were typed or pasted. */
+function $toChips(node: TextNode, fields: FieldItem[]) {
+  if ($isChip(node) || !node.isSimpleText()) return;
+  const pieces = piecesOf(node.getTextContent());
+  if (!pieces.some((p) => 'formula' in p)) return;
+  let last: LexicalNode = node;
+  for (const piece of pieces) {
+    const next =
+      'formula' in piece
+        ? $chip(piece.formula, chipLabel(piece.formula, fields))
+        : $createTextNode(piece.text);
+    last.insertAfter(next);
+    last = next;
+  }
+  node.remove();
+  last.selectEnd();
+}
+
+/** Gives a chip another formula. */
+export function setFormula(
+  editor: LexicalEditor,
+  key: string,
+  formula: string,
+  fields: FieldItem[],
+): string | undefined {
+  let made: string | undefined;
+  editor.update(
+    () => {
+      const node = $getNodeByKey(key);
+      if (!$isChip(node)) return;
+      const next = $chip(formula, chipLabel(formula, fields));
+      node.replace(next);
+      made = next.getKey();
+    },
+    { discrete: true },
+  );
+  return made;
+}
