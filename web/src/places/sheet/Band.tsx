@@ -1,6 +1,6 @@
 import { Button } from 'antd';
 import type { ReactNode } from 'react';
-import { problemsAt, useAround } from './surroundings';
+import { problemsAt, useAround, useFound } from './surroundings';
 
 /** A ruled section of the sheet: its label in the margin. */
 export function Band({ label, hint, children }: { label: string; hint?: string; children: ReactNode }) {
@@ -35,7 +35,8 @@ export function BandLine({
 
 /** What is wrong at a place on the sheet. */
 export function ProblemsAt({ path, exact }: { path: string; exact?: boolean }) {
-  const { problems, put, readOnly } = useAround();
+  const { put, readOnly } = useAround();
+  const { problems } = useFound();
   const found = problemsAt(problems, path, exact);
   if (found.length === 0) return null;
   return (

@@ -1,6 +1,7 @@
 import { Button, Dropdown, Input, Select } from 'antd';
 import type { Line } from '../../api/client';
 import { BandLine, ProblemsAt } from './Band';
+import { useLatest } from '../../parts/useLatest';
 import { TestEditor } from './TestEditor';
 import {
   groupKinds,
@@ -12,7 +13,7 @@ import {
   type Cond,
   type GroupKind,
 } from './model';
-import { useAround } from './surroundings';
+import { useAround, useFound } from './surroundings';
 
 const groupWords: Record<GroupKind, string> = { all: 'all of', any: 'at least one of', none: 'none of' };
 
@@ -29,6 +30,8 @@ interface Props {
 export function Condition(props: Props) {
   const { cond, path, line, change, depth = 0, lead } = props;
   const { readOnly } = useAround();
+  const { seen } = useFound();
+  const latest = useLatest(change);
   const kind = groupOf(cond);
   if (kind) return <Group {...props} kind={kind} />;
   const remove = !readOnly && (
@@ -58,7 +61,7 @@ export function Condition(props: Props) {
               onChange={(e) => change({ formula: e.target.value })}
             />
           ) : (
-            <TestEditor cond={cond} path={path} change={change} />
+            <TestEditor cond={cond} path={path} change={latest} seen={seen[String(cond.field)]} />
           )}
           {remove}
           <ProblemsAt path={path} />
@@ -150,7 +153,7 @@ export function AddCondition({ add }: { add: (test: Cond) => void }) {
 
 /** What a condition makes of the chosen arrival: yes or no, and the values it saw; and how many of the trail it lets through. */
 export function ConditionProof({ line, path }: { line: Line | undefined; path?: string }) {
-  const count = useAround().counts[path ?? ''];
+  const count = useFound().counts[path ?? ''];
   if (!line) return null;
   const yes = line.result === 'true';
   return (

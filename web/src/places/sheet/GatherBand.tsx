@@ -1,3 +1,4 @@
+import { memo, useMemo } from 'react';
 import { Button, Dropdown, Input, InputNumber, Select } from 'antd';
 import type { ProofLines } from '../../api/client';
 import { useFields, useStarters } from '../../api/queries';
@@ -15,7 +16,7 @@ interface Props {
 }
 
 /** What the message or the route needs and the record lacks: related records, lists, calculations. */
-export function GatherBand({ sheet, change, proof }: Props) {
+export const GatherBand = memo(function GatherBand({ sheet, change, proof }: Props) {
   const { readOnly, fields } = useAround();
   const first = useStarters().source;
   // The field with the longest examples is the one to sum up.
@@ -86,7 +87,7 @@ export function GatherBand({ sheet, change, proof }: Props) {
       )}
     </Band>
   );
-}
+});
 
 /** Microseconds in words. */
 const tookWords = (us: number) => (us < 1e6 ? `${Math.round(us / 1000)} ms` : `${(us / 1e6).toFixed(1)} s`);
@@ -150,11 +151,13 @@ interface FindProps {
 function FindEntry({ g, path, change, name, away, shown }: FindProps) {
   const around = useAround();
   const find = g.find!;
-  const fields = useFields(find.source).data?.items ?? [];
+  const known = useFields(find.source).data?.items;
+  const fields = useMemo(() => known ?? [], [known]);
+  const inner = useMemo(() => ({ ...around, fields: fields.filter((f) => !f.hidden) }), [around, fields]);
   const put = (next: Partial<typeof find>) => change({ ...g, find: { ...find, ...next } });
   const where = find.where && Object.keys(find.where).length > 0 ? find.where : undefined;
   return (
-    <Surroundings.Provider value={{ ...around, fields: fields.filter((f) => !f.hidden) }}>
+    <Surroundings.Provider value={inner}>
       <BandLine
         ask={
           <div className="inline">

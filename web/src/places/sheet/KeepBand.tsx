@@ -1,3 +1,4 @@
+import { memo } from 'react';
 import type { ProofLines } from '../../api/client';
 import { Band, BandLine } from './Band';
 import { AddCondition, Condition } from './Condition';
@@ -10,7 +11,7 @@ interface Props {
   proof: ProofLines | undefined;
 }
 
-export function KeepBand({ sheet, change, proof }: Props) {
+export const KeepBand = memo(function KeepBand({ sheet, change, proof }: Props) {
   const { readOnly } = useAround();
   const set = (keep: Sheet['keep']) => {
     if (keep) return change({ keep });
@@ -32,4 +33,4 @@ export function KeepBand({ sheet, change, proof }: Props) {
       )}
     </Band>
   );
-}
+});

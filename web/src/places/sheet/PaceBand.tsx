@@ -1,5 +1,5 @@
 import { Button, Dropdown, Input, InputNumber, Select } from 'antd';
-import type { ReactNode } from 'react';
+import { memo, type ReactNode } from 'react';
 import type { TrailMark } from '../../api/client';
 import { useSources } from '../../api/queries';
 import { SpanInput } from '../../parts/SpanInput';
@@ -15,7 +15,7 @@ interface Props {
 }
 
 /** How often, and at what hours, the workflow may tell anything; beside it, what that does to the trail. */
-export function PaceBand({ sheet, change, trail }: Props) {
+export const PaceBand = memo(function PaceBand({ sheet, change, trail }: Props) {
   const { readOnly } = useAround();
   const source = sourceOf(sheet.watch);
   const key = (useSources().data?.items ?? []).find((s) => s.source === source)?.key_field || 'id';
@@ -156,7 +156,7 @@ export function PaceBand({ sheet, change, trail }: Props) {
       )}
     </Band>
   );
-}
+});
 
 function Effect({ n, of }: { n: number; of: string }) {
   return (

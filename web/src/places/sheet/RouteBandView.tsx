@@ -1,3 +1,4 @@
+import { memo } from 'react';
 import { Button, Input, Segmented, Select } from 'antd';
 import type { ProofLines, Schemas, TrailMark } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
@@ -16,7 +17,7 @@ interface Props {
 }
 
 /** The route table: rows with their conditions and whom they tell, and what is for the rest. */
-export function RouteBandView({ sheet, change, proof, trail, table }: Props) {
+export const RouteBandView = memo(function RouteBandView({ sheet, change, proof, trail, table }: Props) {
   const { fields, readOnly } = useAround();
   const { channel } = useStarters();
   const route: RouteBand = sheet.route ?? {};
@@ -58,12 +59,7 @@ export function RouteBandView({ sheet, change, proof, trail, table }: Props) {
                     placeholder={`Row ${i + 1}`}
                     onChange={(e) => setRow(i, { ...row, name: e.target.value })}
                   />
-                  <Tells
-                    tell={row.tell ?? []}
-                    messages={sheet.messages ?? {}}
-                    change={(tell) => setRow(i, { ...row, tell })}
-                    where={name}
-                  />
+                  <Tells tell={row.tell} messages={sheet.messages} path={`route.rows[${i}]`} where={name} />
                   {!readOnly && (
                     <span className="row-tools">
                       <Button
@@ -119,10 +115,10 @@ export function RouteBandView({ sheet, change, proof, trail, table }: Props) {
               <span className="row-name row-otherwise">Otherwise</span>
               {route.otherwise ? (
                 <Tells
-                  tell={route.otherwise.tell ?? []}
-                  messages={sheet.messages ?? {}}
+                  tell={route.otherwise.tell}
+                  messages={sheet.messages}
                   where="otherwise"
-                  change={(tell) => set({ otherwise: tell.length ? { tell } : undefined })}
+                  path="route.otherwise"
                 />
               ) : (
                 <>
@@ -172,7 +168,7 @@ export function RouteBandView({ sheet, change, proof, trail, table }: Props) {
       />
     </Band>
   );
-}
+});
 
 function RouteProof({ taken, count }: { taken: boolean | undefined; count: number }) {
   return (
@@ -183,14 +179,23 @@ function RouteProof({ taken, count }: { taken: boolean | undefined; count: numbe
   );
 }
 
+const noTells: Tell[] = [];
+const noMessages = {};
+
 interface TellsProps {
-  tell: Tell[];
-  messages: Record<string, unknown>;
-  change: (tell: Tell[]) => void;
+  tell: Tell[] | undefined;
+  messages: Record<string, unknown> | undefined;
+  path: string;
   where: string;
 }
 
-function Tells({ tell, messages, change, where }: TellsProps) {
+const Tells = memo(function Tells({ tell = noTells, messages = noMessages, path, where }: TellsProps) {
+  const { put } = useAround();
+  // What tells nobody otherwise is left out.
+  const change = (next: Tell[]) =>
+    path === 'route.otherwise'
+      ? put(path, next.length ? { tell: next } : undefined)
+      : put(`${path}.tell`, next);
   const { readOnly } = useAround();
   const { channel } = useStarters();
   const destinations = useDestinations();
@@ -267,4 +272,4 @@ function Tells({ tell, messages, change, where }: TellsProps) {
       )}
     </span>
   );
-}
+});

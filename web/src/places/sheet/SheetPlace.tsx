@@ -1,5 +1,6 @@
-import { useState, type KeyboardEvent } from 'react';
+import { useMemo, useState, type KeyboardEvent } from 'react';
 import { useParams, useSearchParams } from 'react-router';
+import type { TrailMark } from '../../api/client';
 import { useFields, useMe, useWords } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { AsText } from './AsText';
@@ -12,10 +13,13 @@ import { SheetHead } from './SheetHead';
 import { TellBand } from './TellBand';
 import { Trail } from './Trail';
 import { WatchBand } from './watch/WatchBand';
-import { Surroundings } from './surroundings';
+import { Findings, Surroundings, Trial } from './surroundings';
+import { useLatest } from '../../parts/useLatest';
 import { putAt, sourceOf, type Sheet } from './model';
 import { useDraft } from './useDraft';
 import { useProof } from './useProof';
+
+const noMarks: TrailMark[] = [];
 
 /** One workflow: its sheet on the left, its proof on the right, its trail above both. */
 export function SheetPlace() {
@@ -48,12 +52,45 @@ function Editor({ id }: { id: number }) {
   const words = useWords();
   const me = useMe();
 
+  const viewer = me.data?.role === 'viewer';
+  const put = useLatest((path: string, value: unknown) => {
+    if (sheet) work.edit({ sheet: putAt(sheet, path, value) });
+  });
+  const change = useLatest((next: Partial<Sheet>) => {
+    if (sheet) work.edit({ sheet: { ...sheet, ...next } });
+  });
+  const pick = useLatest(choose);
+  const offered = fields.data?.items;
+  const operators = words.data?.operators;
+  const around = useMemo(
+    () => ({
+      fields: (offered ?? []).filter((f) => !f.hidden),
+      operators: operators ?? [],
+      readOnly: viewer,
+      put,
+    }),
+    [offered, operators, viewer, put],
+  );
+
+  const found = useMemo(() => {
+    const body = proof.data;
+    return {
+      problems: body?.problems ?? [],
+      counts: body?.counts ?? {},
+      seen: body?.seen ?? {},
+    };
+  }, [proof.data]);
+  const trial = useMemo(() => {
+    const body = proof.data;
+    const on = record ? { record } : { arrival: Math.max(0, body?.arrival?.seq ?? 0) };
+    return body?.proof ? { id, sheet, ...on } : undefined;
+  }, [proof.data, record, id, sheet]);
+
   if (work.loaded.error)
     return <Trouble error={work.loaded.error} again={() => void work.loaded.refetch()} />;
   // How a value is edited depends on its field's type: nothing is shown for editing before that is known.
   const waiting = source.includes('/') && fields.isPending && !fields.isError;
   if (!work.draft || !work.loaded.data || waiting || words.isPending) return null;
-  const change = (next: Partial<Sheet>) => work.edit({ sheet: { ...sheet!, ...next } });
   const body = proof.data;
   const onKey = (e: KeyboardEvent) => {
     if (!(e.ctrlKey || e.metaKey) || e.key !== 'z' || e.shiftKey) return;
@@ -74,46 +111,37 @@ function Editor({ id }: { id: number }) {
       />
       {proof.error && <Trouble error={proof.error} again={() => void proof.refetch()} />}
       <Trail
-        marks={body?.trail ?? []}
+        marks={body?.trail ?? noMarks}
         chosen={chosen}
-        choose={choose}
+        choose={pick}
         rows={sheet?.route.rows ?? []}
         version={work.loaded.data.on ? work.loaded.data.version : 0}
       />
       <ChosenBar
         arrival={body?.arrival ?? undefined}
         proof={body?.proof ?? undefined}
-        marks={body?.trail ?? []}
+        marks={body?.trail ?? noMarks}
         choose={choose}
         source={source}
       />
       {sheet ? (
-        <Surroundings.Provider
-          value={{
-            fields: (fields.data?.items ?? []).filter((f) => !f.hidden),
-            operators: words.data?.operators ?? [],
-            problems: body?.problems ?? [],
-            readOnly: me.data?.role === 'viewer',
-            counts: body?.counts ?? {},
-            seen: body?.seen ?? {},
-            tryOn: body?.proof
-              ? { id, sheet, ...(record ? { record } : { arrival: Math.max(0, chosen) }) }
-              : undefined,
-            put: (path, value) => work.edit({ sheet: putAt(sheet, path, value) }),
-          }}
-        >
-          <WatchBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
-          <KeepBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
-          <GatherBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
-          <RouteBandView
-            sheet={sheet}
-            change={change}
-            proof={body?.proof ?? undefined}
-            trail={body?.trail ?? []}
-            table={body?.table ?? undefined}
-          />
-          <TellBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
-          <PaceBand sheet={sheet} change={change} trail={body?.trail ?? []} />
+        <Surroundings.Provider value={around}>
+          <Findings.Provider value={found}>
+            <Trial.Provider value={trial}>
+              <WatchBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
+              <KeepBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
+              <GatherBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
+              <RouteBandView
+                sheet={sheet}
+                change={change}
+                proof={body?.proof ?? undefined}
+                trail={body?.trail ?? noMarks}
+                table={body?.table ?? undefined}
+              />
+              <TellBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
+              <PaceBand sheet={sheet} change={change} trail={body?.trail ?? noMarks} />
+            </Trial.Provider>
+          </Findings.Provider>
         </Surroundings.Provider>
       ) : (
         <AsText

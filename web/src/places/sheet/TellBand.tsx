@@ -1,6 +1,7 @@
 import { Button, Input, Segmented, Tabs } from 'antd';
 import type { ProofLines } from '../../api/client';
 import { Band, BandLine, ProblemsAt } from './Band';
+import { useLatest } from '../../parts/useLatest';
 import { ChipInput } from './compose/ChipInput';
 import type { ChipHandle } from './compose/Handle';
 import { Marks } from './compose/Marks';
@@ -10,7 +11,7 @@ import { TryIt } from './TryIt';
 import { Preview } from './Preview';
 import type { Message, Sheet } from './model';
 import { useAround } from './surroundings';
-import { useRef, useState } from 'react';
+import { memo, useCallback, useRef, useState } from 'react';
 
 const tones = ['plain', 'good', 'warning', 'urgent'];
 
@@ -21,7 +22,7 @@ interface Props {
 }
 
 /** The messages: what is written on the left, the finished message on the right. */
-export function TellBand({ sheet, change, proof }: Props) {
+export const TellBand = memo(function TellBand({ sheet, change, proof }: Props) {
   const { readOnly } = useAround();
   const messages = sheet.messages ?? {};
   const names = Object.keys(messages);
@@ -86,7 +87,7 @@ export function TellBand({ sheet, change, proof }: Props) {
       />
     </Band>
   );
-}
+});
 
 function postsWords(proof: ProofLines | undefined, name: string): string {
   const to = (proof?.posts ?? []).filter((p) => p.message === name).map((p) => p.to);
@@ -102,6 +103,12 @@ interface EditorProps {
 
 function MessageEditor({ name, message, gathered, set }: EditorProps) {
   const { readOnly } = useAround();
+  const setTitle = useLatest((title: string) => set({ title }));
+  const setBody = useLatest((body: string) => set({ body }));
+  const setLink = useLatest((to: string) => set({ link: linkOf(message.link?.text ?? '', to) }));
+  const setFact = useLatest((i: number, value: string) =>
+    set({ facts: (message.facts ?? []).map((g, j) => (j === i ? { ...g, value } : g)) }),
+  );
   const facts = message.facts ?? [];
   const path = `messages.${name}`;
   const title = useRef<ChipHandle>(null);
@@ -115,7 +122,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
           label="Title"
           value={message.title ?? ''}
           readOnly={readOnly}
-          change={(title) => set({ title })}
+          change={setTitle}
           handle={title}
         />
         {!readOnly && <FieldPicker insert={(f) => title.current?.insert(f)} />}
@@ -128,7 +135,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
           lines
           value={message.body ?? ''}
           readOnly={readOnly}
-          change={(b) => set({ body: b })}
+          change={setBody}
           handle={body}
         />
         {!readOnly && (
@@ -151,13 +158,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
                 set({ facts: facts.map((g, j) => (j === i ? { ...g, label: e.target.value } : g)) })
               }
             />
-            <ChipInput
-              id={`msg-fact-${i}`}
-              label={`Value of fact ${i + 1}`}
-              value={f.value}
-              readOnly={readOnly}
-              change={(value) => set({ facts: facts.map((g, j) => (j === i ? { ...g, value } : g)) })}
-            />
+            <FactValue index={i} value={f.value} change={setFact} />
             {!readOnly && (
               <Button
                 type="text"
@@ -200,7 +201,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
           label="Address of the link"
           value={message.link?.to ?? ''}
           readOnly={readOnly}
-          change={(to) => set({ link: linkOf(message.link?.text ?? '', to) })}
+          change={setLink}
         />
       </div>
       <ProblemsAt path={path} />
@@ -209,3 +210,24 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
 }
 
 const linkOf = (text: string, to: string) => (text || to ? { text, to } : undefined);
+
+interface FactProps {
+  index: number;
+  value: string;
+  change: (index: number, value: string) => void;
+}
+
+/** The value of a fact. */
+const FactValue = memo(function FactValue({ index, value, change }: FactProps) {
+  const { readOnly } = useAround();
+  const set = useCallback((v: string) => change(index, v), [change, index]);
+  return (
+    <ChipInput
+      id={`msg-fact-${index}`}
+      label={`Value of fact ${index + 1}`}
+      value={value}
+      readOnly={readOnly}
+      change={set}
+    />
+  );
+});

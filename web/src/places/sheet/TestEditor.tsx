@@ -1,5 +1,5 @@
 import { AutoComplete, Input, Select } from 'antd';
-import type { ReactNode } from 'react';
+import { memo, type ReactNode } from 'react';
 import type { FieldItem, Op, Schemas } from '../../api/client';
 import { opOf, startValue, typedValue, type Cond } from './model';
 import { fits, useAround } from './surroundings';
@@ -10,11 +10,16 @@ interface Props {
   cond: Cond;
   path: string;
   change: (next: Cond) => void;
+  /** The values that the field had lately. */
+  seen?: Tally[] | null;
 }
 
+type Tally = Schemas['Tally'];
+const none: Tally[] = [];
+
 /** One test: a field, an operator that fits its type, and a value suggested from real ones. */
-export function TestEditor({ cond, path, change }: Props) {
-  const { fields, operators, readOnly, seen } = useAround();
+export const TestEditor = memo(function TestEditor({ cond, path, change, seen = none }: Props) {
+  const { fields, operators, readOnly } = useAround();
   const name = String(cond.field ?? '');
   const op = opOf(cond);
   const field = fields.find((f) => f.name === name);
@@ -64,14 +69,14 @@ export function TestEditor({ cond, path, change }: Props) {
         value={cond[op]}
         takes={takes}
         field={field}
-        tally={seen[name] ?? []}
+        tally={seen ?? none}
         path={path}
         readOnly={readOnly}
         change={(v) => change({ field: name, [op]: v })}
       />
     </>
   );
-}
+});
 
 interface ValueProps {
   value: unknown;
@@ -152,7 +157,6 @@ function Value({ value, takes, field, tally, path, readOnly, change }: ValueProp
   );
 }
 
-type Tally = Schemas['Tally'];
 type Offer = { value: string; label: ReactNode };
 
 /** Values to choose from: those the field may have and those it had, with how often it had them lately. */

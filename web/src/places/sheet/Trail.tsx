@@ -1,5 +1,5 @@
 import { Segmented } from 'antd';
-import { useState, type KeyboardEvent } from 'react';
+import { memo, useState, type KeyboardEvent } from 'react';
 import type { TrailMark } from '../../api/client';
 import { fullOf } from '../../parts/times';
 import { routeInk, routeMark, type Row } from './model';
@@ -27,7 +27,7 @@ const passes: Record<Filter, (m: TrailMark) => boolean> = {
 };
 
 /** The last arrivals as small marks, drawn by what the sheet as it stands makes of each. */
-export function Trail({ marks, chosen, choose, rows, version }: Props) {
+export const Trail = memo(function Trail({ marks, chosen, choose, rows, version }: Props) {
   const [filter, setFilter] = useState<Filter>('all');
   const differing = marks.filter(passes.differs).length;
   const kept = marks.filter(passes[filter]);
@@ -114,7 +114,7 @@ export function Trail({ marks, chosen, choose, rows, version }: Props) {
       </div>
     </section>
   );
-}
+});
 
 const others = [
   'unrouted',

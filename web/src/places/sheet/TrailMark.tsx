@@ -1,3 +1,4 @@
+import { memo } from 'react';
 import type { TrailMark } from '../../api/client';
 import { fullOf } from '../../parts/times';
 import { routeInk, type Row } from './model';
@@ -21,7 +22,7 @@ interface MarkProps {
 }
 
 /** One arrival of the trail: its shape and ink say what becomes of it. */
-export function Mark({ mark, x, row, chosen, choose }: MarkProps) {
+export const Mark = memo(function Mark({ mark, x, row, chosen, choose }: MarkProps) {
   return (
     <g
       onClick={() => choose(mark.seq)}
@@ -37,7 +38,7 @@ export function Mark({ mark, x, row, chosen, choose }: MarkProps) {
       {chosen && <path d={`M${x + 0.5} 0h5l-2.5 4z`} className="mark-pointer" />}
     </g>
   );
-}
+});
 
 function Shape({ verdict, x, row }: { verdict: string; x: number; row: number }) {
   const base = MARK_HEIGHT - 3;

@@ -1,14 +1,15 @@
 import { useMutation } from '@tanstack/react-query';
 import { App, Button, Select } from 'antd';
-import { useState } from 'react';
+import { useContext, useState } from 'react';
 import { ApiError, api, said } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
 import { channelOf } from './model';
-import { useAround } from './surroundings';
+import { Trial, useAround } from './surroundings';
 
 /** Sends what the draft makes of the chosen arrival to one channel, marked as a trial. */
 export function TryIt({ message: name }: { message: string }) {
-  const { tryOn, readOnly } = useAround();
+  const { readOnly } = useAround();
+  const tryOn = useContext(Trial);
   const { message } = App.useApp();
   const practice = useStarters().channel;
   const destinations = useDestinations();

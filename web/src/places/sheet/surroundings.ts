@@ -1,18 +1,11 @@
 import { createContext, useContext } from 'react';
 import type { FieldItem, Op, Problem, Proof } from '../../api/client';
 
-/** What every line of a sheet needs to know of its surroundings. */
+/** What every line of a sheet needs to know of its surroundings. It seldom changes. */
 interface Around {
   fields: FieldItem[];
   operators: Op[];
-  problems: Problem[];
   readOnly: boolean;
-  /** By the path of a condition: how many of the trail it lets through, of those that get as far. */
-  counts: Proof['counts'];
-  /** By a field's name: the values it had in the trail. */
-  seen: Proof['seen'];
-  /** What a trial is sent of; undefined while there is nothing to try. */
-  tryOn?: { id: number; sheet: unknown; arrival?: number; record?: string };
   /** Puts a value at a place on the sheet. */
   put: (path: string, value: unknown) => void;
 }
@@ -20,14 +13,29 @@ interface Around {
 export const Surroundings = createContext<Around>({
   fields: [],
   operators: [],
-  problems: [],
   readOnly: false,
-  counts: {},
-  seen: {},
   put: () => undefined,
 });
 
 export const useAround = () => useContext(Surroundings);
+
+/** What the last proof found out. */
+interface Found {
+  problems: Problem[];
+  /** By the path of a condition: how many of the trail it lets through, of those that get as far. */
+  counts: Proof['counts'];
+  /** By a field's name: the values it had in the trail. */
+  seen: Proof['seen'];
+}
+
+export const Findings = createContext<Found>({ problems: [], counts: {}, seen: {} });
+
+/** What a trial is sent of; undefined while there is nothing to try. */
+export const Trial = createContext<
+  { id: number; sheet: unknown; arrival?: number; record?: string } | undefined
+>(undefined);
+
+export const useFound = () => useContext(Findings);
 
 /** The problems of one place on the sheet and, unless exact, of everything inside it. */
 export const problemsAt = (problems: Problem[], path: string, exact = false) =>

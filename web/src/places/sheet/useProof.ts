@@ -4,7 +4,7 @@ import { api, said } from '../../api/client';
 import type { Draft } from './useDraft';
 
 /** How long typing must rest before the proof is asked for, in milliseconds. */
-const REST = 40;
+const REST = 15;
 
 /** The proof of the draft for the chosen arrival, kept up to date as one edits. */
 export function useProof(draft: Draft | undefined, arrival: number, record = '', workflow = 0) {
@@ -24,6 +24,8 @@ export function useProof(draft: Draft | undefined, arrival: number, record = '',
       return said(api.POST('/api/proof', { body, signal }));
     },
     placeholderData: keepPreviousData,
+    // The sheet is drawn anew for a new proof, not because one is on its way.
+    notifyOnChangeProps: ['data', 'error'],
     gcTime: 10_000,
     staleTime: 5_000,
   });

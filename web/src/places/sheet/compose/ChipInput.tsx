@@ -19,7 +19,7 @@ import {
   type LexicalEditor,
   type LexicalNode,
 } from 'lexical';
-import { useEffect, useRef, useState, type Ref } from 'react';
+import { memo, useEffect, useRef, useState, type Ref } from 'react';
 import type { FieldItem } from '../../../api/client';
 import { chipLabel, piecesOf } from '../../../parts/template';
 import { useAround } from '../surroundings';
@@ -39,7 +39,15 @@ interface Props {
 }
 
 /** A text whose formulas are chips. What is typed as ${ … } becomes one. */
-export function ChipInput({ id, label, value, change, lines = false, readOnly, handle }: Props) {
+export const ChipInput = memo(function ChipInput({
+  id,
+  label,
+  value,
+  change,
+  lines = false,
+  readOnly,
+  handle,
+}: Props) {
   const { fields } = useAround();
   const [chosen, setChosen] = useState<{ key: string; formula: string }>();
   return (
@@ -88,7 +96,7 @@ export function ChipInput({ id, label, value, change, lines = false, readOnly, h
       </div>
     </LexicalComposer>
   );
-}
+});
 
 interface SyncProps {
   value: string;

@@ -1,3 +1,4 @@
+import { memo } from 'react';
 import { Select } from 'antd';
 import type { ProofLines } from '../../../api/client';
 import { useStarters } from '../../../api/queries';
@@ -55,7 +56,7 @@ function retitled(sheet: Sheet, record: boolean): Sheet['messages'] {
 }
 
 /** What starts the workflow, in any of its forms. */
-export function WatchBand({ sheet, change, proof }: Props) {
+export const WatchBand = memo(function WatchBand({ sheet, change, proof }: Props) {
   const { fields, readOnly } = useAround();
   const starters = useStarters();
   const watch = sheet.watch ?? {};
@@ -107,4 +108,4 @@ export function WatchBand({ sheet, change, proof }: Props) {
       <Editor watch={watch} set={set} proof={proof} />
     </Band>
   );
-}
+});
