@@ -95,6 +95,7 @@ func TestConnectingAHookAndATable(t *testing.T) {
 	require.NoError(t, p.UntilText(".ant-drawer", "Waiting for the next one"))
 	assert.Equal(t, 202, send(t, address+"/in/till/receipts", `{"id":"R-3","sum":"99","shop":"Upper"}`))
 	require.NoError(t, p.UntilText("div.chosen", "R-3"))
+	require.NoError(t, p.UntilText(".sheetstate", "draft saved"))
 
 	// What a connection is needed for is shown, and moved to another of its kind.
 	require.NoError(t, p.Go("/connections/till"))

@@ -77,6 +77,23 @@ export function useDraft(id: number) {
   }, [keep]);
 
   useEffect(() => () => void flush(), [flush]);
+  // A page that is left for good saves what it still has, by a call that outlives it.
+  useEffect(() => {
+    const leave = () => {
+      const next = pending.current;
+      if (!next) return;
+      pending.current = undefined;
+      window.clearTimeout(timer.current);
+      void fetch(`/api/workflows/${id}/draft`, {
+        method: 'PUT',
+        keepalive: true,
+        headers: { 'Content-Type': 'application/json' },
+        body: JSON.stringify(next.sheet ? { sheet: next.sheet } : { text: next.text }),
+      });
+    };
+    window.addEventListener('pagehide', leave);
+    return () => window.removeEventListener('pagehide', leave);
+  }, [id]);
 
   /** Takes a draft that the server has as the one being edited; what was edited before can be had back. */
   const back = (w: WorkflowDetail) => {
