@@ -237,7 +237,7 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 		return nil, err
 	}
 	for _, l := range live { // those that ignored it left no verdict; the sheet says why
-		if told[l.ID] {
+		if told[l.ID] || len(out.Body.Why) >= mostWhy {
 			continue
 		}
 		w := Why{VerdictItem: VerdictItem{WorkflowID: l.ID, Workflow: l.Name, Version: l.Version, Verdict: "ignored"}}
@@ -247,6 +247,9 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 			w.DecidedBy = "came before this workflow was switched on"
 		} else if w.Proof = s.proofOf(ctx, l.ID, l.Version, a, known); w.Proof != nil {
 			w.DecidedBy = w.Proof.DecidedBy
+			if w.Proof.Verdict == string(decide.Dropped) { // passed over, among many sheets, for what they keep
+				w.Verdict = w.Proof.Verdict
+			}
 		}
 		out.Body.Why = append(out.Body.Why, w)
 	}
@@ -254,6 +257,9 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 	out.Body.Posts = s.postItems(posts)
 	return out, err
 }
+
+// mostWhy is for how many workflows an arrival says why.
+const mostWhy = 200
 
 func (s *Server) proofOf(ctx context.Context, workflow int64, version int, a *arrival.Arrival, known sheet.Known) *ProofLines {
 	text, err := s.store.VersionSheet(ctx, workflow, version)

@@ -53,6 +53,11 @@ type Options struct {
 // Run measures everything and prints a table.
 func Run(ctx context.Context, out io.Writer, o Options) error {
 	rows := measureCore()
+	more, err := measureSheets()
+	if err != nil {
+		return err
+	}
+	rows = append(rows, more...)
 	live, err := measureLive(ctx, o)
 	if err != nil {
 		return err

@@ -92,13 +92,15 @@ func (e *Engine) decideAll(ctx context.Context, arrivals []store.Arrival, within
 		return nil, 0, fmt.Errorf("reading what is on: %w", err)
 	}
 	find, failed := e.finder(ctx)
+	var scratch []int
 	reach, began := formula.Reach{Find: find, Outside: e.outside(ctx, AskAll)}, time.Now()
 	for i := range arrivals {
 		if i > 0 && within > 0 && time.Since(began) > within {
 			return made, i, failed()
 		}
 		row := &arrivals[i]
-		lives := bySource[row.Source]
+		set := bySource[row.Source]
+		lives := set.lives
 		if row.ForWorkflow != nil {
 			lives = byID[*row.ForWorkflow]
 		}
@@ -108,6 +110,9 @@ func (e *Engine) decideAll(ctx context.Context, arrivals []store.Arrival, within
 		a, err := row.Core()
 		if err != nil {
 			return nil, 0, err
+		}
+		if row.ForWorkflow == nil {
+			lives, scratch = set.concerned(a.Record, scratch)
 		}
 		sc := decide.NewScope(a)
 		sc.Reach = reach
@@ -127,23 +132,19 @@ func (e *Engine) decideAll(ctx context.Context, arrivals []store.Arrival, within
 	return made, len(arrivals), failed() // what could not be looked up now is decided again
 }
 
-func (e *Engine) liveFor(ctx context.Context, arrivals []store.Arrival) (byID map[int64][]store.Live, bySource map[string][]store.Live, err error) {
-	set, named := map[string]bool{}, map[int64]bool{}
+// liveFor finds what is on: for ticks and starts the one workflow that each is for, for all else those on the source.
+func (e *Engine) liveFor(ctx context.Context, arrivals []store.Arrival) (byID map[int64][]store.Live, bySource map[string]liveSet, err error) {
+	named := map[int64]bool{}
+	byID, bySource = map[int64][]store.Live{}, map[string]liveSet{}
 	for _, a := range arrivals {
 		if a.ForWorkflow != nil {
 			named[*a.ForWorkflow] = true
-		} else {
-			set[a.Source] = true
+			continue
 		}
-	}
-	byID, bySource = map[int64][]store.Live{}, map[string][]store.Live{}
-	if len(set) > 0 {
-		list, err := e.Store.LiveOn(ctx, slices.Collect(maps.Keys(set)))
-		if err != nil {
-			return nil, nil, err
-		}
-		for _, l := range list {
-			bySource[l.Source] = append(bySource[l.Source], l)
+		if _, ok := bySource[a.Source]; !ok {
+			if bySource[a.Source], err = e.liveSet(ctx, a.Source); err != nil {
+				return nil, nil, err
+			}
 		}
 	}
 	if len(named) > 0 {

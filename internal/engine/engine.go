@@ -47,6 +47,7 @@ type Engine struct {
 
 	plans   *plans
 	lookups lookups
+	sets    sets
 	inserts *river.Client[*sql.Tx] // adds jobs in GORM's transactions
 	intake  *river.Client[pgx.Tx]  // adds jobs in intake's
 	work    workClient

@@ -273,3 +273,36 @@ func TestWhatWaitsIsSentByTheNextProcess(t *testing.T) {
 	t.Cleanup(second.Stop)
 	eventually(t, "sent", func() bool { return len(w.chat.titles()) == 2 })
 }
+
+// Among many sheets on one source, those that keep another value are passed over; a new version holds from the next
+// arrival on.
+func TestManySheetsOnOneSource(t *testing.T) {
+	w := start(t, true)
+	ctx := context.Background()
+	text := func(i int, status string) string {
+		return fmt.Sprintf("dorfbote: 1\nname: Many %d\nwatch: {source: tours/collections}\nkeep: {field: status, is: %q}\nmessages: {m: {title: \"%d got ${record.id}\"}}\nroute: {otherwise: {tell: [{to: \"square/#tours\", message: m}]}}\n", i, status, i)
+	}
+	on := func(id int64, sheet string) {
+		_, err := w.Store.SwitchOn(ctx, id, store.SwitchedOn{Sheet: sheet, Source: "tours/collections", Since: -1}, func(*gorm.DB, *store.Workflow) error { return nil })
+		require.NoError(t, err)
+	}
+	ids := make([]int64, 100)
+	for i := range ids {
+		sheet := text(i, fmt.Sprint("s", i))
+		row := store.Workflow{Name: fmt.Sprint("Many ", i), Draft: sheet, CreatedAt: time.Now(), UpdatedAt: time.Now()}
+		require.NoError(t, w.Store.DB.Create(&row).Error)
+		ids[i] = row.ID
+		on(row.ID, sheet)
+	}
+	titles := func() (out []string) {
+		w.Store.DB.Raw("SELECT title FROM posts WHERE workflow_id >= ? ORDER BY id", ids[0]).Scan(&out)
+		return out
+	}
+	w.take(t, event("m1", "C1", "s7", 1))
+	eventually(t, "the one that keeps it tells", func() bool { return len(titles()) == 1 })
+	on(ids[7], text(7, "other"))
+	on(ids[9], text(9, "S7"))
+	w.take(t, event("m2", "C2", "s7", 1), event("m3", "C3", "other", 1), event("m4", "C4", "none", 1))
+	eventually(t, "the new versions tell", func() bool { return len(titles()) == 3 })
+	assert.Equal(t, []string{"7 got C1", "9 got C2", "7 got C3"}, titles())
+}

@@ -25,8 +25,8 @@ func (e *Engine) watchSources(ctx context.Context, arrivals []store.Arrival) err
 	if err != nil {
 		return err
 	}
-	for _, lives := range bySource {
-		for _, l := range lives {
+	for _, set := range bySource {
+		for _, l := range set.lives {
 			if !l.Timed() {
 				continue
 			}
