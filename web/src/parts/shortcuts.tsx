@@ -42,7 +42,27 @@ export function useShortcuts(places: readonly Place[], go: (to: string) => void)
           <dt>
             <kbd>[</kbd> <kbd>]</kbd>
           </dt>
-          <dd>On a sheet: the arrival before, the next one</dd>
+          <dd>
+            On a sheet: the arrival before, the next one; {'{'} and {'}'} those that are told
+          </dd>
+        </div>
+        <div>
+          <dt>
+            <kbd>Ctrl</kbd> <kbd>z</kbd>
+          </dt>
+          <dd>On a sheet: undo the last edit</dd>
+        </div>
+        <div>
+          <dt>
+            <kbd>Alt</kbd> <kbd>↑</kbd> <kbd>↓</kbd>
+          </dt>
+          <dd>In a row of the route table: move it</dd>
+        </div>
+        <div>
+          <dt>
+            <kbd>←</kbd> <kbd>→</kbd>
+          </dt>
+          <dd>In the trail: step; Home and End go to its ends</dd>
         </div>
         <div>
           <dt>

@@ -12,10 +12,12 @@ interface Props {
   marks: TrailMark[];
   choose: (seq: number, key?: string) => void;
   source: string;
+  /** The sheet has an error: what is shown is from before it. */
+  stale: boolean;
 }
 
 /** Which arrival the proof is about, and what becomes of it; steps through the trail. */
-export function ChosenBar({ arrival, proof, marks, choose, source }: Props) {
+export function ChosenBar({ arrival, proof, marks, choose, source, stale }: Props) {
   const at = marks.findIndex((m) => m.seq === arrival?.seq);
   const step = (by: number, told: boolean) => {
     for (let i = at + by; i >= 0 && i < marks.length; i += by) {
@@ -89,6 +91,7 @@ export function ChosenBar({ arrival, proof, marks, choose, source }: Props) {
           </span>
         ))}
       </span>
+      {stale && <span className="brass">△ as it was before the error</span>}
       <span className="chosen-verdict" data-testid="verdict">
         {proof && (
           <Verdict is={proof.verdict}>

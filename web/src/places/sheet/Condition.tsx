@@ -1,5 +1,6 @@
-import { Button, Dropdown, Input, Select } from 'antd';
+import { Button, Dropdown, Select } from 'antd';
 import type { Line } from '../../api/client';
+import { FormulaInput } from './FormulaInput';
 import { BandLine, ProblemsAt } from './Band';
 import { useLatest } from '../../parts/useLatest';
 import { TestEditor } from './TestEditor';
@@ -52,13 +53,10 @@ export function Condition(props: Props) {
         <div className="inline">
           {lead && <span className="lead-word">{lead}</span>}
           {isFormula(cond) ? (
-            <Input
-              className="formula"
-              aria-label={`Formula at ${path}`}
+            <FormulaInput
+              label={`Formula at ${path}`}
               value={String(cond.formula)}
-              readOnly={readOnly}
-              spellCheck={false}
-              onChange={(e) => change({ formula: e.target.value })}
+              change={(formula) => change({ formula })}
             />
           ) : (
             <TestEditor cond={cond} path={path} change={latest} seen={seen[String(cond.field)]} />

@@ -1,6 +1,7 @@
 import { Button, Dropdown, Input, InputNumber, Select } from 'antd';
 import type { ReactNode } from 'react';
 import { BandLine, ProblemsAt } from './Band';
+import { FormulaInput } from './FormulaInput';
 import type { Gathered } from './model';
 import { useAround } from './surroundings';
 
@@ -15,20 +16,16 @@ interface Props {
 
 /** A calculation. */
 export function ValueEntry({ g, path, change, name, away, shown }: Props) {
-  const { readOnly } = useAround();
   return (
     <BandLine
       ask={
         <div className="inline">
           {name}
           <span>is</span>
-          <Input
-            className="formula"
-            aria-label={`Formula of ${g.name}`}
+          <FormulaInput
+            label={`Formula of ${g.name}`}
             value={String(g.value ?? '')}
-            readOnly={readOnly}
-            spellCheck={false}
-            onChange={(e) => change({ ...g, value: e.target.value })}
+            change={(value) => change({ ...g, value })}
           />
           {away}
           <ProblemsAt path={path} />

@@ -1,4 +1,4 @@
-import { memo } from 'react';
+import { memo, useState, type KeyboardEvent } from 'react';
 import { Button, Input, Segmented, Select } from 'antd';
 import type { ProofLines, Schemas, TrailMark } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
@@ -26,10 +26,17 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
   const setRow = (i: number, row: Row | undefined) =>
     set({ rows: row ? rows.map((r, j) => (j === i ? row : r)) : rows.filter((_, j) => j !== i) });
   const move = (i: number, by: number) => {
+    if (by === 0 || i + by < 0 || i + by >= rows.length) return;
     const next = [...rows];
     const [row] = next.splice(i, 1);
     next.splice(i + by, 0, row!);
     set({ rows: next });
+  };
+  const [dragged, setDragged] = useState(-1);
+  const onKey = (i: number) => (e: KeyboardEvent) => {
+    if (!e.altKey || (e.key !== 'ArrowUp' && e.key !== 'ArrowDown') || readOnly) return;
+    e.preventDefault();
+    move(i, e.key === 'ArrowUp' ? -1 : 1);
   };
   const firstMessage = Object.keys(sheet.messages ?? {})[0] ?? 'alert';
   const number = fields.find((f) => f.type === 'number')?.name ?? fields[0]?.name ?? 'id';
@@ -46,11 +53,32 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
       {rows.map((row, i) => {
         const name = row.name || `Row ${i + 1}`;
         return (
-          <div key={i} className="routerow">
+          <div
+            key={i}
+            className={dragged === i ? 'routerow dragged' : 'routerow'}
+            onKeyDown={onKey(i)}
+            onDragOver={(e) => dragged >= 0 && e.preventDefault()}
+            onDrop={(e) => {
+              e.preventDefault();
+              if (dragged >= 0) move(dragged, i - dragged);
+              setDragged(-1);
+            }}
+          >
             <BandLine
               ask={
                 <div className="inline">
-                  <i className={`key ${routeInk(i)}`}>{routeMark(i)}</i>
+                  <i
+                    className={`key ${routeInk(i)}${readOnly ? '' : ' grip'}`}
+                    title={readOnly ? undefined : 'Drag to move the row; Alt with ↑ or ↓ moves it too'}
+                    draggable={!readOnly}
+                    onDragStart={(e) => {
+                      e.dataTransfer.setData('text/plain', name);
+                      setDragged(i);
+                    }}
+                    onDragEnd={() => setDragged(-1)}
+                  >
+                    {routeMark(i)}
+                  </i>
                   <Input
                     className="row-name"
                     aria-label={`Name of row ${i + 1}`}

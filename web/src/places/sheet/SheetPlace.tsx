@@ -62,14 +62,16 @@ function Editor({ id }: { id: number }) {
   const pick = useLatest(choose);
   const offered = fields.data?.items;
   const operators = words.data?.operators;
+  const gathered = (sheet?.gather ?? []).map((g) => g.name).join(' ');
   const around = useMemo(
     () => ({
       fields: (offered ?? []).filter((f) => !f.hidden),
       operators: operators ?? [],
       readOnly: viewer,
+      names: gathered ? gathered.split(' ') : [],
       put,
     }),
-    [offered, operators, viewer, put],
+    [offered, operators, viewer, gathered, put],
   );
 
   const found = useMemo(() => {
@@ -123,6 +125,7 @@ function Editor({ id }: { id: number }) {
         marks={body?.trail ?? noMarks}
         choose={choose}
         source={source}
+        stale={proof.stale}
       />
       {sheet ? (
         <Surroundings.Provider value={around}>

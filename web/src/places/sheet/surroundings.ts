@@ -6,6 +6,8 @@ interface Around {
   fields: FieldItem[];
   operators: Op[];
   readOnly: boolean;
+  /** What is gathered, by name. */
+  names: string[];
   /** Puts a value at a place on the sheet. */
   put: (path: string, value: unknown) => void;
 }
@@ -14,6 +16,7 @@ export const Surroundings = createContext<Around>({
   fields: [],
   operators: [],
   readOnly: false,
+  names: [],
   put: () => undefined,
 });
 

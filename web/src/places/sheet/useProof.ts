@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
-import { useEffect, useState } from 'react';
-import { api, said } from '../../api/client';
+import { useEffect, useMemo, useState } from 'react';
+import { api, said, type Proof } from '../../api/client';
 import type { Draft } from './useDraft';
 
 /** How long typing must rest before the proof is asked for, in milliseconds. */
@@ -14,7 +14,7 @@ export function useProof(draft: Draft | undefined, arrival: number, record = '',
     return () => window.clearTimeout(t);
   }, [draft, settled]);
   const sheet = settled?.sheet ?? settled?.text;
-  return useQuery({
+  const query = useQuery({
     queryKey: ['trail', sheet, arrival, record],
     enabled: settled !== undefined,
     queryFn: ({ signal }) => {
@@ -29,4 +29,15 @@ export function useProof(draft: Draft | undefined, arrival: number, record = '',
     gcTime: 10_000,
     staleTime: 5_000,
   });
+  // While a sheet has an error, what it last was when it could be run stands there, and is said to be so.
+  const [good, setGood] = useState<Proof>();
+  const now = query.data;
+  if (now?.proof && now !== good) setGood(now);
+  const broken = now !== undefined && !now.proof && (now.problems ?? []).some((p) => !p.warning);
+  const stale = broken && good !== undefined;
+  const data = useMemo(
+    () => (stale && now && good ? { ...good, problems: now.problems } : now),
+    [stale, now, good],
+  );
+  return { data, stale, error: query.error, refetch: query.refetch };
 }

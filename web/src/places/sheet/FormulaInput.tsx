@@ -1,0 +1,100 @@
+import { AutoComplete, Input, type InputRef } from 'antd';
+import { useRef, useState } from 'react';
+import { useAround } from './surroundings';
+
+/** What formulas may call, with how each is written; formats.md says what they do. */
+const functions: [name: string, shape: string][] = [
+  ['words', 'words(span)'],
+  ['ago', 'ago(moment)'],
+  ['date', 'date(moment, "d MMM yyyy")'],
+  ['money', 'money(number, "EUR")'],
+  ['number', 'number(number, 0)'],
+  ['percent', 'percent(x)'],
+  ['plural', 'plural(n, "farm", "farms")'],
+  ['bullets', 'bullets(list, "${it.id}")'],
+  ['link', 'link(text, address)'],
+  ['or', 'or(value, fallback)'],
+  ['shorten', 'shorten(text, 40)'],
+  ['phone', 'phone(text, "CH")'],
+  ['mask', 'mask(text)'],
+  ['slug', 'slug(text)'],
+  ['len', 'len(list)'],
+  ['now', 'now'],
+  ['changed', 'changed'],
+];
+
+interface Props {
+  label: string;
+  value: string;
+  change: (next: string) => void;
+  className?: string;
+}
+
+/** A formula, completed as one types: fields by their names and labels, what was gathered, and functions. */
+export function FormulaInput({ label, value, change, className = 'formula' }: Props) {
+  const { fields, readOnly, names } = useAround();
+  const input = useRef<InputRef>(null);
+  const [word, setWord] = useState('');
+  const cursor = () => input.current?.input?.selectionStart ?? value.length;
+  const wordAt = (text: string, at: number) => /[A-Za-z_][\w.]*$/.exec(text.slice(0, at))?.[0] ?? '';
+  const offers = [
+    ...fields.map((f) => ({
+      name: `record.${f.name}`,
+      says: `${f.label}, ${f.type || 'any'}`,
+      find: f.label,
+    })),
+    ...fields.map((f) => ({ name: `before.${f.name}`, says: `${f.label} before`, find: '' })),
+    ...names.map((n) => ({ name: n, says: 'gathered', find: n })),
+    ...functions.map(([name, shape]) => ({ name: shape, says: 'function', find: name })),
+  ];
+  const typed = word.toLowerCase();
+  const fitting = typed
+    ? offers
+        .filter(
+          (o) =>
+            o.name !== word &&
+            (o.name.toLowerCase().startsWith(typed) || o.find.toLowerCase().startsWith(typed)),
+        )
+        .slice(0, 12)
+    : [];
+  const take = (name: string) => {
+    const at = cursor();
+    const from = at - wordAt(value, at).length;
+    change(value.slice(0, from) + name + value.slice(at));
+    setWord('');
+    const end = from + name.length;
+    window.requestAnimationFrame(() => input.current?.input?.setSelectionRange(end, end));
+  };
+  return (
+    <AutoComplete
+      className={`formula-complete ${className}`}
+      value={value}
+      disabled={readOnly}
+      open={fitting.length > 0}
+      defaultActiveFirstOption={false}
+      popupMatchSelectWidth={360}
+      options={fitting.map((o) => ({
+        value: o.name,
+        label: (
+          <span className="offered">
+            <code>{o.name}</code>
+            <span className="muted small">{o.says}</span>
+          </span>
+        ),
+      }))}
+      onSelect={take}
+      onBlur={() => setWord('')}
+    >
+      <Input
+        ref={input}
+        className={className}
+        aria-label={label}
+        spellCheck={false}
+        onChange={(e) => {
+          change(e.target.value);
+          setWord(wordAt(e.target.value, e.target.selectionStart ?? e.target.value.length));
+        }}
+      />
+    </AutoComplete>
+  );
+}
