@@ -18,7 +18,6 @@ type draft struct {
 	lasts   string
 	due     *dueAt
 	pace    map[string]any
-	count   int // over so many a day
 	urgent  bool
 }
 

@@ -9,7 +9,7 @@ import { FieldPicker } from './FieldPicker';
 import { ListPart } from './ListPart';
 import { TryIt } from './TryIt';
 import { Preview } from './Preview';
-import type { Message, Sheet } from './model';
+import { renamed, withoutMessage, type Message, type Sheet } from './model';
 import { useAround } from './surroundings';
 import { memo, useCallback, useRef, useState } from 'react';
 
@@ -63,9 +63,23 @@ export const TellBand = memo(function TellBand({ sheet, change, proof }: Props) 
               <MessageEditor key={name} name={name} message={message} set={set} gathered={gathered} />
             )}
             {!readOnly && (
-              <Button type="link" size="small" onClick={add}>
-                + message
-              </Button>
+              <div className="inline">
+                <Button type="link" size="small" onClick={add}>
+                  + message
+                </Button>
+                {names.length > 1 && message && (
+                  <MessageName
+                    key={name}
+                    name={name}
+                    taken={names}
+                    rename={(to) => {
+                      change(renamed(sheet, name, to));
+                      setShown(to);
+                    }}
+                    remove={() => change(withoutMessage(sheet, name))}
+                  />
+                )}
+              </div>
             )}
           </>
         }
@@ -231,3 +245,36 @@ const FactValue = memo(function FactValue({ index, value, change }: FactProps) {
     />
   );
 });
+
+interface NameProps {
+  name: string;
+  taken: string[];
+  rename: (to: string) => void;
+  remove: () => void;
+}
+
+/** What a message is called among others, and taking it away. */
+function MessageName({ name, taken, rename, remove }: NameProps) {
+  const [text, setText] = useState(name);
+  const done = () => {
+    if (text && text !== name && !taken.includes(text)) rename(text);
+    else setText(name);
+  };
+  return (
+    <>
+      <span className="muted">called</span>
+      <Input
+        size="small"
+        className="gather-name"
+        aria-label="Name of the message"
+        value={text}
+        onChange={(e) => setText(e.target.value.replace(/[^A-Za-z0-9_]/g, ''))}
+        onBlur={done}
+        onPressEnter={done}
+      />
+      <Button size="small" type="text" aria-label={`Remove the message ${name}`} onClick={remove}>
+        ×
+      </Button>
+    </>
+  );
+}

@@ -17,11 +17,12 @@ interface Props {
   version: number;
 }
 
-type Filter = 'all' | 'told' | 'kept out' | 'differs';
+type Filter = 'all' | 'told' | 'dropped' | 'kept out' | 'differs';
 
 const passes: Record<Filter, (m: TrailMark) => boolean> = {
   all: () => true,
   told: (m) => ['told', 'released', 'digest'].includes(m.verdict),
+  dropped: (m) => m.verdict === 'dropped',
   'kept out': (m) => !['told', 'released', 'digest'].includes(m.verdict),
   differs: (m) => Boolean(m.was),
 };
@@ -103,6 +104,7 @@ export const Trail = memo(function Trail({ marks, chosen, choose, rows, version 
           options={[
             { value: 'all', label: 'All' },
             { value: 'told', label: 'Told' },
+            { value: 'dropped', label: 'Dropped' },
             { value: 'kept out', label: 'Not told' },
             ...(version
               ? [{ value: 'differs', label: `Differs from version ${version}: ${differing}` }]

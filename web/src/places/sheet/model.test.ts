@@ -1,5 +1,14 @@
 import { describe, expect, it } from 'vitest';
-import { putAt, startValue, typedValue, withPart, withTest } from './model';
+import {
+  putAt,
+  renamed,
+  startValue,
+  typedValue,
+  withPart,
+  withTest,
+  withoutMessage,
+  type Sheet,
+} from './model';
 
 describe('conditions', () => {
   const test = { field: 'litres', above: 5 };
@@ -47,4 +56,35 @@ it('puts a value at its place on the sheet', () => {
   expect(next.keep.all[0]).toBe(sheet.keep.all[0]);
   expect(putAt(sheet, 'messages.m.title', 'y').messages.m.title).toBe('y');
   expect(sheet.messages.m.title).toBe('x');
+});
+
+describe('messages', () => {
+  const sheet: Sheet = {
+    dorfbote: 1,
+    name: 'T',
+    watch: { source: 'a/b' },
+    messages: { alert: { title: 'x' }, detail: { title: 'y' } },
+    gather: [{ name: 'g', value: 'now', if_fails: { tell: [{ to: 'c/d', message: 'alert' }] } }],
+    route: {
+      rows: [
+        { name: 'R', when: { field: 'a', is: 1 }, tell: [{ to: 'c/d', message: 'alert', reply: 'detail' }] },
+      ],
+      otherwise: { tell: [{ to: 'c/d', message: 'detail' }] },
+    },
+  };
+  it('are renamed wherever they are named', () => {
+    const next = renamed(sheet, 'detail', 'more');
+    expect(Object.keys(next.messages!)).toEqual(['alert', 'more']);
+    expect(next.route.rows![0]!.tell[0]).toEqual({ to: 'c/d', message: 'alert', reply: 'more' });
+    expect(next.route.otherwise!.tell[0]!.message).toBe('more');
+    expect(renamed(sheet, 'alert', 'a').gather![0]!.if_fails).toEqual({
+      tell: [{ to: 'c/d', message: 'a' }],
+    });
+  });
+  it('leave nothing that names them', () => {
+    const next = withoutMessage(sheet, 'detail');
+    expect(JSON.stringify(next)).not.toContain('detail');
+    expect(next.route.otherwise!.tell[0]!.message).toBe('alert');
+    expect(next.route.rows![0]!.tell[0]).toEqual({ to: 'c/d', message: 'alert' });
+  });
 });

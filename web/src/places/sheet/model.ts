@@ -216,6 +216,56 @@ export function startValue(takes: string, had: unknown): unknown {
   return Array.isArray(had) ? (had[0] ?? '') : typeof had === 'boolean' ? '' : (had ?? '');
 }
 
+/** The sheet with a message called otherwise, wherever it is named. */
+export function renamed(sheet: Sheet, from: string, to: string): Sheet {
+  const tells = (list: Tell[] | undefined) =>
+    list?.map((t) => ({
+      ...t,
+      message: t.message === from ? to : t.message,
+      ...(t.reply !== undefined && { reply: t.reply === from ? to : t.reply }),
+    }));
+  const { rows, otherwise } = sheet.route;
+  return {
+    ...sheet,
+    messages: Object.fromEntries(
+      Object.entries(sheet.messages ?? {}).map(([name, m]) => [name === from ? to : name, m]),
+    ),
+    gather: sheet.gather?.map((g) =>
+      typeof g.if_fails === 'object' ? { ...g, if_fails: { tell: tells(g.if_fails.tell)! } } : g,
+    ),
+    route: {
+      ...sheet.route,
+      ...(rows && { rows: rows.map((r) => ({ ...r, tell: tells(r.tell) ?? [] })) }),
+      ...(otherwise && { otherwise: { tell: tells(otherwise.tell) ?? [] } }),
+    },
+  };
+}
+
+/** The sheet without a message: what told it tells the next one, and no reply is made of it. */
+export function withoutMessage(sheet: Sheet, name: string): Sheet {
+  const left = Object.fromEntries(Object.entries(sheet.messages ?? {}).filter(([n]) => n !== name));
+  const next = Object.keys(left)[0] ?? '';
+  const tells = (list: Tell[] | undefined) =>
+    list?.map(({ reply, ...t }) => ({
+      ...t,
+      message: t.message === name ? next : t.message,
+      ...(reply !== undefined && reply !== name && { reply }),
+    }));
+  const { rows, otherwise } = sheet.route;
+  return {
+    ...sheet,
+    messages: left,
+    gather: sheet.gather?.map((g) =>
+      typeof g.if_fails === 'object' ? { ...g, if_fails: { tell: tells(g.if_fails.tell)! } } : g,
+    ),
+    route: {
+      ...sheet.route,
+      ...(rows && { rows: rows.map((r) => ({ ...r, tell: tells(r.tell) ?? [] })) }),
+      ...(otherwise && { otherwise: { tell: tells(otherwise.tell) ?? [] } }),
+    },
+  };
+}
+
 /** The marks of routes, in their order; the same stand in the trail and beside the rows. */
 export const routeMark = (i: number) => String.fromCharCode(65 + (i % 26));
 
