@@ -38,15 +38,17 @@ type FieldChange struct {
 
 // VerdictItem is what one workflow made of an arrival.
 type VerdictItem struct {
-	WorkflowID int64  `json:"workflow_id"`
-	Workflow   string `json:"workflow"`
-	Version    int    `json:"version"`
-	Verdict    string `json:"verdict"`
-	Row        string `json:"row"`
-	DecidedBy  string `json:"decided_by" doc:"the path of the condition that decided"`
-	Because    string `json:"because" doc:"that condition in words"`
-	Where      string `json:"where"`
-	Error      string `json:"error"`
+	WorkflowID int64      `json:"workflow_id"`
+	Workflow   string     `json:"workflow"`
+	Version    int        `json:"version"`
+	Verdict    string     `json:"verdict"`
+	Row        string     `json:"row"`
+	DecidedBy  string     `json:"decided_by" doc:"the path of the condition that decided"`
+	Because    string     `json:"because" doc:"that condition in words"`
+	Where      string     `json:"where"`
+	Error      string     `json:"error"`
+	Later      string     `json:"later" doc:"of what was held: released or digest, once it was told"`
+	LaterAt    *time.Time `json:"later_at"`
 }
 
 // ArrivalDetail is an arrival with its record.
@@ -77,7 +79,7 @@ type arrivalsInput struct {
 	Source   string `query:"source"`
 	Key      string `query:"key"`
 	Q        string `query:"q" doc:"text anywhere in the record"`
-	Verdict  string `query:"verdict" enum:"told,dropped,unrouted,failed,ignored,"`
+	Verdict  string `query:"verdict" enum:"told,repeated,held,dropped,unrouted,failed,ignored,"`
 	Workflow int64  `query:"workflow"`
 	Before   int64  `query:"before"`
 	Limit    int    `query:"limit" default:"50" minimum:"1" maximum:"200"`
@@ -130,7 +132,7 @@ func (s *Server) listArrivals(ctx context.Context, _ *Person, in *arrivalsInput)
 func (s *Server) verdictItem(ctx context.Context, v store.VerdictRow, source string) VerdictItem {
 	it := VerdictItem{
 		WorkflowID: v.WorkflowID, Workflow: v.Workflow, Version: v.Version, Verdict: v.Verdict.Verdict, Row: v.Route,
-		DecidedBy: v.DecidedBy, Where: v.FailedAt, Error: v.Error,
+		DecidedBy: v.DecidedBy, Where: v.FailedAt, Error: v.Error, Later: v.Later, LaterAt: v.LaterAt,
 	}
 	if v.DecidedBy != "" {
 		if plan, err := s.Engine.Plan(ctx, v.WorkflowID, v.Version, source); err == nil {

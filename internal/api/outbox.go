@@ -24,12 +24,13 @@ type PostItem struct {
 	Title       string            `json:"title"`
 	Plain       string            `json:"plain"`
 	Doc         *message.Document `json:"doc"`
-	State       string            `json:"state" enum:"waiting,sent,refused,given up,dropped"`
+	State       string            `json:"state" enum:"waiting,sent,refused,given up,dropped,expired"`
 	Attempts    int               `json:"attempts"`
 	Status      int               `json:"status" doc:"HTTP status of the last answer; 0 for none"`
 	Answer      string            `json:"answer" doc:"the other side's words"`
 	Key         string            `json:"key" doc:"idempotency key"`
 	Under       *int64            `json:"under"`
+	Updates     *int64            `json:"updates" doc:"the earlier post that this one is put in the place of"`
 	CreatedAt   time.Time         `json:"created_at"`
 	SentAt      *time.Time        `json:"sent_at"`
 }
@@ -47,7 +48,7 @@ type DestinationItem struct {
 }
 
 type postsInput struct {
-	State       string `query:"state" enum:"waiting,sent,refused,given up,dropped,"`
+	State       string `query:"state" enum:"waiting,sent,refused,given up,dropped,expired,"`
 	Destination string `query:"destination"`
 	Workflow    int64  `query:"workflow"`
 	Arrival     int64  `query:"arrival"`
@@ -74,7 +75,7 @@ func (s *Server) postItems(rows []store.PostRow) []PostItem {
 	for _, p := range rows {
 		it := PostItem{
 			ID: p.ID, WorkflowID: p.WorkflowID, Workflow: p.Workflow, Arrival: p.Arrival, Destination: p.Destination, Message: p.Message, Title: p.Title,
-			State: p.State, Attempts: p.Attempts, Status: p.Status, Answer: p.Answer, Key: p.Key, Under: p.Under, CreatedAt: p.CreatedAt, SentAt: p.SentAt,
+			State: p.State, Attempts: p.Attempts, Status: p.Status, Answer: p.Answer, Key: p.Key, Under: p.Under, Updates: p.Updates, CreatedAt: p.CreatedAt, SentAt: p.SentAt,
 		}
 		var doc message.Document
 		if json.Unmarshal(p.Body, &doc) == nil {
@@ -97,9 +98,10 @@ func (s *Server) listPosts(ctx context.Context, _ *Person, in *postsInput) (*lis
 	return list(s.postItems(rows), next), err
 }
 
+// move puts a post into another state. A person has looked at it: it no longer expires by itself.
 func (s *Server) move(ctx context.Context, id int64, to string, from ...string) (*struct{}, error) {
 	var p store.Post
-	res := s.store.DB.WithContext(ctx).Raw("UPDATE posts SET state = ? WHERE id = ? AND state IN ? RETURNING *", to, id, from).Scan(&p)
+	res := s.store.DB.WithContext(ctx).Raw("UPDATE posts SET state = ?, expires_at = NULL WHERE id = ? AND state IN ? RETURNING *", to, id, from).Scan(&p)
 	if res.Error != nil {
 		return nil, res.Error
 	}
@@ -114,7 +116,7 @@ func (s *Server) move(ctx context.Context, id int64, to string, from ...string) 
 }
 
 func (s *Server) sendAgain(ctx context.Context, _ *Person, in *idInput) (*struct{}, error) {
-	return s.move(ctx, in.ID, store.Waiting, store.Refused, store.GivenUp, store.Dropped)
+	return s.move(ctx, in.ID, store.Waiting, store.Refused, store.GivenUp, store.Dropped, store.Expired)
 }
 
 func (s *Server) dropPost(ctx context.Context, _ *Person, in *idInput) (*struct{}, error) {

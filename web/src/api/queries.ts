@@ -59,7 +59,7 @@ export const useToday = () => useQuery({ queryKey: ['today'], queryFn: () => sai
 export interface ArrivalFilter {
   source?: string;
   q?: string;
-  verdict?: 'told' | 'dropped' | 'unrouted' | 'failed' | 'ignored';
+  verdict?: 'told' | 'repeated' | 'held' | 'dropped' | 'unrouted' | 'failed' | 'ignored';
   workflow?: number;
 }
 

@@ -1658,7 +1658,7 @@ export interface components {
             /** Format: date-time */
             sent_at: string | null;
             /** @enum {string} */
-            state: "waiting" | "sent" | "refused" | "given up" | "dropped";
+            state: "waiting" | "sent" | "refused" | "given up" | "dropped" | "expired";
             /**
              * Format: int64
              * @description HTTP status of the last answer; 0 for none
@@ -1667,6 +1667,11 @@ export interface components {
             title: string;
             /** Format: int64 */
             under: number | null;
+            /**
+             * Format: int64
+             * @description the earlier post that this one is put in the place of
+             */
+            updates: number | null;
             workflow: string;
             /** Format: int64 */
             workflow_id: number;
@@ -2069,6 +2074,10 @@ export interface components {
             /** @description the path of the condition that decided */
             decided_by: string;
             error: string;
+            /** @description of what was held: released or digest, once it was told */
+            later: string;
+            /** Format: date-time */
+            later_at: string | null;
             row: string;
             verdict: string;
             /** Format: int64 */
@@ -2095,6 +2104,10 @@ export interface components {
             /** @description the path of the condition that decided */
             decided_by: string;
             error: string;
+            /** @description of what was held: released or digest, once it was told */
+            later: string;
+            /** Format: date-time */
+            later_at: string | null;
             /** @description null where the sheet cannot be run any more */
             proof: components["schemas"]["ProofLines"];
             row: string;
@@ -2214,7 +2227,7 @@ export interface operations {
                 key?: string;
                 /** @description text anywhere in the record */
                 q?: string;
-                verdict?: "told" | "dropped" | "unrouted" | "failed" | "ignored" | "";
+                verdict?: "told" | "repeated" | "held" | "dropped" | "unrouted" | "failed" | "ignored" | "";
                 workflow?: number;
                 before?: number;
                 limit?: number;
@@ -2847,7 +2860,7 @@ export interface operations {
     "list-posts": {
         parameters: {
             query?: {
-                state?: "waiting" | "sent" | "refused" | "given up" | "dropped" | "";
+                state?: "waiting" | "sent" | "refused" | "given up" | "dropped" | "expired" | "";
                 destination?: string;
                 workflow?: number;
                 arrival?: number;

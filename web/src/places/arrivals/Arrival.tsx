@@ -2,6 +2,7 @@ import { Link, useParams } from 'react-router';
 import type { Line, ProofLines, Schemas } from '../../api/client';
 import { useArrival } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
+import { LaterWords } from '../../parts/LaterWords';
 import { Verdict } from '../../parts/Verdict';
 import { clockOf, fullOf } from '../../parts/times';
 
@@ -85,7 +86,12 @@ function WhyOne({ why: w, arrival }: { why: Schemas['Why']; arrival: number }) {
           {w.where}: {w.error}
         </p>
       )}
-      {w.row && <p className="muted">Route: {w.row}</p>}
+      {w.row && (
+        <p className="muted">
+          Route: {w.row}
+          <LaterWords later={w.later} at={w.later_at} />
+        </p>
+      )}
       {w.proof ? (
         <Lines proof={w.proof} decider={w.decided_by} />
       ) : (

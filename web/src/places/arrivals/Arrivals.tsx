@@ -4,10 +4,11 @@ import type { ArrivalItem } from '../../api/client';
 import { useArrivals, useSources, type ArrivalFilter } from '../../api/queries';
 import { More } from '../../parts/More';
 import { Trouble } from '../../parts/Trouble';
+import { LaterWords } from '../../parts/LaterWords';
 import { Verdict } from '../../parts/Verdict';
 import { clockOf, dayOf, fullOf } from '../../parts/times';
 
-const verdicts = ['told', 'dropped', 'unrouted', 'failed', 'ignored'];
+const verdicts = ['told', 'repeated', 'held', 'dropped', 'unrouted', 'failed', 'ignored'];
 
 export function Arrivals() {
   const [params, setParams] = useSearchParams();
@@ -106,6 +107,7 @@ function ArrivalRow({ a }: { a: ArrivalItem }) {
               <span className="muted">
                 by {v.workflow}
                 {v.row && `, ${v.row}`}
+                <LaterWords later={v.later} at={v.later_at} />
                 {v.because && (
                   <span title={v.decided_by}>
                     , not <q>{v.because}</q>

@@ -8,7 +8,7 @@ import { Trouble } from '../../parts/Trouble';
 import { Verdict } from '../../parts/Verdict';
 import { clockOf, dayOf, fullOf } from '../../parts/times';
 
-const states = ['waiting', 'sent', 'refused', 'given up', 'dropped'];
+const states = ['waiting', 'sent', 'refused', 'given up', 'dropped', 'expired'];
 
 export function Outbox() {
   const [params, setParams] = useSearchParams();
@@ -135,6 +135,7 @@ function PostRow({ p }: { p: PostItem }) {
       <td>
         <Link to={`/arrivals/${p.arrival}`}>{p.title || p.plain}</Link>
         {p.under != null && <span className="muted small"> in the thread</span>}
+        {p.updates != null && <span className="muted small"> puts an earlier post up to date</span>}
       </td>
       <td>
         <Link to={`/workflows/${p.workflow_id}`}>{p.workflow}</Link>
@@ -144,7 +145,7 @@ function PostRow({ p }: { p: PostItem }) {
         {p.attempts > 1 && <span className="muted"> {p.attempts} attempts</span>}
       </td>
       <td>
-        {editor && ['refused', 'given up', 'dropped'].includes(p.state) && (
+        {editor && ['refused', 'given up', 'dropped', 'expired'].includes(p.state) && (
           <Button size="small" loading={act.isPending} onClick={() => act.mutate('again')}>
             Send again
           </Button>
