@@ -87,6 +87,15 @@ func TestTheSheetIsChecked(t *testing.T) {
 	require.NoError(t, p.Fill(`[aria-label="Value at route.rows[1].when"]`, "1200"))
 	require.NoError(t, p.UntilText(`[data-testid="table-check"]`, "Every row can be reached"))
 
+	// The same as a table, whose cells are edited.
+	require.NoError(t, p.ClickText("button", "as a table"))
+	require.NoError(t, p.Click(`[aria-label="Row 2, Litres: above 1200"]`))
+	require.NoError(t, p.Fill(`[aria-label="Value at Row 2, Litres"]`, "1300"))
+	require.NoError(t, p.Until(`document.querySelector('[aria-label="Row 2, Litres: above 1300"]')`))
+	require.NoError(t, p.Keys("\x1b"))
+	require.NoError(t, p.ClickText("button", "as rows"))
+	require.NoError(t, p.Until(`document.querySelector('[aria-label="Value at route.rows[1].when"]').value === '1300'`))
+
 	// A reply in the thread, and a forgotten reference in it.
 	require.NoError(t, p.ClickText("button", "+ message"))
 	require.NoError(t, p.Fill("#msg-body", "By [driver], ${record.litres}"))

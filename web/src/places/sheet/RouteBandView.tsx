@@ -4,6 +4,7 @@ import type { ProofLines, Schemas, TrailMark } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { Condition } from './Condition';
+import { RouteTable } from './RouteTable';
 import { TableCheck } from './TableCheck';
 import { routeInk, routeMark, type Row, type RouteBand, type Sheet, type Tell } from './model';
 import { useAround } from './surroundings';
@@ -33,6 +34,7 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
     set({ rows: next });
   };
   const [dragged, setDragged] = useState(-1);
+  const [asTable, setAsTable] = useState(false);
   const onKey = (i: number) => (e: KeyboardEvent) => {
     if (!e.altKey || (e.key !== 'ArrowUp' && e.key !== 'ArrowDown') || readOnly) return;
     e.preventDefault();
@@ -50,91 +52,93 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
 
   return (
     <Band label="Route" hint="who hears of it">
-      {rows.map((row, i) => {
-        const name = row.name || `Row ${i + 1}`;
-        return (
-          <div
-            key={i}
-            className={dragged === i ? 'routerow dragged' : 'routerow'}
-            onKeyDown={onKey(i)}
-            onDragOver={(e) => dragged >= 0 && e.preventDefault()}
-            onDrop={(e) => {
-              e.preventDefault();
-              if (dragged >= 0) move(dragged, i - dragged);
-              setDragged(-1);
-            }}
-          >
-            <BandLine
-              ask={
-                <div className="inline">
-                  <i
-                    className={`key ${routeInk(i)}${readOnly ? '' : ' grip'}`}
-                    title={readOnly ? undefined : 'Drag to move the row; Alt with ↑ or ↓ moves it too'}
-                    draggable={!readOnly}
-                    onDragStart={(e) => {
-                      e.dataTransfer.setData('text/plain', name);
-                      setDragged(i);
-                    }}
-                    onDragEnd={() => setDragged(-1)}
-                  >
-                    {routeMark(i)}
-                  </i>
-                  <Input
-                    className="row-name"
-                    aria-label={`Name of row ${i + 1}`}
-                    value={row.name ?? ''}
-                    readOnly={readOnly}
-                    placeholder={`Row ${i + 1}`}
-                    onChange={(e) => setRow(i, { ...row, name: e.target.value })}
-                  />
-                  <Tells tell={row.tell} messages={sheet.messages} path={`route.rows[${i}]`} where={name} />
-                  {!readOnly && (
-                    <span className="row-tools">
-                      <Button
-                        type="text"
-                        size="small"
-                        disabled={i === 0}
-                        aria-label={`Move ${name} up`}
-                        onClick={() => move(i, -1)}
-                      >
-                        ↑
-                      </Button>
-                      <Button
-                        type="text"
-                        size="small"
-                        disabled={i === rows.length - 1}
-                        aria-label={`Move ${name} down`}
-                        onClick={() => move(i, 1)}
-                      >
-                        ↓
-                      </Button>
-                      <Button
-                        type="text"
-                        size="small"
-                        aria-label={`Remove ${name}`}
-                        onClick={() => setRow(i, undefined)}
-                      >
-                        ×
-                      </Button>
-                    </span>
-                  )}
-                  <ProblemsAt path={`route.rows[${i}]`} exact />
-                  <ProblemsAt path={`route.rows[${i}].tell`} />
-                </div>
-              }
-              proof={<RouteProof taken={proof?.rows?.[i]?.taken} count={takenBy(name)} />}
-            />
-            <Condition
-              cond={row.when ?? {}}
-              path={`route.rows[${i}].when`}
-              line={proof?.rows?.[i]?.line}
-              change={(when) => setRow(i, { ...row, when: when ?? { field: number, is: '' } })}
-              depth={1}
-              lead="when"
-            />
-          </div>
-        );
-      })}
+      {asTable && rows.length > 0 && <RouteTable rows={rows} proof={proof} trail={trail} />}
+      {!asTable &&
+        rows.map((row, i) => {
+          const name = row.name || `Row ${i + 1}`;
+          return (
+            <div
+              key={i}
+              className={dragged === i ? 'routerow dragged' : 'routerow'}
+              onKeyDown={onKey(i)}
+              onDragOver={(e) => dragged >= 0 && e.preventDefault()}
+              onDrop={(e) => {
+                e.preventDefault();
+                if (dragged >= 0) move(dragged, i - dragged);
+                setDragged(-1);
+              }}
+            >
+              <BandLine
+                ask={
+                  <div className="inline">
+                    <i
+                      className={`key ${routeInk(i)}${readOnly ? '' : ' grip'}`}
+                      title={readOnly ? undefined : 'Drag to move the row; Alt with ↑ or ↓ moves it too'}
+                      draggable={!readOnly}
+                      onDragStart={(e) => {
+                        e.dataTransfer.setData('text/plain', name);
+                        setDragged(i);
+                      }}
+                      onDragEnd={() => setDragged(-1)}
+                    >
+                      {routeMark(i)}
+                    </i>
+                    <Input
+                      className="row-name"
+                      aria-label={`Name of row ${i + 1}`}
+                      value={row.name ?? ''}
+                      readOnly={readOnly}
+                      placeholder={`Row ${i + 1}`}
+                      onChange={(e) => setRow(i, { ...row, name: e.target.value })}
+                    />
+                    <Tells tell={row.tell} messages={sheet.messages} path={`route.rows[${i}]`} where={name} />
+                    {!readOnly && (
+                      <span className="row-tools">
+                        <Button
+                          type="text"
+                          size="small"
+                          disabled={i === 0}
+                          aria-label={`Move ${name} up`}
+                          onClick={() => move(i, -1)}
+                        >
+                          ↑
+                        </Button>
+                        <Button
+                          type="text"
+                          size="small"
+                          disabled={i === rows.length - 1}
+                          aria-label={`Move ${name} down`}
+                          onClick={() => move(i, 1)}
+                        >
+                          ↓
+                        </Button>
+                        <Button
+                          type="text"
+                          size="small"
+                          aria-label={`Remove ${name}`}
+                          onClick={() => setRow(i, undefined)}
+                        >
+                          ×
+                        </Button>
+                      </span>
+                    )}
+                    <ProblemsAt path={`route.rows[${i}]`} exact />
+                    <ProblemsAt path={`route.rows[${i}].tell`} />
+                  </div>
+                }
+                proof={<RouteProof taken={proof?.rows?.[i]?.taken} count={takenBy(name)} />}
+              />
+              <Condition
+                cond={row.when ?? {}}
+                path={`route.rows[${i}].when`}
+                line={proof?.rows?.[i]?.line}
+                change={(when) => setRow(i, { ...row, when: when ?? { field: number, is: '' } })}
+                depth={1}
+                lead="when"
+              />
+            </div>
+          );
+        })}
       <div className="routerow">
         <BandLine
           ask={
@@ -188,6 +192,11 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
             {!readOnly && (
               <Button type="link" size="small" onClick={() => set({ rows: [...rows, newRow()] })}>
                 + row
+              </Button>
+            )}
+            {rows.length > 0 && (
+              <Button type="link" size="small" aria-pressed={asTable} onClick={() => setAsTable(!asTable)}>
+                {asTable ? 'as rows' : 'as a table'}
               </Button>
             )}
           </div>
