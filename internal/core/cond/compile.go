@@ -49,6 +49,7 @@ func (c compiler) formula(at report.Text, src string, skip int, path string) *fo
 	if err != nil {
 		fe := err.(*formula.Error)
 		c.problems.Add(at.In(skip+fe.Offset), path, fe.Suggestion, "%s", fe.Message)
+		c.problems.Within(skip + fe.Offset)
 	}
 	return f
 }

@@ -36,6 +36,8 @@ type Problem struct {
 	Suggestion string `json:"suggestion,omitempty"`
 	Warning    bool   `json:"warning,omitempty"` // worth a look, but the sheet can run
 	Mend       *Mend  `json:"mend,omitempty"`
+	// Offset is where in its formula, or its text with formulas, the problem stands; nil where that is not known.
+	Offset *int `json:"offset,omitempty"`
 }
 
 // Mend is what to put on a sheet, as JSON has it, so that a problem is gone.
@@ -68,6 +70,11 @@ func (l *List) Add(at Pos, path, suggestion, format string, args ...any) {
 func (l *List) Warn(at Pos, path, suggestion, format string, args ...any) {
 	l.Add(at, path, suggestion, format, args...)
 	l.Problems[len(l.Problems)-1].Warning = true
+}
+
+// Within says where in its text the problem noted last stands, in characters.
+func (l *List) Within(offset int) {
+	l.Problems[len(l.Problems)-1].Offset = &offset
 }
 
 // Mend says how to mend the problem noted last.

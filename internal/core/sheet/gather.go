@@ -180,6 +180,7 @@ func (s *Sheet) gatherAll(p *Plan, known Known, problems *report.List) {
 			if err != nil {
 				fe := err.(*formula.Error)
 				problems.Add(g.Value.In(fe.Offset), path+".value", fe.Suggestion, "%s", fe.Message)
+				problems.Within(fe.Offset)
 			}
 			pg.Value = f
 		case g.Find != nil:

@@ -125,6 +125,21 @@ func TestProblemsHaveTheirPlaceAndASuggestion(t *testing.T) {
 	}
 }
 
+// A problem in a formula says where in it, so that it can be underlined there.
+func TestProblemsSayWhereInTheirFormula(t *testing.T) {
+	for formula, at := range map[string]int{"recrd.id": 0, "record.id + nme": 12, "len(record.id) + wrods(1)": 17} {
+		src := strings.Replace(good, "keep:", "gather: [{name: f, value: '"+formula+"'}]\nkeep:", 1)
+		_, _, problems := Compile([]byte(src), known)
+		require.NotEmpty(t, problems, formula)
+		require.NotNil(t, problems[0].Offset, formula)
+		assert.Equal(t, at, *problems[0].Offset, formula)
+		src = strings.Replace(good, "{field: litres, above: 500}", "{formula: '"+formula+"'}", 1)
+		_, _, problems = Compile([]byte(src), known)
+		require.NotNil(t, problems[0].Offset, formula)
+		assert.Equal(t, at, *problems[0].Offset, formula)
+	}
+}
+
 func itoa(n int) string { return value.NumberText(float64(n)) }
 
 func examples(t *testing.T) map[string][]byte {

@@ -1708,6 +1708,8 @@ export interface components {
             at: components["schemas"]["Pos"];
             mend?: components["schemas"]["Mend"];
             message: string;
+            /** Format: int64 */
+            offset?: number;
             path: string;
             suggestion?: string;
             warning?: boolean;

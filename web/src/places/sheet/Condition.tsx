@@ -55,6 +55,7 @@ export function Condition(props: Props) {
           {isFormula(cond) ? (
             <FormulaInput
               label={`Formula at ${path}`}
+              path={path}
               value={String(cond.formula)}
               change={(formula) => change({ formula })}
             />

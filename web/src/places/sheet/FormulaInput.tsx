@@ -1,6 +1,6 @@
 import { AutoComplete, Input, type InputRef } from 'antd';
 import { useRef, useState } from 'react';
-import { useAround } from './surroundings';
+import { problemsAt, useAround, useFound } from './surroundings';
 
 /** What formulas may call, with how each is written; formats.md says what they do. */
 const functions: [name: string, shape: string][] = [
@@ -27,11 +27,13 @@ interface Props {
   label: string;
   value: string;
   change: (next: string) => void;
+  /** Its place on the sheet, where its problems are. */
+  path: string;
   className?: string;
 }
 
 /** A formula, completed as one types: fields by their names and labels, what was gathered, and functions. */
-export function FormulaInput({ label, value, change, className = 'formula' }: Props) {
+export function FormulaInput({ label, value, change, path, className = 'formula' }: Props) {
   const { fields, readOnly, names } = useAround();
   const input = useRef<InputRef>(null);
   const [word, setWord] = useState('');
@@ -65,36 +67,51 @@ export function FormulaInput({ label, value, change, className = 'formula' }: Pr
     const end = from + name.length;
     window.requestAnimationFrame(() => input.current?.input?.setSelectionRange(end, end));
   };
+  const wrong = problemsAt(useFound().problems, path).find((p) => p.offset !== undefined);
   return (
-    <AutoComplete
-      className={`formula-complete ${className}`}
-      value={value}
-      disabled={readOnly}
-      open={fitting.length > 0}
-      defaultActiveFirstOption={false}
-      popupMatchSelectWidth={360}
-      options={fitting.map((o) => ({
-        value: o.name,
-        label: (
-          <span className="offered">
-            <code>{o.name}</code>
-            <span className="muted small">{o.says}</span>
-          </span>
-        ),
-      }))}
-      onSelect={take}
-      onBlur={() => setWord('')}
-    >
-      <Input
-        ref={input}
-        className={className}
-        aria-label={label}
-        spellCheck={false}
-        onChange={(e) => {
-          change(e.target.value);
-          setWord(wordAt(e.target.value, e.target.selectionStart ?? e.target.value.length));
-        }}
-      />
-    </AutoComplete>
+    <span className="formula-around">
+      <AutoComplete
+        className={`formula-complete ${className}`}
+        value={value}
+        disabled={readOnly}
+        open={fitting.length > 0}
+        defaultActiveFirstOption={false}
+        popupMatchSelectWidth={360}
+        options={fitting.map((o) => ({
+          value: o.name,
+          label: (
+            <span className="offered">
+              <code>{o.name}</code>
+              <span className="muted small">{o.says}</span>
+            </span>
+          ),
+        }))}
+        onSelect={take}
+        onBlur={() => setWord('')}
+      >
+        <Input
+          ref={input}
+          className={className}
+          aria-label={label}
+          spellCheck={false}
+          onChange={(e) => {
+            change(e.target.value);
+            setWord(wordAt(e.target.value, e.target.selectionStart ?? e.target.value.length));
+          }}
+        />
+      </AutoComplete>
+      {wrong && <Underline text={value} at={wrong.offset!} />}
+    </span>
+  );
+}
+
+/** Draws a line under the word at which a formula goes wrong. */
+function Underline({ text, at }: { text: string; at: number }) {
+  const word = /^(?:[\w.]+|\S|$)/.exec([...text].slice(at).join(''))?.[0] || ' ';
+  return (
+    <span className="formula-under" aria-hidden="true">
+      {[...text].slice(0, at).join('')}
+      <u>{word}</u>
+    </span>
   );
 }

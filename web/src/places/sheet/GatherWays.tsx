@@ -24,6 +24,7 @@ export function ValueEntry({ g, path, change, name, away, shown }: Props) {
           <span>is</span>
           <FormulaInput
             label={`Formula of ${g.name}`}
+            path={path}
             value={String(g.value ?? '')}
             change={(value) => change({ ...g, value })}
           />
