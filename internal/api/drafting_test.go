@@ -155,3 +155,23 @@ func TestVersionsSentencesAndPatterns(t *testing.T) {
 	assert.Equal(t, 422, status)
 	assert.Contains(t, jsonText(missing), "fill in: Field, Value, Channel")
 }
+
+// What somebody else has written meanwhile is not written over.
+func TestADraftOfTwo(t *testing.T) {
+	c := withTill(t)
+	_, w := c.call("POST", "/api/workflows", sheetBody(till))
+	path := fmt.Sprintf("/api/workflows/%v/draft", w["id"])
+	save := func(seen any) int {
+		status, _ := c.call("PUT", path, jsonText(map[string]any{"text": till, "seen": seen}))
+		return status
+	}
+	assert.Equal(t, 200, save(w["mark"]))
+	other := "UPDATE workflows SET updated_by = 'Jonas', updated_at = now()"
+	require.NoError(t, c.st.DB.Exec(other).Error)
+	assert.Equal(t, 200, save(w["mark"]), "he has switched it, and left the draft as it was")
+	require.NoError(t, c.st.DB.Exec(other+", draft = draft || '# his'").Error)
+	assert.Equal(t, 409, save(w["mark"]))
+	_, now := c.call("GET", strings.TrimSuffix(path, "/draft"), "")
+	assert.Contains(t, now["text"], "# his")
+	assert.Equal(t, 200, save(now["mark"]))
+}

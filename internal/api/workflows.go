@@ -2,6 +2,8 @@ package api
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -43,6 +45,7 @@ type WorkflowItem struct {
 type WorkflowDetail struct {
 	WorkflowItem
 	Text  string `json:"text" doc:"the draft, as YAML"`
+	Mark  string `json:"mark" doc:"changes whenever the draft does"`
 	Sheet any    `json:"sheet" doc:"the draft, as an object; null while it cannot be read"`
 	Live  string `json:"live" doc:"the version's sheet, as YAML"`
 	// Changes is what switching on would change.
@@ -229,7 +232,7 @@ func (s *Server) workflow(ctx context.Context, id int64) (*workflowOutput, error
 		}
 	}
 	out.Body.WorkflowItem = s.item(*w, out.Body.Live, known)
-	out.Body.Text, out.Body.Changes = w.Draft, []sheet.Change{}
+	out.Body.Text, out.Body.Mark, out.Body.Changes = w.Draft, markOf(w.Draft), []sheet.Change{}
 	if w.Version > 0 && out.Body.Live != w.Draft {
 		out.Body.Changes = append(out.Body.Changes, sheet.Differences([]byte(out.Body.Live), []byte(w.Draft))...)
 	}
@@ -237,6 +240,12 @@ func (s *Server) workflow(ctx context.Context, id int64) (*workflowOutput, error
 		out.Body.Sheet = json.RawMessage(raw)
 	}
 	return out, nil
+}
+
+// markOf tells drafts apart.
+func markOf(draft string) string {
+	sum := sha256.Sum256([]byte(draft))
+	return hex.EncodeToString(sum[:8])
 }
 
 func nameOf(text, fallback string) string {
@@ -267,7 +276,10 @@ func (s *Server) createWorkflow(ctx context.Context, who *Person, in *createInpu
 
 type draftInput struct {
 	ID   int64 `path:"id"`
-	Body SheetBody
+	Body struct {
+		SheetBody
+		Seen string `json:"seen,omitempty" doc:"the mark of the draft that this one was made of; if somebody else has changed it since, nothing is kept"`
+	}
 }
 
 func (s *Server) saveDraft(ctx context.Context, who *Person, in *draftInput) (*workflowOutput, error) {
@@ -278,6 +290,9 @@ func (s *Server) saveDraft(ctx context.Context, who *Person, in *draftInput) (*w
 	w, err := s.store.Workflow(ctx, in.ID)
 	if err != nil {
 		return nil, err
+	}
+	if seen := in.Body.Seen; seen != "" && seen != markOf(w.Draft) && w.UpdatedBy != who.Name {
+		return nil, huma.Error409Conflict(fmt.Sprintf("%s has changed this draft meanwhile; copy what you need, and load the page again", w.UpdatedBy))
 	}
 	w.Name, w.Draft, w.UpdatedBy, w.UpdatedAt = nameOf(text, w.Name), text, who.Name, time.Now()
 	if err := s.store.DB.WithContext(ctx).Select("name", "draft", "updated_by", "updated_at").Updates(w).Error; err != nil {

@@ -1163,6 +1163,14 @@ export interface components {
             /** @description words to put in the place of those; with nothing to replace, to add */
             choices: string[] | null;
         };
+        DraftInputBody: {
+            /** @description the mark of the draft that this one was made of; if somebody else has changed it since, nothing is kept */
+            seen?: string;
+            /** @description the sheet as an object; used where there is no text */
+            sheet?: unknown;
+            /** @description the sheet as YAML or JSON text */
+            text?: string;
+        };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
             location?: string;
@@ -2151,6 +2159,8 @@ export interface components {
             last_told: string | null;
             /** @description the version's sheet, as YAML */
             live: string;
+            /** @description changes whenever the draft does */
+            mark: string;
             name: string;
             note: string;
             on: boolean;
@@ -3633,7 +3643,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SheetBody"];
+                "application/json": components["schemas"]["DraftInputBody"];
             };
         };
         responses: {

@@ -29,6 +29,11 @@ export function useDraft(id: number) {
   const running = useRef<Promise<void>>(Promise.resolve());
 
   if (loaded.data && !draft && !loaded.isFetching) setDraft(draftOf(loaded.data));
+  /** The mark of the draft as it was last known here: somebody else's change is not written over. */
+  const seen = useRef<string>(undefined);
+  useEffect(() => {
+    seen.current ??= loaded.data?.mark;
+  }, [loaded.data]);
 
   const flush = useCallback(async () => {
     window.clearTimeout(timer.current);
@@ -37,8 +42,9 @@ export function useDraft(id: number) {
     if (next) {
       running.current = running.current.then(async () => {
         try {
-          const body = next.sheet ? { sheet: next.sheet } : { text: next.text };
+          const body = { ...(next.sheet ? { sheet: next.sheet } : { text: next.text }), seen: seen.current };
           const w = await said(api.PUT('/api/workflows/{id}/draft', { params: { path: { id } }, body }));
+          seen.current = w.mark;
           cache.setQueryData(['workflow', id], w);
           if (!pending.current) setSaving('saved');
         } catch (e) {
@@ -88,7 +94,10 @@ export function useDraft(id: number) {
         method: 'PUT',
         keepalive: true,
         headers: { 'Content-Type': 'application/json' },
-        body: JSON.stringify(next.sheet ? { sheet: next.sheet } : { text: next.text }),
+        body: JSON.stringify({
+          ...(next.sheet ? { sheet: next.sheet } : { text: next.text }),
+          seen: seen.current,
+        }),
       });
     };
     window.addEventListener('pagehide', leave);
@@ -99,10 +108,12 @@ export function useDraft(id: number) {
   const back = (w: WorkflowDetail) => {
     if (draft) past.current = [...past.current, { draft, at: 0 }];
     pending.current = undefined;
+    seen.current = w.mark;
     setDraft(draftOf(w));
   };
 
   const set = (w: WorkflowDetail) => {
+    seen.current = w.mark;
     cache.setQueryData(['workflow', id], w);
     void cache.invalidateQueries({ queryKey: ['workflows'] });
   };
@@ -115,7 +126,10 @@ export function useDraft(id: number) {
     saving,
     flush,
     set,
-    reset: (w: WorkflowDetail) => setDraft(draftOf(w)),
+    reset: (w: WorkflowDetail) => {
+      seen.current = w.mark;
+      setDraft(draftOf(w));
+    },
   };
 }
 
