@@ -83,15 +83,11 @@ func (s *Server) proofRoutes() {
 }
 
 func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOutput, error) {
-	text, err := in.Body.source()
+	c, err := s.compile(ctx, in.Body.SheetBody)
 	if err != nil {
 		return nil, err
 	}
-	known, err := s.Engine.Known(ctx)
-	if err != nil {
-		return nil, err
-	}
-	plan, sh, problems := sheet.Compile([]byte(text), known)
+	plan, sh, problems, known := c.plan, c.sheet, c.problems, c.known
 	out := &proofOutput{}
 	out.Body.Problems, out.Body.Trail, out.Body.Counts, out.Body.Seen = problems, []TrailMark{}, map[string]*decide.Counted{}, map[string][]sheet.Tally{}
 	if plan != nil {

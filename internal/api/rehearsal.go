@@ -55,17 +55,9 @@ func (s *Server) rehearsalRoutes() {
 }
 
 func (s *Server) rehearse(ctx context.Context, _ *Person, in *rehearsalInput) (*huma.StreamResponse, error) {
-	text, err := in.Body.source()
+	c, err := s.runnableBody(ctx, in.Body.SheetBody)
 	if err != nil {
 		return nil, err
-	}
-	known, err := s.Engine.Known(ctx)
-	if err != nil {
-		return nil, err
-	}
-	plan, _, problems := sheet.Compile([]byte(text), known)
-	if plan == nil {
-		return nil, invalid("body.sheet", "the sheet has errors and cannot be run: %v", problems[0])
 	}
 	var on *sheet.Plan
 	if in.Body.Workflow != 0 {
@@ -73,7 +65,7 @@ func (s *Server) rehearse(ctx context.Context, _ *Person, in *rehearsalInput) (*
 			return nil, err
 		}
 	}
-	r := &rehearsal{server: s, plan: plan, on: on, as: in.Body.As, to: time.Now().UTC()}
+	r := &rehearsal{server: s, plan: c.plan, on: on, as: in.Body.As, to: time.Now().UTC()}
 	if in.Body.From != nil {
 		r.from = *in.Body.From
 	}

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"dorfbote/internal/core/decide"
-	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/engine"
 )
 
@@ -38,23 +37,16 @@ func (s *Server) try(ctx context.Context, _ *Person, in *tryInput) (*tryOutput, 
 	if _, err := s.store.Workflow(ctx, in.ID); err != nil {
 		return nil, err
 	}
-	text, err := in.Body.source()
+	c, err := s.runnableBody(ctx, in.Body.SheetBody)
 	if err != nil {
 		return nil, err
 	}
-	known, err := s.Engine.Known(ctx)
-	if err != nil {
-		return nil, err
-	}
-	if !slices.Contains(known.Destinations(), in.Body.To) {
+	if !slices.Contains(c.known.Destinations(), in.Body.To) {
 		return nil, invalid("body.to", "there is no destination %s", in.Body.To)
 	}
-	plan, sh, problems := sheet.Compile([]byte(text), known)
-	if plan == nil {
-		return nil, invalid("body.sheet", "the sheet has errors and cannot be run: %v", problems[0])
-	}
+	plan := c.plan
 	var of *pastArrival
-	switch source := sh.Watch.Source.S; {
+	switch source := c.sheet.Watch.Source.S; {
 	case source == "" || in.Body.Arrival == 0 && in.Body.Record == "":
 	case in.Body.Record != "":
 		of, err = s.fromRecord(ctx, source, in.Body.Record)

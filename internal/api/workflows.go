@@ -96,6 +96,36 @@ func (b SheetBody) source() (string, error) {
 	return string(text), err
 }
 
+// compiled is the sheet of a request, read and checked against what is known.
+type compiled struct {
+	plan     *sheet.Plan  // nil where it cannot be run
+	sheet    *sheet.Sheet // nil where it cannot be read
+	problems []report.Problem
+	known    sheet.Known
+}
+
+// compile reads the sheet of a request.
+func (s *Server) compile(ctx context.Context, b SheetBody) (c compiled, err error) {
+	text, err := b.source()
+	if err != nil {
+		return c, err
+	}
+	if c.known, err = s.Engine.Known(ctx); err != nil {
+		return c, err
+	}
+	c.plan, c.sheet, c.problems = sheet.Compile([]byte(text), c.known)
+	return c, nil
+}
+
+// runnableBody is compile for what is of use only if the sheet can be run.
+func (s *Server) runnableBody(ctx context.Context, b SheetBody) (compiled, error) {
+	c, err := s.compile(ctx, b)
+	if err == nil && c.plan == nil {
+		err = invalid("body.sheet", "the sheet has errors and cannot be run: %v", c.problems[0])
+	}
+	return c, err
+}
+
 func (s *Server) workflowRoutes() {
 	register(s, op("list-workflows", http.MethodGet, "/api/workflows", "All workflows", "Workflows"), anyone, s.listWorkflows)
 	register(s, op("get-workflow", http.MethodGet, "/api/workflows/{id}", "One workflow", "Workflows"), anyone,

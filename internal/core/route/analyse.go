@@ -106,6 +106,7 @@ type view struct {
 	at   cond.Situation
 	base region
 	rows []region
+	read []bool // the row was not too intricate
 }
 
 func (a *analysis) situations() {
@@ -138,7 +139,7 @@ func (a *analysis) situations() {
 			if !ok {
 				a.Whole, r = false, nil
 			}
-			v.rows = append(v.rows, r)
+			v.rows, v.read = append(v.rows, r), append(v.read, ok)
 		}
 		a.views = append(a.views, v)
 	}
@@ -176,11 +177,11 @@ func (a *analysis) rows() {
 		known := true
 		var alone *Example
 		for _, v := range a.views {
-			mine := v.meetAll(v.base, v.rows[i])
-			if _, ok := v.region(a.Rows[i], true); !ok {
+			if !v.read[i] {
 				known = false
 				break
 			}
+			mine := v.meetAll(v.base, v.rows[i])
 			if alone == nil && len(mine) > 0 {
 				alone = v.example(mine[0])
 			}
@@ -273,12 +274,7 @@ func (a *analysis) overlap(j, i int) {
 func (a *analysis) gap() {
 	known := true
 	for _, v := range a.views {
-		for i, n := range a.Rows {
-			if _, ok := v.region(n, true); !ok {
-				known = false // what is too intricate might take it
-			}
-			_ = i
-		}
+		known = known && !slices.Contains(v.read, false) // what is too intricate might take it
 		found, ok := a.rest(v, v.base, slices.Concat(v.rows...))
 		known = known && ok
 		if found == nil || !known {

@@ -6,7 +6,7 @@ import { SpanInput } from '../../parts/SpanInput';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { sourceOf, type Pace, type Sheet } from './model';
 import { useAround } from './surroundings';
-import { OpeningLine, weekdays } from './watch/SilentForm';
+import { OpeningLines, weekdays } from './watch/SilentForm';
 
 interface Props {
   sheet: Sheet;
@@ -267,23 +267,11 @@ function QuietLines({
         }
         proof={proof}
       />
-      {open.map((o, i) => (
-        <BandLine
-          key={i}
-          className="depth-1"
-          ask={
-            <OpeningLine
-              value={o}
-              readOnly={readOnly}
-              change={(next) => set({ ...quiet, open: open.map((x, n) => (n === i ? next : x)) })}
-              remove={() => {
-                const left = open.filter((_, n) => n !== i);
-                set(left.length ? { ...quiet, open: left } : undefined);
-              }}
-            />
-          }
-        />
-      ))}
+      <OpeningLines
+        open={open}
+        readOnly={readOnly}
+        change={(left) => set(left.length ? { ...quiet, open: left } : undefined)}
+      />
     </>
   );
 }

@@ -216,54 +216,43 @@ export function startValue(takes: string, had: unknown): unknown {
   return Array.isArray(had) ? (had[0] ?? '') : typeof had === 'boolean' ? '' : (had ?? '');
 }
 
-/** The sheet with a message called otherwise, wherever it is named. */
-export function renamed(sheet: Sheet, from: string, to: string): Sheet {
-  const tells = (list: Tell[] | undefined) =>
-    list?.map((t) => ({
-      ...t,
-      message: t.message === from ? to : t.message,
-      ...(t.reply !== undefined && { reply: t.reply === from ? to : t.reply }),
-    }));
+/** The sheet with everything that is told somewhere changed. */
+function withTells(sheet: Sheet, tell: (t: Tell) => Tell): Sheet {
+  const all = (list: Tell[] | undefined) => (list ?? []).map(tell);
   const { rows, otherwise } = sheet.route;
   return {
     ...sheet,
-    messages: Object.fromEntries(
-      Object.entries(sheet.messages ?? {}).map(([name, m]) => [name === from ? to : name, m]),
-    ),
     gather: sheet.gather?.map((g) =>
-      typeof g.if_fails === 'object' ? { ...g, if_fails: { tell: tells(g.if_fails.tell)! } } : g,
+      typeof g.if_fails === 'object' ? { ...g, if_fails: { tell: all(g.if_fails.tell) } } : g,
     ),
     route: {
       ...sheet.route,
-      ...(rows && { rows: rows.map((r) => ({ ...r, tell: tells(r.tell) ?? [] })) }),
-      ...(otherwise && { otherwise: { tell: tells(otherwise.tell) ?? [] } }),
+      ...(rows && { rows: rows.map((r) => ({ ...r, tell: all(r.tell) })) }),
+      ...(otherwise && { otherwise: { tell: all(otherwise.tell) } }),
     },
   };
 }
 
+/** The sheet with a message called otherwise, wherever it is named. */
+export function renamed(sheet: Sheet, from: string, to: string): Sheet {
+  const name = (n: string) => (n === from ? to : n);
+  const messages = Object.entries(sheet.messages ?? {}).map(([n, m]) => [name(n), m]);
+  return withTells({ ...sheet, messages: Object.fromEntries(messages) }, ({ reply, ...t }) => ({
+    ...t,
+    message: name(t.message),
+    ...(reply !== undefined && { reply: name(reply) }),
+  }));
+}
+
 /** The sheet without a message: what told it tells the next one, and no reply is made of it. */
 export function withoutMessage(sheet: Sheet, name: string): Sheet {
-  const left = Object.fromEntries(Object.entries(sheet.messages ?? {}).filter(([n]) => n !== name));
-  const next = Object.keys(left)[0] ?? '';
-  const tells = (list: Tell[] | undefined) =>
-    list?.map(({ reply, ...t }) => ({
-      ...t,
-      message: t.message === name ? next : t.message,
-      ...(reply !== undefined && reply !== name && { reply }),
-    }));
-  const { rows, otherwise } = sheet.route;
-  return {
-    ...sheet,
-    messages: left,
-    gather: sheet.gather?.map((g) =>
-      typeof g.if_fails === 'object' ? { ...g, if_fails: { tell: tells(g.if_fails.tell)! } } : g,
-    ),
-    route: {
-      ...sheet.route,
-      ...(rows && { rows: rows.map((r) => ({ ...r, tell: tells(r.tell) ?? [] })) }),
-      ...(otherwise && { otherwise: { tell: tells(otherwise.tell) ?? [] } }),
-    },
-  };
+  const messages = Object.fromEntries(Object.entries(sheet.messages ?? {}).filter(([n]) => n !== name));
+  const next = Object.keys(messages)[0] ?? '';
+  return withTells({ ...sheet, messages }, ({ reply, ...t }) => ({
+    ...t,
+    message: t.message === name ? next : t.message,
+    ...(reply !== undefined && reply !== name && { reply }),
+  }));
 }
 
 /** The marks of routes, in their order; the same stand in the trail and beside the rows. */

@@ -45,22 +45,33 @@ export function SilentForm({ watch, set, proof }: FormProps) {
         }
         proof={proof && <span className="muted">silent from {fullOf(proof.at)}, if nothing comes</span>}
       />
-      {open.map((o, i) => (
-        <BandLine
-          key={i}
-          className="depth-1"
-          ask={
-            <OpeningLine
-              value={o}
-              readOnly={readOnly}
-              change={(next) => setOpen(open.map((x, n) => (n === i ? next : x)))}
-              remove={() => setOpen(open.filter((_, n) => n !== i))}
-            />
-          }
-        />
-      ))}
+      <OpeningLines open={open} readOnly={readOnly} change={setOpen} />
     </>
   );
+}
+
+interface LinesProps {
+  open: Opening[];
+  readOnly: boolean;
+  change: (next: Opening[]) => void;
+}
+
+/** Opening hours, a line for each span of them. */
+export function OpeningLines({ open, readOnly, change }: LinesProps) {
+  return open.map((o, i) => (
+    <BandLine
+      key={i}
+      className="depth-1"
+      ask={
+        <OpeningLine
+          value={o}
+          readOnly={readOnly}
+          change={(next) => change(open.map((x, n) => (n === i ? next : x)))}
+          remove={() => change(open.filter((_, n) => n !== i))}
+        />
+      }
+    />
+  ));
 }
 
 interface LineProps {
@@ -71,7 +82,7 @@ interface LineProps {
 }
 
 /** One span of opening hours. */
-export function OpeningLine({ value, readOnly, change, remove }: LineProps) {
+function OpeningLine({ value, readOnly, change, remove }: LineProps) {
   return (
     <div className="inline">
       <span className="lead-word">open</span>
