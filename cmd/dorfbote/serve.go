@@ -22,6 +22,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/observe"
 	"dorfbote/internal/seal"
 	"dorfbote/internal/store"
 	"dorfbote/web"
@@ -37,6 +38,13 @@ type settings struct {
 	PracticeURL string `env:"DORFBOTE_PRACTICE_URL"`
 	Data        string `env:"DORFBOTE_DATA"`
 	LogLevel    string `env:"DORFBOTE_LOG" envDefault:"info"`
+	LogFormat   string `env:"DORFBOTE_LOG_FORMAT" envDefault:"text"` // text or json
+	// KeepDays and KeepArrivals say how long arrivals are kept; 0 is for ever.
+	KeepDays     int   `env:"DORFBOTE_KEEP_DAYS" envDefault:"0"`
+	KeepArrivals int64 `env:"DORFBOTE_KEEP_ARRIVALS" envDefault:"0"`
+	// MetricsAddr is where a worker, which serves nothing else, gives its metrics; MetricsToken lets other machines ask.
+	MetricsAddr  string `env:"DORFBOTE_METRICS_ADDR"`
+	MetricsToken string `env:"DORFBOTE_METRICS_TOKEN,unset"`
 	// KeyFile holds the key that secrets are sealed with; it is made where there is none. Key is the key itself.
 	KeyFile string `env:"DORFBOTE_KEY_FILE"`
 	Key     string `env:"DORFBOTE_KEY,unset"`
@@ -54,7 +62,14 @@ func readSettings() (settings, *slog.Logger, error) {
 	if err := level.UnmarshalText([]byte(s.LogLevel)); err != nil {
 		return s, nil, fmt.Errorf("DORFBOTE_LOG: %w", err)
 	}
-	return s, slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})), nil
+	o := &slog.HandlerOptions{Level: level}
+	switch s.LogFormat {
+	case "json":
+		return s, slog.New(slog.NewJSONHandler(os.Stderr, o)), nil
+	case "text":
+		return s, slog.New(slog.NewTextHandler(os.Stderr, o)), nil
+	}
+	return s, nil, fmt.Errorf("DORFBOTE_LOG_FORMAT is text or json, not %q", s.LogFormat)
 }
 
 // open connects to the database named in the environment and makes an engine on it.
@@ -89,6 +104,8 @@ func openEngine(ctx context.Context, s settings, url string, ws value.Workspace,
 		return nil, err
 	}
 	e.Box, e.Env = box, env
+	e.Keep = store.Keep{Days: s.KeepDays, Arrivals: s.KeepArrivals}
+	e.Meters = observe.NewMeters(st)
 	return e, nil
 }
 
@@ -141,7 +158,15 @@ func workCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "work", Short: "A worker: decides and posts", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return withEngine(cmd.Context(), func(_ settings, e *engine.Engine) error {
+			return withEngine(cmd.Context(), func(s settings, e *engine.Engine) error {
+				end, err := observe.Trace(cmd.Context(), "work")
+				if err != nil {
+					return err
+				}
+				defer func() { _ = end(context.WithoutCancel(cmd.Context())) }()
+				if err := scraped(cmd.Context(), s, e); err != nil {
+					return err
+				}
 				if err := e.Start(context.WithoutCancel(cmd.Context())); err != nil {
 					return err
 				}
@@ -154,6 +179,22 @@ func workCommand() *cobra.Command {
 	}
 }
 
+// scraped gives a worker's metrics at an address of their own, where one is set.
+func scraped(ctx context.Context, s settings, e *engine.Engine) error {
+	if s.MetricsAddr == "" {
+		return nil
+	}
+	l, err := net.Listen("tcp", s.MetricsAddr)
+	if err != nil {
+		return fmt.Errorf("DORFBOTE_METRICS_ADDR: %w", err)
+	}
+	mux := http.NewServeMux()
+	mux.Handle("GET /metrics", e.Meters.Handler())
+	mux.HandleFunc("GET /healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
+	go func() { _ = listen(ctx, l, mux) }()
+	return nil
+}
+
 func serveCommand() *cobra.Command {
 	var work bool
 	cmd := &cobra.Command{
@@ -161,6 +202,11 @@ func serveCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx := cmd.Context()
 			return withEngine(ctx, func(s settings, e *engine.Engine) error {
+				end, err := observe.Trace(ctx, "serve")
+				if err != nil {
+					return err
+				}
+				defer func() { _ = end(context.WithoutCancel(ctx)) }()
 				if work {
 					if err := e.Start(context.WithoutCancel(ctx)); err != nil {
 						return err
@@ -176,7 +222,7 @@ func serveCommand() *cobra.Command {
 					public = "http://" + l.Addr().String()
 				}
 				e.Log.Info("serving", "address", public)
-				return serve(ctx, l, e, api.Options{Practice: s.PracticeURL, PublicURL: public, Secure: strings.HasPrefix(public, "https:")})
+				return serve(ctx, l, e, api.Options{Practice: s.PracticeURL, PublicURL: public, Secure: strings.HasPrefix(public, "https:"), MetricsToken: s.MetricsToken})
 			})
 		},
 	}
@@ -192,7 +238,7 @@ func serve(ctx context.Context, l net.Listener, e *engine.Engine, o api.Options)
 	}
 	inner, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
-	o.Engine, o.Log, o.Web = e, e.Log, dist
+	o.Engine, o.Log, o.Web, o.Meters = e, e.Log, dist, e.Meters
 	o.Intake, o.Hub = engine.NewIntake(inner, e), engine.NewHub(inner, e)
 	s, err := api.New(o)
 	if err != nil {

@@ -49,6 +49,7 @@ type VerdictItem struct {
 	Error      string     `json:"error"`
 	Later      string     `json:"later" doc:"of what was held: released or digest, once it was told"`
 	LaterAt    *time.Time `json:"later_at"`
+	DecidedAt  *time.Time `json:"decided_at,omitempty"`
 }
 
 // ArrivalDetail is an arrival with its record.
@@ -83,6 +84,9 @@ type arrivalsInput struct {
 	Workflow int64  `query:"workflow"`
 	Before   int64  `query:"before"`
 	Limit    int    `query:"limit" default:"50" minimum:"1" maximum:"200"`
+	// Since and Until are when it came in.
+	Since time.Time `query:"since" doc:"came in at this moment or later"`
+	Until time.Time `query:"until" doc:"came in before this moment"`
 }
 
 type arrivalOutput struct {
@@ -95,17 +99,18 @@ type arrivalOutput struct {
 
 func (s *Server) arrivalRoutes() {
 	register(s, op("list-arrivals", http.MethodGet, "/api/arrivals", "What came in, newest first", "Arrivals"), anyone, s.listArrivals)
+	register(s, op("decide-again", http.MethodPost, "/api/arrivals/{id}/again", "What the workflows that are on now would make of an arrival; nothing is sent", "Arrivals"), anyone, s.decideAgain)
 	register(s, op("get-arrival", http.MethodGet, "/api/arrivals/{id}", "One arrival, with every workflow's verdict and why", "Arrivals"), anyone, s.getArrival)
 }
 
 func (s *Server) listArrivals(ctx context.Context, _ *Person, in *arrivalsInput) (*listOutput[ArrivalItem], error) {
-	rows, err := s.store.Arrivals(ctx, store.ArrivalFilter{
-		Source: in.Source, Key: in.Key, Text: in.Q, Verdict: in.Verdict, Workflow: in.Workflow, Before: in.Before, Limit: in.Limit + 1,
+	rows, looked, err := s.store.Arrivals(ctx, store.ArrivalFilter{
+		Source: in.Source, Key: in.Key, Text: in.Q, Verdict: in.Verdict, Workflow: in.Workflow, Before: in.Before, Since: in.Since, Until: in.Until, Limit: in.Limit + 1,
 	})
 	if err != nil {
 		return nil, err
 	}
-	next := int64(0)
+	next := looked // a text was looked for that far; there may be more
 	if len(rows) > in.Limit {
 		rows = rows[:in.Limit]
 		next = rows[len(rows)-1].Seq
@@ -132,7 +137,7 @@ func (s *Server) listArrivals(ctx context.Context, _ *Person, in *arrivalsInput)
 func (s *Server) verdictItem(ctx context.Context, v store.VerdictRow, source string) VerdictItem {
 	it := VerdictItem{
 		WorkflowID: v.WorkflowID, Workflow: v.Workflow, Version: v.Version, Verdict: v.Verdict.Verdict, Row: v.Route,
-		DecidedBy: v.DecidedBy, Where: v.FailedAt, Error: v.Error, Later: v.Later, LaterAt: v.LaterAt,
+		DecidedBy: v.DecidedBy, Where: v.FailedAt, Error: v.Error, Later: v.Later, LaterAt: v.LaterAt, DecidedAt: &v.DecidedAt,
 	}
 	if v.DecidedBy != "" {
 		if plan, err := s.Engine.Plan(ctx, v.WorkflowID, v.Version, source); err == nil {
@@ -227,14 +232,9 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 		told[v.WorkflowID] = true
 		item := s.verdictItem(ctx, v, row.Source)
 		out.Body.Arrival.Verdicts = append(out.Body.Arrival.Verdicts, item)
-		out.Body.Why = append(out.Body.Why, Why{item, s.proofOf(ctx, v.WorkflowID, v.Version, a, known)})
+		out.Body.Why = append(out.Body.Why, Why{item, s.proofOf(ctx, v.WorkflowID, v.Version, a, known, recall(v.Gathered))})
 	}
-	var live []store.Live
-	if row.ForWorkflow != nil { // a tick or a start is for one workflow alone
-		live, err = s.store.LiveNamed(ctx, []int64{*row.ForWorkflow})
-	} else {
-		live, err = s.store.LiveOn(ctx, []string{row.Source})
-	}
+	live, err := s.liveFor(ctx, row.Arrival)
 	if err != nil {
 		return nil, err
 	}
@@ -247,7 +247,7 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 			w.DecidedBy = "it is started by a timer, which arrivals only set"
 		} else if row.Seq <= l.Since {
 			w.DecidedBy = "came before this workflow was switched on"
-		} else if w.Proof = s.proofOf(ctx, l.ID, l.Version, a, known); w.Proof != nil {
+		} else if w.Proof = s.proofOf(ctx, l.ID, l.Version, a, known, nil); w.Proof != nil {
 			w.DecidedBy = w.Proof.DecidedBy
 			if w.Proof.Verdict == string(decide.Dropped) { // passed over, among many sheets, for what they keep
 				w.Verdict = w.Proof.Verdict
@@ -260,18 +260,83 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 	return out, err
 }
 
+// recall reads what was gathered when an arrival was decided.
+func recall(raw *string) map[string]any {
+	if raw == nil {
+		return nil
+	}
+	v, err := value.ReadJSON([]byte(*raw))
+	if err != nil {
+		return nil
+	}
+	m, _ := v.(map[string]any)
+	return m
+}
+
+type againOutput struct {
+	Body struct {
+		Why []Why `json:"why" doc:"each workflow that is on, with its version of now"`
+	}
+}
+
+// decideAgain decides an arrival as it would be decided now: by the versions that are on, and with what they would find
+// now. It writes nothing.
+func (s *Server) decideAgain(ctx context.Context, _ *Person, in *idInput) (*againOutput, error) {
+	row, err := s.store.Arrival(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	a, err := row.Core()
+	if err != nil {
+		return nil, err
+	}
+	live, err := s.liveFor(ctx, row.Arrival)
+	if err != nil {
+		return nil, err
+	}
+	out := &againOutput{}
+	out.Body.Why = []Why{}
+	for _, l := range live {
+		if l.Timed() && row.ForWorkflow == nil || len(out.Body.Why) >= mostWhy {
+			continue
+		}
+		w := Why{VerdictItem: VerdictItem{WorkflowID: l.ID, Workflow: l.Name, Version: l.Version, Verdict: string(decide.Failed)}}
+		plan, err := s.Engine.Plan(ctx, l.ID, l.Version, l.Source)
+		if err != nil {
+			w.Error = err.Error()
+			out.Body.Why = append(out.Body.Why, w)
+			continue
+		}
+		p := proofLines(plan, decide.Occasion(plan, a, a.Time), s.Engine.Reach(ctx, engine.AskNothing))
+		w.Proof, w.Verdict, w.Row, w.DecidedBy, w.Where, w.Error = p, p.Verdict, p.Row, p.DecidedBy, p.Where, p.Error
+		w.Because = plan.Words(p.DecidedBy)
+		out.Body.Why = append(out.Body.Why, w)
+	}
+	return out, nil
+}
+
+// liveFor lists the workflows that are on and that an arrival is for.
+func (s *Server) liveFor(ctx context.Context, row store.Arrival) ([]store.Live, error) {
+	if row.ForWorkflow != nil { // a tick or a start is for one workflow alone
+		return s.store.LiveNamed(ctx, []int64{*row.ForWorkflow})
+	}
+	return s.store.LiveOn(ctx, []string{row.Source})
+}
+
 // mostWhy is for how many workflows an arrival says why.
 const mostWhy = 200
 
-func (s *Server) proofOf(ctx context.Context, workflow int64, version int, a *arrival.Arrival, known sheet.Known) *ProofLines {
+func (s *Server) proofOf(ctx context.Context, workflow int64, version int, a *arrival.Arrival, known sheet.Known, recalled map[string]any) *ProofLines {
 	text, err := s.store.VersionSheet(ctx, workflow, version)
 	if err != nil {
 		return nil
 	}
-	known.Sources, known.Destinations = nil, nil // what has gone since does not matter for why
+	known.Sources, known.Destinations, known.Workflows = nil, nil, nil // what has gone since does not matter for why
 	plan, _, _ := sheet.Compile([]byte(text), known)
 	if plan == nil {
 		return nil
 	}
-	return proofLines(plan, decide.Occasion(plan, a, a.Time), s.Engine.Reach(ctx, engine.AskNothing))
+	reach := s.Engine.Reach(ctx, engine.AskNothing)
+	reach.Recall = recalled
+	return proofLines(plan, decide.Occasion(plan, a, a.Time), reach)
 }

@@ -37,23 +37,24 @@ type ConnectionKind struct {
 
 // ConnectionItem is a connection in the list.
 type ConnectionItem struct {
-	ID           string            `json:"id"`
-	Kind         string            `json:"kind"`
-	KindTitle    string            `json:"kind_title"`
-	Title        string            `json:"title"`
-	Address      string            `json:"address" doc:"of a hook or form: its own; of the rest: where it calls"`
-	Signed       bool              `json:"signed" doc:"of a hook: only signed events are taken in"`
-	KeyField     string            `json:"key_field"`
-	Settings     map[string]string `json:"settings" doc:"without the secrets"`
-	Secrets      []string          `json:"secrets" doc:"the names of the secrets that are set"`
-	Paused       bool              `json:"paused"`
-	LastOK       *time.Time        `json:"last_ok"`
-	FailingSince *time.Time        `json:"failing_since"`
-	LastError    string            `json:"last_error"`
-	Sources      []string          `json:"sources" doc:"what is read from it; of a chat, its channels"`
-	LastArrival  *time.Time        `json:"last_arrival"`
-	Today        int64             `json:"today" doc:"arrivals in the last 24 hours"`
-	CallsADay    int64             `json:"calls_a_day" doc:"what asking costs at the present rhythm"`
+	ID            string            `json:"id"`
+	Kind          string            `json:"kind"`
+	KindTitle     string            `json:"kind_title"`
+	Title         string            `json:"title"`
+	Address       string            `json:"address" doc:"of a hook or form: its own; of the rest: where it calls"`
+	Signed        bool              `json:"signed" doc:"of a hook: only signed events are taken in"`
+	KeyField      string            `json:"key_field"`
+	Settings      map[string]string `json:"settings" doc:"without the secrets"`
+	Secrets       []string          `json:"secrets" doc:"the names of the secrets that are set"`
+	Paused        bool              `json:"paused"`
+	LastOK        *time.Time        `json:"last_ok"`
+	FailingSince  *time.Time        `json:"failing_since"`
+	LastError     string            `json:"last_error"`
+	SecretExpires *time.Time        `json:"secret_expires" doc:"when its secret ends, as far as is known"`
+	Sources       []string          `json:"sources" doc:"what is read from it; of a chat, its channels"`
+	LastArrival   *time.Time        `json:"last_arrival"`
+	Today         int64             `json:"today" doc:"arrivals in the last 24 hours"`
+	CallsADay     int64             `json:"calls_a_day" doc:"what asking costs at the present rhythm"`
 }
 
 // HealthHour is how a connection's calls went in one hour.
@@ -105,11 +106,12 @@ type makeInput struct {
 type changeInput struct {
 	ID   string `path:"id"`
 	Body struct {
-		Title    string            `json:"title,omitempty" maxLength:"100"`
-		Settings map[string]string `json:"settings,omitempty" doc:"those to change; a secret that is not named stays as it is"`
-		KeyField string            `json:"key_field,omitempty"`
-		Paused   *bool             `json:"paused,omitempty"`
-		Renew    bool              `json:"renew,omitempty" doc:"of a hook: make a new signing secret"`
+		SecretExpires *time.Time        `json:"secret_expires,omitempty" doc:"when its secret ends, so that Today tells in time; the year 1 is never"`
+		Title         string            `json:"title,omitempty" maxLength:"100"`
+		Settings      map[string]string `json:"settings,omitempty" doc:"those to change; a secret that is not named stays as it is"`
+		KeyField      string            `json:"key_field,omitempty"`
+		Paused        *bool             `json:"paused,omitempty"`
+		Renew         bool              `json:"renew,omitempty" doc:"of a hook: make a new signing secret"`
 	}
 }
 
@@ -163,7 +165,7 @@ func (s *Server) listConnections(ctx context.Context, _ *Person, _ *struct{}) (*
 func (s *Server) connectionItem(ctx context.Context, c *store.Connection) (ConnectionItem, error) {
 	it := ConnectionItem{
 		ID: c.ID, Kind: c.Kind, Title: c.Title, KeyField: c.KeyField, Settings: map[string]string{}, Secrets: []string{}, Sources: []string{},
-		Paused: c.Paused, LastOK: c.LastOK, FailingSince: c.FailingSince, LastError: c.LastError,
+		Paused: c.Paused, LastOK: c.LastOK, FailingSince: c.FailingSince, LastError: c.LastError, SecretExpires: c.SecretExpires,
 	}
 	if k := kinds.Named(c.Kind); k != nil {
 		it.KindTitle = k.Title
@@ -370,7 +372,17 @@ func (s *Server) changeConnection(ctx context.Context, _ *Person, in *changeInpu
 		if in.Body.Paused != nil {
 			c.Paused = *in.Body.Paused
 		}
-		return tx.Model(&c).Select("title", "key_field", "settings", "sealed", "paused").Updates(&c).Error
+		for _, v := range secrets {
+			if end := tokenEnds(v); !end.IsZero() {
+				c.SecretExpires = &end
+			}
+		}
+		if e := in.Body.SecretExpires; e != nil {
+			if c.SecretExpires = e; e.Year() < 2000 {
+				c.SecretExpires = nil
+			}
+		}
+		return tx.Model(&c).Select("title", "key_field", "settings", "sealed", "paused", "secret_expires").Updates(&c).Error
 	})
 	if err != nil {
 		return nil, err

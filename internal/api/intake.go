@@ -74,9 +74,22 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request) {
 		}
 	}
 	s.requests.note(r, c.ID, body, http.StatusAccepted, "", "")
+	s.arrived(receipts)
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(http.StatusAccepted)
 	_ = json.NewEncoder(w).Encode(map[string]any{"accepted": len(receipts), "arrivals": receipts})
+}
+
+// arrived counts what was taken in, and logs each by its id.
+func (s *Server) arrived(receipts []engine.Receipt) {
+	known := 0
+	for _, r := range receipts {
+		if r.Known {
+			known++
+		}
+		s.Log.Debug("taken in", "arrival", r.Seq, "id", r.ID, "known", r.Known)
+	}
+	s.Meters.Arrived(len(receipts)-known, known)
 }
 
 func busy(w http.ResponseWriter) {

@@ -146,6 +146,11 @@ func (s *Server) moveUses(ctx context.Context, who *Person, in *moveInput) (*mov
 	if !in.Body.Apply {
 		return out, nil
 	}
+	for _, c := range changes {
+		if err := s.mayEdit(ctx, who, c.row.ID); err != nil {
+			return nil, err
+		}
+	}
 	for _, u := range out.Body.Uses {
 		if u.Problem != "" {
 			return nil, huma.Error409Conflict(fmt.Sprintf("%s could not run after the move: %s. Nothing was moved.", u.Name, u.Problem))

@@ -3,13 +3,13 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
+	"gorm.io/gorm"
 
 	"dorfbote/internal/core/message"
-	"dorfbote/internal/engine"
 	"dorfbote/internal/store"
 )
 
@@ -24,7 +24,7 @@ type PostItem struct {
 	Title       string            `json:"title"`
 	Plain       string            `json:"plain"`
 	Doc         *message.Document `json:"doc"`
-	State       string            `json:"state" enum:"waiting,sent,refused,given up,dropped,expired"`
+	State       string            `json:"state" enum:"waiting,held,sent,refused,given up,dropped,expired"`
 	Attempts    int               `json:"attempts"`
 	Status      int               `json:"status" doc:"HTTP status of the last answer; 0 for none"`
 	Answer      string            `json:"answer" doc:"the other side's words"`
@@ -45,29 +45,32 @@ type DestinationItem struct {
 	Waiting  int64      `json:"waiting"`
 	Sent     int64      `json:"sent" doc:"in the last 24 hours"`
 	LastSent *time.Time `json:"last_sent"`
+	Refused  int64      `json:"refused" doc:"refused posts that a person has yet to see to"`
+	HeldBy   string     `json:"held_by" doc:"the person who paused it; empty where the other side's refusal did"`
+	// PerMinute is the person's, Bears the other side's.
+	PerMinute int        `json:"per_minute" doc:"how many posts a minute are sent at most; 0 is as fast as it goes"`
+	Bears     float64    `json:"bears" doc:"how many a minute the other side was seen to bear, learnt from being asked to wait; 0 where it never asked"`
+	NotBefore *time.Time `json:"not_before" doc:"the next post goes no earlier"`
+	Failures  int        `json:"failures" doc:"tries in a row that failed"`
+	Oldest    *time.Time `json:"oldest" doc:"since when the oldest waiting post waits"`
 }
 
 type postsInput struct {
-	State       string `query:"state" enum:"waiting,sent,refused,given up,dropped,expired,"`
+	State       string `query:"state" enum:"waiting,held,sent,refused,given up,dropped,expired,"`
 	Destination string `query:"destination"`
 	Workflow    int64  `query:"workflow"`
 	Arrival     int64  `query:"arrival"`
+	ID          int64  `query:"post" doc:"this one alone"`
+	Q           string `query:"q" doc:"text in the title"`
 	Before      int64  `query:"before"`
 	Limit       int    `query:"limit" default:"50" minimum:"1" maximum:"200"`
 }
 
-type resumeInput struct {
-	Body struct {
-		Name string `json:"name"`
-	}
-}
-
 func (s *Server) outboxRoutes() {
 	register(s, op("list-posts", http.MethodGet, "/api/posts", "The outbox, newest first", "Outbox"), anyone, s.listPosts)
-	register(s, op("send-again", http.MethodPost, "/api/posts/{id}/again", "Send a refused or given-up post again", "Outbox"), editors, s.sendAgain)
-	register(s, op("drop-post", http.MethodPost, "/api/posts/{id}/drop", "Drop a post that is not sent", "Outbox"), editors, s.dropPost)
+	register(s, op("get-post", http.MethodGet, "/api/posts/{id}", "One post: its body as it was sent, what was answered, every attempt", "Outbox"), anyone, s.getPost)
 	register(s, op("list-destinations", http.MethodGet, "/api/destinations", "Where posts go", "Outbox"), anyone, s.listDestinations)
-	register(s, op("resume-destination", http.MethodPost, "/api/destinations/resume", "Send what waits for a paused destination", "Outbox"), editors, s.resume)
+	s.outboxActs()
 }
 
 func (s *Server) postItems(rows []store.PostRow) []PostItem {
@@ -88,7 +91,7 @@ func (s *Server) postItems(rows []store.PostRow) []PostItem {
 
 func (s *Server) listPosts(ctx context.Context, _ *Person, in *postsInput) (*listOutput[PostItem], error) {
 	rows, err := s.store.Posts(ctx, store.PostFilter{
-		State: in.State, Destination: in.Destination, Workflow: in.Workflow, Arrival: in.Arrival, Before: in.Before, Limit: in.Limit + 1,
+		State: in.State, Destination: in.Destination, Workflow: in.Workflow, Arrival: in.Arrival, ID: in.ID, Text: in.Q, Before: in.Before, Limit: in.Limit + 1,
 	})
 	next := int64(0)
 	if len(rows) > in.Limit {
@@ -98,55 +101,66 @@ func (s *Server) listPosts(ctx context.Context, _ *Person, in *postsInput) (*lis
 	return list(s.postItems(rows), next), err
 }
 
-// move puts a post into another state. A person has looked at it: it no longer expires by itself.
-func (s *Server) move(ctx context.Context, id int64, to string, from ...string) (*struct{}, error) {
-	var p store.Post
-	res := s.store.DB.WithContext(ctx).Raw("UPDATE posts SET state = ?, expires_at = NULL WHERE id = ? AND state IN ? RETURNING *", to, id, from).Scan(&p)
-	if res.Error != nil {
-		return nil, res.Error
-	}
-	if p.ID == 0 {
-		return nil, huma.Error409Conflict("the post is not in a state in which this can be done")
-	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "posts", ID: id})
-	if to == store.Waiting {
-		return nil, s.Engine.Wake(ctx, p.Destination)
-	}
-	return nil, nil
-}
-
-func (s *Server) sendAgain(ctx context.Context, _ *Person, in *idInput) (*struct{}, error) {
-	return s.move(ctx, in.ID, store.Waiting, store.Refused, store.GivenUp, store.Dropped, store.Expired)
-}
-
-func (s *Server) dropPost(ctx context.Context, _ *Person, in *idInput) (*struct{}, error) {
-	return s.move(ctx, in.ID, store.Dropped, store.Waiting, store.Refused, store.GivenUp)
-}
-
 func (s *Server) listDestinations(ctx context.Context, _ *Person, _ *struct{}) (*listOutput[DestinationItem], error) {
 	rows, err := s.store.Destinations(ctx)
 	items := make([]DestinationItem, 0, len(rows))
 	for _, d := range rows {
-		items = append(items, DestinationItem{d.Name, d.Title, d.Private, d.Paused, d.Reason, d.Waiting, d.Sent, d.LastSent})
+		it := DestinationItem{
+			Name: d.Name, Title: d.Title, Private: d.Private, Paused: d.Paused, Reason: d.Reason, Waiting: d.Waiting, Sent: d.Sent, LastSent: d.LastSent,
+			Refused: d.Refused, HeldBy: d.HeldBy, PerMinute: d.PerMinute, NotBefore: d.NotBefore, Failures: d.Failures, Oldest: d.Oldest,
+		}
+		if d.SpacingMs > 0 {
+			it.Bears = float64(time.Minute/time.Millisecond) / float64(d.SpacingMs)
+		}
+		items = append(items, it)
 	}
 	return list(items, 0), err
 }
 
-// resume lets a paused destination be sent to again: what was refused when it paused goes first.
-func (s *Server) resume(ctx context.Context, _ *Person, in *resumeInput) (*struct{}, error) {
-	db := s.store.DB.WithContext(ctx)
-	res := db.Exec("UPDATE destinations SET paused = false, reason = '', failures = 0, not_before = NULL WHERE name = ?", in.Body.Name)
-	if res.Error != nil {
-		return nil, res.Error
+// AttemptItem is one try of a post or a step.
+type AttemptItem struct {
+	At      time.Time `json:"at"`
+	TookMs  int       `json:"took_ms"`
+	Status  int       `json:"status" doc:"of HTTP; 0 when no answer came"`
+	Address string    `json:"address" doc:"what was called"`
+	Sent    string    `json:"sent" doc:"the body as it went out"`
+	Answer  string    `json:"answer" doc:"as it came, shortened"`
+}
+
+type postOutput struct {
+	Body struct {
+		Post     PostItem      `json:"post"`
+		Tried    []AttemptItem `json:"tried" doc:"the last 100, newest first"`
+		Arrival  string        `json:"arrival" doc:"the key of the record that it tells of"`
+		NotUntil *time.Time    `json:"not_until" doc:"of a post that waits: its destination is left alone until then"`
 	}
-	if res.RowsAffected == 0 {
-		return nil, huma.Error404NotFound("there is no destination " + in.Body.Name)
+}
+
+func (s *Server) getPost(ctx context.Context, _ *Person, in *idInput) (*postOutput, error) {
+	rows, err := s.store.Posts(ctx, store.PostFilter{ID: in.ID, Limit: 1})
+	if err != nil || len(rows) == 0 {
+		return nil, errors.Join(err, gorm.ErrRecordNotFound)
 	}
-	if err := db.Exec("UPDATE posts SET state = 'waiting' WHERE destination = ? AND state = 'refused'", in.Body.Name).Error; err != nil {
+	out := &postOutput{}
+	out.Body.Post = s.postItems(rows)[0]
+	if out.Body.Tried, err = s.attempts(ctx, "post", in.ID); err != nil {
 		return nil, err
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "destinations"})
-	return nil, s.Engine.Wake(ctx, in.Body.Name)
+	db := s.store.DB.WithContext(ctx)
+	if err := db.Raw("SELECT subject FROM arrivals WHERE seq = ?", rows[0].Arrival).Scan(&out.Body.Arrival).Error; err != nil {
+		return nil, err
+	}
+	if rows[0].State == store.Waiting {
+		err = db.Raw("SELECT not_before FROM destinations WHERE name = ? AND not_before > now()", rows[0].Destination).Scan(&out.Body.NotUntil).Error
+	}
+	return out, err
+}
+
+// attempts lists the tries of a post or a step, which column names.
+func (s *Server) attempts(ctx context.Context, column string, id int64) ([]AttemptItem, error) {
+	items := []AttemptItem{}
+	err := s.store.DB.WithContext(ctx).Table("attempts").Where(column+" = ?", id).Order("id DESC").Limit(100).Scan(&items).Error
+	return items, err
 }
 
 // ReadDocument reads a stored post's message.

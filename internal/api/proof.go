@@ -54,6 +54,7 @@ type ProofLines struct {
 	Otherwise bool                           `json:"otherwise" doc:"the arrival goes to otherwise"`
 	Messages  map[string]decide.MessageProof `json:"messages"`
 	Posts     []PlannedPost                  `json:"posts"`
+	Follow    []decide.StepProof             `json:"follow"`
 }
 
 // PlannedPost is a post that would be sent.
@@ -191,10 +192,13 @@ func proofLines(plan *sheet.Plan, a *arrival.Arrival, reach formula.Reach) *Proo
 	l := &ProofLines{
 		Verdict: string(p.Outcome.Verdict), Row: p.Outcome.Row, DecidedBy: p.Outcome.DecidedBy, Where: p.Outcome.Where, Error: p.Outcome.Error,
 		Starts: p.Starts, Kind: p.Kind, When: p.When, That: p.That, At: a.Time, Keep: p.Keep, Gather: p.Gather, Rows: p.Rows, Messages: p.Messages,
-		Otherwise: p.Outcome.Row == decide.Otherwise, Posts: []PlannedPost{},
+		Otherwise: p.Outcome.Row == decide.Otherwise, Posts: []PlannedPost{}, Follow: p.Follow,
 	}
 	if l.Rows == nil {
 		l.Rows = []decide.RowProof{}
+	}
+	if l.Follow == nil {
+		l.Follow = []decide.StepProof{}
 	}
 	for _, post := range p.Outcome.Posts {
 		l.Posts = append(l.Posts, PlannedPost{post.To, post.Message, post.Doc.Title})

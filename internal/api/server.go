@@ -19,6 +19,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"dorfbote/internal/engine"
+	"dorfbote/internal/observe"
 	"dorfbote/internal/store"
 )
 
@@ -36,25 +37,29 @@ type Options struct {
 	PublicURL string
 	// Secure marks the session's cookie for HTTPS alone.
 	Secure bool
+	// Meters count what is served; MetricsToken lets a scrape from another machine have them.
+	Meters       *observe.Meters
+	MetricsToken string
 }
 
 // Server answers HTTP requests.
 type Server struct {
 	Options
-	store    *store.Store
-	sessions *scs.SessionManager
-	api      huma.API
-	trails   trailCache
-	sources  sourceCache
-	guesses  *guessLimit
-	requests *requestLog
-	formRate *formLimit
-	handler  http.Handler
+	store     *store.Store
+	sessions  *scs.SessionManager
+	api       huma.API
+	trails    trailCache
+	sources   sourceCache
+	guesses   *guesses
+	summaries map[string]string // of operations, for the audit log
+	requests  *requestLog
+	formRate  *formLimit
+	handler   http.Handler
 }
 
 // New makes the server.
 func New(o Options) (*Server, error) {
-	s := &Server{Options: o, store: o.Engine.Store, sessions: scs.New(), guesses: newGuessLimit(), formRate: newFormLimit()}
+	s := &Server{Options: o, store: o.Engine.Store, sessions: scs.New(), guesses: &guesses{o.Engine.Store}, formRate: newFormLimit()}
 	s.requests = newRequestLog(o.Engine)
 	s.sessions.Store = pgxstore.New(s.store.Pool)
 	s.sessions.Lifetime = 7 * 24 * time.Hour
@@ -63,8 +68,11 @@ func New(o Options) (*Server, error) {
 	s.sessions.Cookie.Secure = o.Secure
 	s.sessions.Cookie.SameSite = http.SameSiteLaxMode
 
+	if s.Meters == nil {
+		s.Meters = observe.NewMeters(s.store)
+	}
 	root := chi.NewRouter()
-	root.Use(middleware.Recoverer)
+	root.Use(s.observed, middleware.Recoverer)
 	root.Post("/in/{connection}", s.takeIn)
 	root.Post("/in/{connection}/{kind}", s.takeIn)
 	root.Post("/call/{id}", s.takeCall)
@@ -73,9 +81,11 @@ func New(o Options) (*Server, error) {
 	root.Get("/form/{connection}/mend/{token}", s.showForm)
 	root.Post("/form/{connection}/mend/{token}", s.takeForm)
 	root.Get("/healthz", s.health)
+	root.Get("/readyz", s.ready)
+	root.Get("/metrics", s.metrics)
 	guard := http.NewCrossOriginProtection()
 	root.Group(func(r chi.Router) {
-		r.Use(guard.Handler, s.sessions.LoadAndSave)
+		r.Use(guard.Handler, notesCaller, s.sessions.LoadAndSave)
 		s.api = humachi.New(r, config())
 		s.routes()
 		r.Get("/api/docs", s.docs)
@@ -116,11 +126,16 @@ func (s *Server) routes() {
 	s.draftingRoutes()
 	s.tryRoutes()
 	s.arrivalRoutes()
+	s.runRoutes()
 	s.outboxRoutes()
 	s.connectionRoutes()
 	s.startRoutes()
 	s.scheduleRoutes()
 	s.todayRoutes()
+	s.peopleRoutes()
+	s.invitationRoutes()
+	s.signInsRoutes()
+	s.auditRoutes()
 }
 
 // OpenAPI is the description of the API.
@@ -145,14 +160,6 @@ func (s *Server) practiceProxy(target *url.URL) http.Handler {
 		},
 	}
 	return proxy
-}
-
-func (s *Server) health(w http.ResponseWriter, r *http.Request) {
-	if err := s.store.Pool.Ping(r.Context()); err != nil {
-		writeProblem(w, http.StatusServiceUnavailable, "", "the database does not answer")
-		return
-	}
-	_, _ = w.Write([]byte("ok\n"))
 }
 
 // Describe gives the OpenAPI description as JSON, without a running server.

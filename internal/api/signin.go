@@ -5,16 +5,17 @@ import (
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/jackc/pgx/v5/pgconn"
 	"golang.org/x/crypto/argon2"
-	"golang.org/x/time/rate"
 	"gorm.io/gorm"
 
 	"dorfbote/internal/store"
@@ -26,11 +27,17 @@ type Person struct {
 	Name  string `json:"name"`
 	Email string `json:"email"`
 	Role  string `json:"role" enum:"administrator,editor,viewer"`
+
+	SignIn int64 `json:"-"` // of this session
 }
 
 type personKey struct{}
 
-const sessionPerson = "person"
+// What a session holds. The sign-in is what can be ended from elsewhere.
+const (
+	sessionPerson = "person"
+	sessionSignIn = "sign-in"
+)
 
 // The cost of argon2id, as OWASP advises.
 const (
@@ -65,28 +72,6 @@ func passwordFits(stored, password string) bool {
 	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want))), want) == 1
 }
 
-// guessLimit slows guessing of passwords: ten tries at once for a name, then one every six seconds.
-type guessLimit struct {
-	mu     sync.Mutex
-	byName map[string]*rate.Limiter
-}
-
-func newGuessLimit() *guessLimit { return &guessLimit{byName: map[string]*rate.Limiter{}} }
-
-func (g *guessLimit) allow(name string) bool {
-	g.mu.Lock()
-	defer g.mu.Unlock()
-	if len(g.byName) > 10_000 {
-		clear(g.byName)
-	}
-	l := g.byName[name]
-	if l == nil {
-		l = rate.NewLimiter(rate.Every(6*time.Second), 10)
-		g.byName[name] = l
-	}
-	return l.Allow()
-}
-
 type signInInput struct {
 	Body struct {
 		Email    string `json:"email" minLength:"1" maxLength:"200"`
@@ -99,6 +84,11 @@ type personOutput struct{ Body Person }
 func (s *Server) signInRoutes() {
 	huma.Register(s.api, op("sign-in", http.MethodPost, "/api/sign-in", "Sign in", "People"), s.signIn)
 	huma.Register(s.api, op("sign-out", http.MethodPost, "/api/sign-out", "Sign out", "People"), func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+		if id := s.sessions.GetInt64(ctx, sessionSignIn); id > 0 {
+			if err := s.store.DB.WithContext(ctx).Exec("UPDATE sign_ins SET ended_at = now() WHERE id = ? AND ended_at IS NULL", id).Error; err != nil {
+				return nil, s.plainError("sign-out", err)
+			}
+		}
 		return nil, s.sessions.Destroy(ctx)
 	})
 	register(s, op("me", http.MethodGet, "/api/me", "Who is signed in", "People"), anyone, func(_ context.Context, who *Person, _ *struct{}) (*personOutput, error) {
@@ -108,11 +98,11 @@ func (s *Server) signInRoutes() {
 
 func (s *Server) signIn(ctx context.Context, in *signInInput) (*personOutput, error) {
 	email := strings.ToLower(strings.TrimSpace(in.Body.Email))
-	if !s.guesses.allow(email) {
-		return nil, huma.Error429TooManyRequests("too many tries for this address; wait a minute")
+	if wait := s.guesses.wait(ctx, email); wait > 0 {
+		return nil, tooManyGuesses(wait)
 	}
 	var p store.Person
-	err := s.store.DB.WithContext(ctx).First(&p, "lower(email) = ?", email).Error
+	err := s.store.DB.WithContext(ctx).First(&p, "lower(email) = ? AND gone_at IS NULL", email).Error
 	if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil, err
 	}
@@ -121,13 +111,11 @@ func (s *Server) signIn(ctx context.Context, in *signInInput) (*personOutput, er
 		stored = HashPassword("nobody")
 	}
 	if !passwordFits(stored, in.Body.Password) || p.ID == 0 {
+		s.guesses.failed(ctx, email)
 		return nil, huma.Error401Unauthorized("the address or the password is not right")
 	}
-	if err := s.sessions.RenewToken(ctx); err != nil {
-		return nil, err
-	}
-	s.sessions.Put(ctx, sessionPerson, p.ID)
-	return &personOutput{Person{p.ID, p.Name, p.Email, p.Role}}, nil
+	s.guesses.right(ctx, email)
+	return s.signInAs(ctx, p)
 }
 
 // person gives who is signed in, or nil.
@@ -135,15 +123,24 @@ func (s *Server) person(ctx context.Context) *Person {
 	if p, ok := ctx.Value(personKey{}).(*Person); ok {
 		return p
 	}
-	id := s.sessions.GetInt64(ctx, sessionPerson)
+	id := s.sessions.GetInt64(ctx, sessionSignIn)
 	if id == 0 {
 		return nil
 	}
-	var p store.Person
-	if s.store.DB.WithContext(ctx).First(&p, id).Error != nil {
+	var row struct {
+		ID                int64
+		Name, Email, Role string
+		SeenAt            time.Time
+	}
+	db := s.store.DB.WithContext(ctx)
+	if db.Raw(`SELECT p.id, p.name, p.email, p.role, i.seen_at FROM sign_ins i JOIN people p ON p.id = i.person
+		WHERE i.id = ? AND i.ended_at IS NULL AND p.gone_at IS NULL`, id).Scan(&row).Error != nil || row.ID == 0 {
 		return nil
 	}
-	return &Person{p.ID, p.Name, p.Email, p.Role}
+	if time.Since(row.SeenAt) > time.Minute {
+		_ = db.Exec("UPDATE sign_ins SET seen_at = now() WHERE id = ?", id).Error
+	}
+	return &Person{ID: row.ID, Name: row.Name, Email: row.Email, Role: row.Role, SignIn: id}
 }
 
 // signedIn lets only people through who are signed in.
@@ -167,12 +164,18 @@ type need int
 
 const (
 	anyone  need = iota // everyone who is signed in
-	editors             // editors and administrators
+	editors             // editors and administrators; of what belongs to a team, those of the team
+	administrators
 )
 
-// register adds an operation for people who are signed in.
+// register adds an operation for people who are signed in. What it changes is written into the audit log.
 func register[I, O any](s *Server, o huma.Operation, n need, fn func(context.Context, *Person, *I) (*O, error)) {
 	o.Security = []map[string][]string{{"session": {}}}
+	subject, audited := subjectOf(o)
+	if s.summaries == nil {
+		s.summaries = map[string]string{}
+	}
+	s.summaries[o.OperationID], _, _ = strings.Cut(o.Summary, ";")
 	huma.Register(s.api, o, func(ctx context.Context, in *I) (*O, error) {
 		p := s.person(ctx)
 		if p == nil {
@@ -181,10 +184,32 @@ func register[I, O any](s *Server, o huma.Operation, n need, fn func(context.Con
 		if n == editors && p.Role == "viewer" {
 			return nil, huma.Error403Forbidden("viewers can look but not change anything; ask an administrator for the role of editor")
 		}
+		if n == administrators && p.Role != "administrator" {
+			return nil, huma.Error403Forbidden("this is for administrators")
+		}
+		about, before := "", json.RawMessage(nil)
+		if audited {
+			if about = subject.in(in); subject.what == "workflow" && n == editors {
+				id, _ := strconv.ParseInt(about, 10, 64)
+				if err := s.mayEdit(ctx, p, id); err != nil {
+					return nil, s.plainError(o.OperationID, err)
+				}
+			}
+			before = s.snapshot(ctx, subject, about)
+		}
 		out, err := fn(ctx, p, in)
+		if audited && err == nil {
+			if about == "" {
+				about = subject.in(out)
+			}
+			s.record(ctx, p, o.OperationID, subject, about, before)
+		}
 		return out, s.plainError(o.OperationID, err)
 	})
 }
+
+// pgNoSuchText is PostgreSQL's code for bytes that are no text.
+const pgNoSuchText = "22021"
 
 // plainError keeps what is not meant for people out of answers.
 func (s *Server) plainError(operation string, err error) error {
@@ -192,6 +217,7 @@ func (s *Server) plainError(operation string, err error) error {
 		return nil
 	}
 	var status huma.StatusError
+	var pg *pgconn.PgError
 	switch {
 	case errors.As(err, &status):
 		return err
@@ -199,6 +225,8 @@ func (s *Server) plainError(operation string, err error) error {
 		return huma.Error404NotFound("there is no such thing, or it is gone")
 	case errors.Is(err, gorm.ErrDuplicatedKey):
 		return huma.Error409Conflict("there is one with this name already")
+	case errors.As(err, &pg) && pg.Code == pgNoSuchText:
+		return huma.Error400BadRequest("a text holds a character that no text can hold, such as NUL")
 	case errors.Is(err, context.Canceled):
 		return huma.NewError(499, "the request was ended")
 	}

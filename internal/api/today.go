@@ -2,9 +2,11 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"time"
 
+	"dorfbote/internal/core/usual"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/store"
 )
@@ -40,19 +42,24 @@ type Need struct {
 type ChannelDay struct {
 	Name  string  `json:"name"`
 	Today int64   `json:"today"`
-	Usual float64 `json:"usual" doc:"by this hour, over the last four weeks"`
+	Usual float64 `json:"usual" doc:"by this hour of this weekday, over the last four weeks"`
+	// Unusual says whether it is far from the usual.
+	Unusual string `json:"unusual" enum:"more,less,"`
 }
 
 type todayOutput struct{ Body TodayBody }
 
 // noticed adds what has been noticed and concerns the person, and what is next on the calendar.
-func (s *Server) noticed(ctx context.Context, who *Person, out *TodayBody) error {
+func (s *Server) noticed(ctx context.Context, who *Person, told map[string]bool, out *TodayBody) error {
 	db := s.store.DB.WithContext(ctx)
 	var list []store.Notice
 	if err := db.Where("done_at IS NULL AND (owner IS NULL OR owner = ?)", who.ID).Order("at DESC").Limit(30).Find(&list).Error; err != nil {
 		return err
 	}
 	for _, n := range list {
+		if told[n.About] { // it stands there already
+			continue
+		}
 		out.Needs = append(out.Needs, Need{ID: n.ID, What: n.About + " " + n.What, Words: n.Words, Go: n.Go})
 	}
 	return db.Raw(`SELECT t.due_at AS at, w.id AS workflow_id, w.name, w.form, t.key FROM timers t JOIN workflows w ON w.id = t.workflow_id
@@ -75,6 +82,90 @@ func (s *Server) todayRoutes() {
 	register(s, op("today", http.MethodGet, "/api/today", "What needs a person today", "Today"), anyone, s.today)
 }
 
+// failuresToTell is after how many tries in a row a destination that does not answer is worth a person's look.
+const failuresToTell = 5
+
+func waits(n int64) string {
+	switch n {
+	case 0:
+		return "Nothing waits"
+	case 1:
+		return "1 post waits"
+	}
+	return fmt.Sprintf("%d posts wait", n)
+}
+
+// againstUsual compares what came and what was told today with the usual for this hour and weekday.
+func (s *Server) againstUsual(ctx context.Context, now, start time.Time, destinations []store.DestinationRow, out *TodayBody) error {
+	var rows []struct {
+		What, Name string
+		Hour       time.Time
+		N          int64
+	}
+	db := s.store.DB.WithContext(ctx)
+	if err := db.Raw("SELECT what, name, hour, n FROM hours WHERE hour > ?", start.AddDate(0, 0, -7*usual.Weeks-14)).Scan(&rows).Error; err != nil {
+		return err
+	}
+	counts := map[string]map[string]usual.Hours{"arrivals": {}, "posts": {}}
+	known, last := now, map[string]time.Time{}
+	for _, r := range rows {
+		of := counts[r.What]
+		if of[r.Name] == nil {
+			of[r.Name] = usual.Hours{}
+		}
+		of[r.Name][r.Hour.UTC()] = r.N
+		if r.Hour.Before(known) {
+			known = r.Hour
+		}
+		if end := r.Hour.Add(time.Hour); r.What == "arrivals" && end.After(last[r.Name]) {
+			last[r.Name] = end
+		}
+	}
+	for _, d := range destinations {
+		h := counts["posts"][d.Name]
+		c := ChannelDay{Name: d.Name, Today: int64(h.Between(start, now.Truncate(time.Hour).Add(time.Hour)))}
+		var weeks int
+		if c.Usual, weeks = h.Expected(start, now, known, now.Location()); weeks > 1 {
+			c.Unusual = usual.Unusual(float64(c.Today), c.Usual)
+		}
+		out.Channels = append(out.Channels, c)
+	}
+	for _, name := range sortedKeys(counts["arrivals"]) {
+		since := last[name]
+		if since.After(now) {
+			continue // something came within this hour
+		}
+		if expected, silent := counts["arrivals"][name].Silent(since, now, known, now.Location()); silent {
+			out.Needs = append(out.Needs, Need{
+				What:  name + " is silent",
+				Words: fmt.Sprintf("Nothing has come since %s; by this hour of a %s about %.0f arrivals usually have.", since.In(now.Location()).Format("2 Jan 15:04"), now.Weekday(), expected),
+				Go:    "/sources/" + name,
+			})
+		}
+	}
+	return nil
+}
+
+// soon is how long before its end an expiring secret is told of.
+const soon = 14 * 24 * time.Hour
+
+// expiring finds connections whose secrets end soon.
+func (s *Server) expiring(ctx context.Context, now time.Time, out *TodayBody) error {
+	var list []store.Connection
+	if err := s.store.DB.WithContext(ctx).Where("secret_expires < ?", now.Add(soon)).Order("secret_expires").Find(&list).Error; err != nil {
+		return err
+	}
+	for _, c := range list {
+		when := c.SecretExpires.In(now.Location()).Format("Monday 2 January 2006")
+		words := "Its secret ends on " + when + "; put a new one in before that."
+		if c.SecretExpires.Before(now) {
+			words = "Its secret ended on " + when + "."
+		}
+		out.Needs = append(out.Needs, Need{What: c.Title + ": secret expires", Words: words, Go: "/connections/" + c.ID})
+	}
+	return nil
+}
+
 func (s *Server) today(ctx context.Context, who *Person, _ *struct{}) (*todayOutput, error) {
 	now := time.Now().In(s.Engine.Workspace.Location())
 	start := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
@@ -84,12 +175,25 @@ func (s *Server) today(ctx context.Context, who *Person, _ *struct{}) (*todayOut
 	if err != nil {
 		return nil, err
 	}
+	paused := map[string]bool{}
 	for _, d := range destinations {
-		if d.Paused {
-			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused", Words: d.Reason, Go: "/outbox?destination=" + urlQuery(d.Name)})
+		place := "/outbox?destination=" + urlQuery(d.Name)
+		switch {
+		case d.Paused && d.HeldBy != "":
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused by " + d.HeldBy, Words: fmt.Sprintf("%s. %s.", d.Reason, waits(d.Waiting)), Go: place})
+		case d.Paused:
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused", Words: fmt.Sprintf("It answered: %s. %s.", d.Reason, waits(d.Waiting+d.Refused)), Go: place})
+		case d.Refused > 0:
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " has refused " + plural(d.Refused, "post", "posts"), Words: "Send them again, or drop them.", Go: place + "&state=refused"})
+		case d.Failures >= failuresToTell && d.Oldest != nil && now.Sub(*d.Oldest) > 5*time.Minute:
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " does not answer", Words: fmt.Sprintf("%s since %s; it is tried again and again.", waits(d.Waiting), d.Oldest.In(now.Location()).Format("2 Jan 15:04")), Go: place})
 		}
+		paused[d.Name] = d.Paused || d.Refused > 0
 	}
-	if err := s.noticed(ctx, who, &out.Body); err != nil {
+	if err := s.noticed(ctx, who, paused, &out.Body); err != nil {
+		return nil, err
+	}
+	if err := s.expiring(ctx, now, &out.Body); err != nil {
 		return nil, err
 	}
 	var failed []struct {
@@ -106,17 +210,17 @@ func (s *Server) today(ctx context.Context, who *Person, _ *struct{}) (*todayOut
 	for _, f := range failed {
 		out.Body.Needs = append(out.Body.Needs, Need{What: f.Name + " failed on " + plural(f.N, "arrival", "arrivals"), Words: f.Error, Go: "/arrivals?verdict=failed"})
 	}
-	err = db.Raw(`SELECT d.name, count(p.id) FILTER (WHERE p.sent_at >= @start) AS today,
-			count(p.id) FILTER (WHERE p.sent_at < @start AND (p.sent_at AT TIME ZONE @zone)::time <= (CAST(@now AS timestamptz) AT TIME ZONE @zone)::time) / 28.0 AS usual
-		FROM destinations d LEFT JOIN posts p ON p.destination = d.name AND p.state = 'sent' AND p.sent_at > CAST(@start AS timestamptz) - interval '28 days'
-		GROUP BY d.name ORDER BY d.name`, map[string]any{"start": start, "now": now, "zone": now.Location().String()}).Scan(&out.Body.Channels).Error
+	if err := s.againstUsual(ctx, now, start, destinations, &out.Body); err != nil {
+		return nil, err
+	}
+	first, err := s.store.SeqAt(ctx, start)
 	if err != nil {
 		return nil, err
 	}
-	if err := db.Raw("SELECT count(*) FROM arrivals WHERE received_at >= ?", start).Scan(&out.Body.Arrivals).Error; err != nil {
+	if err := db.Raw("SELECT count(*) FROM arrivals WHERE seq >= ?", first).Scan(&out.Body.Arrivals).Error; err != nil {
 		return nil, err
 	}
-	if err := db.Raw("SELECT count(*) FROM verdicts WHERE verdict = 'told' AND at >= ?", start).Scan(&out.Body.Told).Error; err != nil {
+	if err := db.Raw("SELECT count(*) FROM verdicts WHERE verdict = 'told' AND arrival >= ?", first).Scan(&out.Body.Told).Error; err != nil {
 		return nil, err
 	}
 	posts, err := s.store.Posts(ctx, store.PostFilter{Limit: 8})

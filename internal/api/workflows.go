@@ -39,6 +39,7 @@ type WorkflowItem struct {
 	Days      []int64    `json:"days" doc:"arrivals told about on each of the last 14 days, oldest first"`
 	UpdatedAt time.Time  `json:"updated_at"`
 	UpdatedBy string     `json:"updated_by"`
+	Team      *int64     `json:"team" doc:"whose people may change it; null: every editor"`
 }
 
 // WorkflowDetail is one workflow with its draft.
@@ -134,6 +135,7 @@ func (s *Server) workflowRoutes() {
 		})
 	register(s, op("create-workflow", http.MethodPost, "/api/workflows", "Make a workflow; it is off", "Workflows"), editors, s.createWorkflow)
 	register(s, op("save-draft", http.MethodPut, "/api/workflows/{id}/draft", "Keep a workflow's draft", "Workflows"), editors, s.saveDraft)
+	register(s, op("hand-over", http.MethodPatch, "/api/workflows/{id}", "Give a workflow to a team or an owner", "Workflows"), editors, s.handOver)
 	register(s, op("switch-on", http.MethodPost, "/api/workflows/{id}/on", "Switch on the draft as a new version", "Workflows"), editors, s.switchOn)
 	register(s, op("preview-on", http.MethodPost, "/api/workflows/{id}/on/preview", "What switching on would send at once", "Workflows"), anyone, s.beginning)
 	register(s, op("switch-off", http.MethodPost, "/api/workflows/{id}/off", "Switch off", "Workflows"), editors, s.switchOff)
@@ -144,7 +146,7 @@ func (s *Server) workflowRoutes() {
 func (s *Server) item(w store.Workflow, live string, known sheet.Known) WorkflowItem {
 	it := WorkflowItem{
 		ID: w.ID, Name: w.Name, On: w.IsOn, Version: w.Version, Changed: w.Version == 0 || live != w.Draft,
-		Source: w.Source, UpdatedAt: w.UpdatedAt, UpdatedBy: w.UpdatedBy, Tells: []string{}, Days: []int64{},
+		Source: w.Source, UpdatedAt: w.UpdatedAt, UpdatedBy: w.UpdatedBy, Team: w.Team, Tells: []string{}, Days: []int64{},
 	}
 	_, sh, problems := sheet.Compile([]byte(w.Draft), known)
 	for _, p := range problems {
@@ -296,12 +298,48 @@ func (s *Server) createWorkflow(ctx context.Context, who *Person, in *createInpu
 	if name == "" {
 		return nil, huma.Error422UnprocessableEntity("the sheet has no name")
 	}
-	w := store.Workflow{Name: name, Draft: text, Owner: &who.ID, UpdatedBy: who.Name, CreatedAt: time.Now(), UpdatedAt: time.Now()}
+	team, err := s.onlyTeam(ctx, who)
+	if err != nil {
+		return nil, err
+	}
+	w := store.Workflow{Name: name, Draft: text, Owner: &who.ID, Team: team, UpdatedBy: who.Name, CreatedAt: time.Now(), UpdatedAt: time.Now()}
 	if err := s.store.DB.WithContext(ctx).Create(&w).Error; err != nil {
 		return nil, err
 	}
 	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: w.ID})
 	return s.workflow(ctx, w.ID)
+}
+
+// onlyTeam is the team of somebody who is in one; what they make belongs to it.
+func (s *Server) onlyTeam(ctx context.Context, who *Person) (*int64, error) {
+	var teams []int64
+	err := s.store.DB.WithContext(ctx).Raw("SELECT team FROM team_people WHERE person = ? LIMIT 2", who.ID).Scan(&teams).Error
+	if err != nil || len(teams) != 1 {
+		return nil, err
+	}
+	return &teams[0], nil
+}
+
+type handOverInput struct {
+	ID   int64 `path:"id"`
+	Body struct {
+		Team  *int64 `json:"team" doc:"null: every editor may change it"`
+		Owner *int64 `json:"owner,omitempty" doc:"who is told when something is wrong with it"`
+	}
+}
+
+// handOver gives a workflow to another team, or to another owner.
+func (s *Server) handOver(ctx context.Context, _ *Person, in *handOverInput) (*workflowOutput, error) {
+	set := map[string]any{"team": in.Body.Team}
+	if in.Body.Owner != nil {
+		set["owner"] = *in.Body.Owner
+	}
+	res := s.store.DB.WithContext(ctx).Model(&store.Workflow{}).Where("id = ?", in.ID).UpdateColumns(set)
+	if res.Error != nil {
+		return nil, noSuchTeam(res.Error)
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: in.ID})
+	return s.workflow(ctx, in.ID)
 }
 
 type draftInput struct {
@@ -404,6 +442,11 @@ func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workf
 	w, plan, err := s.runnable(ctx, in.ID)
 	if err != nil {
 		return nil, err
+	}
+	if circle, err := s.Engine.Circle(ctx, w.Name, plan); err != nil {
+		return nil, err
+	} else if circle != "" {
+		return nil, huma.Error422UnprocessableEntity("these workflows would call one another without end: " + circle + "; take one of the calls out")
 	}
 	on := store.SwitchedOn{Sheet: w.Draft, By: who.Name, Since: -1}
 	if in.Body != nil {

@@ -32,6 +32,9 @@ type Kind struct {
 	Quickest, Slowest time.Duration
 	// Open makes a connection ready. It makes no calls.
 	Open func(Config) (Conn, error)
+	// Write adds a record to a source or changes one; nil where that cannot be done. Of a write that failed, the error
+	// says why and [Written] whether trying again may help.
+	Write func(ctx context.Context, c Config, src Source, w Write) (Written, error)
 }
 
 // Setting is one thing that a form asks for.
@@ -165,6 +168,7 @@ type Step struct {
 type Trouble struct {
 	Tried, Said, Do, Who string
 	Wait                 time.Duration // the other side asked to be left alone for so long
+	Status               int           // of HTTP; 0 where there is none
 }
 
 func (t *Trouble) Error() string {

@@ -142,7 +142,7 @@ func (e Env) Do(req *http.Request, header http.Header) (*Answer, error) {
 	}
 	defer res.Body.Close()
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
-	t := &Trouble{Tried: tried, Said: Words(raw, res.Status), Wait: RetryAfter(res.Header.Get("Retry-After"), time.Now())}
+	t := &Trouble{Tried: tried, Status: res.StatusCode, Said: Words(raw, res.Status), Wait: RetryAfter(res.Header.Get("Retry-After"), time.Now())}
 	switch res.StatusCode {
 	case http.StatusUnauthorized:
 		t.Do, t.Who = "check the credentials; they were not accepted", "whoever runs "+req.URL.Host

@@ -258,6 +258,7 @@ func TestAccessibility(t *testing.T) {
 		"/today": "table", "/workflows": "table tbody tr", "/workflows/5": ".trail svg g", "/arrivals": "table tbody tr", "/arrivals/20000": ".why",
 		"/outbox": "table tbody tr", "/connections": "table tbody tr", "/practice": ".squarepost",
 		"/connections/new": "table tbody tr", "/connections/tours": ".bandbody", "/connections/prices": ".bandbody .ledger", "/connections/gate": ".bandbody", "/sources/tours/collections": ".fieldtable tbody tr", "/sources/gate/answers": ".designer",
+		"/people": ".ledger tbody tr", "/you": ".ledger tbody tr",
 		"/workflows/new": ".pattern", "/workflows/8/rehearsal": ".rehearsal .ant-table-row",
 		"/workflows/1": ".questions", "/workflows/9": ".readback", "/workflows/8": ".sheetband", "/workflows/10": ".sheetband",
 	} {
@@ -265,6 +266,15 @@ func TestAccessibility(t *testing.T) {
 		require.NoError(t, p.Until(fmt.Sprintf("document.querySelector(%q)", there)))
 		check(place)
 	}
+	run, err := browser.Eval[string](p, `fetch('/api/arrivals?verdict=told&workflow=13&limit=1').then(r => r.json()).then(b => '/runs/' + b.items[0].seq + '/13')`)
+	require.NoError(t, err)
+	require.NoError(t, p.Go(run))
+	require.NoError(t, p.Until("document.querySelector('.times') && document.querySelector('.run .sheetband')"))
+	check("a run")
+	require.NoError(t, p.Go("/outbox"))
+	require.NoError(t, p.Click(".outbox .rowbutton"))
+	require.NoError(t, p.Until("document.querySelector('.opened-post')"))
+	check("an opened post")
 }
 
 // A viewer looks and changes nothing, by screen or by call; nobody else gets in.

@@ -260,9 +260,13 @@ func insertFor(ctx context.Context, tx *sql.Tx, workflow int64, list []*arrival.
 		sources[i], ids[i], types[i], subjects[i], data[i], times[i] = row.Source, row.ID, row.Type, row.Subject, string(row.Data), row.Time
 		byID[row.ID] = row
 	}
+	// The ids of such arrivals name their workflow, so that its lock alone keeps (source, id) unique.
+	if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1::bigint::text, 17))", workflow); err != nil {
+		return nil, err
+	}
 	rows, err := tx.QueryContext(ctx, `INSERT INTO arrivals (source, id, type, time, subject, data, for_workflow)
-		SELECT t.*, $7 FROM unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[], $5::text[], $6::jsonb[]) AS t
-		ON CONFLICT (source, id) DO NOTHING RETURNING seq, id`, sources, ids, types, times, subjects, data, workflow)
+		SELECT t.*, $7 FROM unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[], $5::text[], $6::jsonb[]) AS t(source, id)
+		WHERE NOT EXISTS (SELECT 1 FROM arrivals a WHERE a.source = t.source AND a.id = t.id) RETURNING seq, id`, sources, ids, types, times, subjects, data, workflow)
 	if err != nil {
 		return nil, fmt.Errorf("writing ticks: %w", err)
 	}

@@ -10,11 +10,15 @@ import (
 	"time"
 
 	"github.com/riverqueue/river"
+	"go.opentelemetry.io/otel"
+	"go.opentelemetry.io/otel/attribute"
+	"go.opentelemetry.io/otel/trace"
 	"gorm.io/gorm"
 
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
 	"dorfbote/internal/store"
 )
 
@@ -40,6 +44,9 @@ func (w *decideWorker) Work(ctx context.Context, job *river.Job[DecideArgs]) err
 	if err != nil {
 		return fmt.Errorf("reading arrivals: %w", err)
 	}
+	began := time.Now()
+	ctx, span := otel.Tracer("dorfbote/engine").Start(ctx, "decide", trace.WithAttributes(attribute.Int("arrivals", len(job.Args.Seqs)), attribute.Int64Slice("arrival", job.Args.Seqs[:min(len(job.Args.Seqs), 20)])))
+	defer span.End()
 	made, done, err := w.engine.decideAll(ctx, arrivals, decidingTime)
 	if err != nil {
 		return err
@@ -57,6 +64,11 @@ func (w *decideWorker) Work(ctx context.Context, job *river.Job[DecideArgs]) err
 	if err := w.engine.keep(ctx, w.engine.lazy, made, true); err != nil {
 		return err
 	}
+	verdicts := map[string]int{}
+	for _, d := range made {
+		verdicts[string(d.Verdict)]++
+	}
+	w.engine.Meters.Decided(verdicts, time.Since(began))
 	return w.engine.watchSources(ctx, arrivals)
 }
 
@@ -214,6 +226,9 @@ func (e *Engine) keepIn(ctx context.Context, tx *sql.Tx, made []decided, send bo
 	if err := e.putOut(ctx, tx, postRows(made, fresh), send); err != nil || !send {
 		return err
 	}
+	if err := insertSteps(ctx, tx, made, fresh); err != nil {
+		return err
+	}
 	return notify(ctx, tx, Event{Topic: "decided", Seq: made[len(made)-1].seq})
 }
 
@@ -241,14 +256,15 @@ func insertVerdicts(ctx context.Context, tx *sql.Tx, made []decided) (map[verdic
 	n := len(made)
 	arrivals, workflows, versions := make([]int64, n), make([]int64, n), make([]int32, n)
 	verdicts, routes, by, where, errs := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
-	times := make([]time.Time, n)
+	times, gathered := make([]time.Time, n), make([]*string, n)
 	for i, d := range made {
 		arrivals[i], workflows[i], versions[i], times[i] = d.seq, d.live.ID, int32(d.live.Version), d.at
 		verdicts[i], routes[i], by[i], where[i], errs[i] = string(d.Verdict), d.Row, d.DecidedBy, d.Where, d.Error
+		gathered[i] = gatheredOf(d)
 	}
-	rows, err := tx.QueryContext(ctx, `INSERT INTO verdicts (arrival, workflow_id, version, verdict, route, decided_by, failed_at, error, at)
-		SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::int[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[])
-		ON CONFLICT DO NOTHING RETURNING arrival, workflow_id`, arrivals, workflows, versions, verdicts, routes, by, where, errs, times)
+	rows, err := tx.QueryContext(ctx, `INSERT INTO verdicts (arrival, workflow_id, version, verdict, route, decided_by, failed_at, error, at, gathered)
+		SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::int[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::jsonb[])
+		ON CONFLICT DO NOTHING RETURNING arrival, workflow_id`, arrivals, workflows, versions, verdicts, routes, by, where, errs, times, gathered)
 	if err != nil {
 		return nil, fmt.Errorf("writing verdicts: %w", err)
 	}
@@ -262,4 +278,23 @@ func insertVerdicts(ctx context.Context, tx *sql.Tx, made []decided) (map[verdic
 		fresh[k] = true
 	}
 	return fresh, rows.Err()
+}
+
+// maxGathered bounds what is kept of what was gathered for one arrival, in bytes.
+const maxGathered = 32 << 10
+
+// gatheredOf is what a run that got as far as its route has gathered from elsewhere, for the run to be shown as it was.
+func gatheredOf(d decided) *string {
+	if d.plan == nil || d.Verdict == decide.Dropped || len(d.plan.Gather) == 0 {
+		return nil
+	}
+	all := decide.Gathered(d.plan, d.sc)
+	if all == nil {
+		return nil
+	}
+	raw := string(value.AppendJSON(nil, all))
+	if len(raw) > maxGathered {
+		return nil
+	}
+	return &raw
 }

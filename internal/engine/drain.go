@@ -11,9 +11,13 @@ import (
 
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/riverqueue/river"
+	"go.opentelemetry.io/otel"
+	"go.opentelemetry.io/otel/attribute"
+	"go.opentelemetry.io/otel/trace"
 
 	"dorfbote/internal/connect/chat"
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/usual"
 	"dorfbote/internal/store"
 )
 
@@ -81,6 +85,12 @@ func unlock(conn *pgxpool.Conn, name string) error {
 	return nil
 }
 
+// draining is for how long one job sends to a destination; then it makes room for others, and goes on in the next.
+const draining = jobTimeout / 2
+
+// patience is how long a drain waits for the next post's time; for longer, another is put on for then.
+const patience = 4 * time.Second
+
 // drain sends posts until none waits or the destination must be left alone. again is false in the
 // latter case.
 func (e *Engine) drain(ctx context.Context, name string) (again bool, err error) {
@@ -91,8 +101,9 @@ func (e *Engine) drain(ctx context.Context, name string) (again bool, err error)
 	if d.Paused {
 		return false, nil
 	}
-	if d.NotBefore != nil && time.Now().Before(*d.NotBefore) {
-		return false, nil // whoever set that time has asked for a drain then, and the sweep looks as well
+	pace := newPosting(d)
+	if wait := pace.wait(d, time.Now()); wait > patience {
+		return false, e.later(ctx, name, *d.NotBefore)
 	}
 	var c store.Connection
 	if err := e.Store.DB.WithContext(ctx).First(&c, "id = ?", d.Connection).Error; err != nil {
@@ -106,6 +117,7 @@ func (e *Engine) drain(ctx context.Context, name string) (again bool, err error)
 		return false, err
 	}
 	client := &chat.Client{Address: c.Settings["address"], Token: token, HTTP: e.Env.HTTP}
+	began := time.Now()
 	for {
 		posts, err := e.Store.NextPosts(ctx, name, 20)
 		if err != nil || len(posts) == 0 {
@@ -115,17 +127,29 @@ func (e *Engine) drain(ctx context.Context, name string) (again bool, err error)
 			return false, err
 		}
 		for i := range posts {
-			goOn, err := e.sendOne(ctx, client, d, &posts[i])
+			if time.Since(began) > draining {
+				return false, e.Wake(ctx, name)
+			}
+			goOn, err := e.sendOne(ctx, client, d, pace, &posts[i])
 			if err != nil || !goOn {
 				return false, err
 			}
 		}
+		// A person may have paused the destination meanwhile, or set another rate.
+		fresh, err := e.Store.Destination(ctx, name)
+		if err != nil {
+			return false, err
+		}
+		if fresh.Paused {
+			return false, nil
+		}
+		d.PerMinute = fresh.PerMinute
 	}
 }
 
 // sendOne sends one post and writes down what came back. It gives false where the destination must be
 // left alone for now.
-func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Destination, p *store.Post) (bool, error) {
+func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Destination, pace *posting, p *store.Post) (bool, error) {
 	var doc message.Document
 	if err := json.Unmarshal(p.Body, &doc); err != nil {
 		return false, fmt.Errorf("post %d: %w", p.ID, err)
@@ -134,7 +158,17 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 	out := chat.Post{Channel: channel, Doc: &doc, Key: p.Key}
 	if p.ExpiresAt != nil && time.Now().After(*p.ExpiresAt) {
 		p.State, p.Answer = store.Expired, "it waited for longer than the sheet calls useful"
-		return true, e.settle(ctx, p, d, nil, "")
+		return true, e.settle(ctx, p, d, settling{})
+	}
+	if wait := pace.wait(d, time.Now()); wait > 0 {
+		if wait > patience {
+			return false, e.leave(ctx, d, time.Now().Add(wait))
+		}
+		select {
+		case <-time.After(wait):
+		case <-ctx.Done():
+			return false, ctx.Err()
+		}
 	}
 	if p.Updates != nil {
 		remote, err := e.Store.RemoteID(ctx, *p.Updates)
@@ -150,34 +184,58 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 		}
 		out.Under = remote
 	}
-	r := client.Send(ctx, out)
+	began := time.Now()
+	call, span := otel.Tracer("dorfbote/engine").Start(ctx, "post", trace.WithAttributes(attribute.Int64("post", p.ID), attribute.Int64("arrival", p.Arrival), attribute.String("destination", d.Name)))
+	r := client.Send(call, out)
+	span.SetAttributes(attribute.Int("http.response.status_code", r.Status))
+	span.End()
 	if ctx.Err() != nil {
 		return false, ctx.Err() // what became of the call is not known; the key makes trying again safe
 	}
 	now := time.Now()
+	e.Meters.Posted(r.Status, now.Sub(began))
 	p.Attempts++
 	p.Status, p.Answer = r.Status, r.Answer
+	done := settling{tried: &store.Attempt{At: began, TookMs: int(now.Sub(began).Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Body, Answer: r.Raw}}
 	switch {
 	case r.Sent():
 		p.State, p.RemoteID, p.SentAt = store.Sent, r.RemoteID, &now
-		return true, e.settle(ctx, p, d, nil, "")
+		done.notBefore = pace.sent(d, now)
+		e.Meters.Told(now.Sub(p.CreatedAt))
+		if err := e.settle(ctx, p, d, done); err != nil {
+			return false, err
+		}
+		return true, e.afterPost(ctx, p)
 	case !r.Healable():
-		p.State = store.Refused
-		e.Log.Warn("post refused", "post", p.ID, "destination", d.Name, "status", r.Status)
-		return false, e.settle(ctx, p, d, nil, r.Answer)
+		p.State, done.reason = store.Refused, r.Answer
+		e.Log.Warn("post refused", "post", p.ID, "arrival", p.Arrival, "destination", d.Name, "status", r.Status)
+		if err := e.settle(ctx, p, d, done); err != nil {
+			return false, err
+		}
+		return false, e.tellOwner(ctx, p, d)
 	case p.Attempts >= maxAttempts:
 		p.State = store.GivenUp
-		return true, e.settle(ctx, p, d, nil, "")
+		return true, e.settle(ctx, p, d, done)
 	}
 	wait := max(r.RetryAfter, backoff(d.Failures))
 	if r.Status == 429 && r.RetryAfter > 0 {
 		wait = r.RetryAfter
+		pace.refused(d, now, wait)
 	}
 	at := now.Add(wait)
-	if err := e.settle(ctx, p, d, &at, ""); err != nil {
+	done.notBefore = &at
+	if err := e.settle(ctx, p, d, done); err != nil {
 		return false, err
 	}
 	return false, e.later(ctx, d.Name, at)
+}
+
+// leave lets a destination be until a time.
+func (e *Engine) leave(ctx context.Context, d *store.Destination, at time.Time) error {
+	if err := e.Store.DB.WithContext(ctx).Exec("UPDATE destinations SET not_before = ? WHERE name = ?", at, d.Name).Error; err != nil {
+		return err
+	}
+	return e.later(ctx, d.Name, at)
 }
 
 // backoff doubles from a quarter of a second to ten minutes, spread by a quarter.
@@ -187,32 +245,56 @@ func backoff(failures int) time.Duration {
 	return d - d/8 + rand.N(d/4)
 }
 
-// settle writes a post's and its destination's state in one statement. A reason pauses the
-// destination until a person has seen to it.
-func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination, notBefore *time.Time, reason string) error {
+// settling is what became of trying to send a post, besides the post's own state.
+type settling struct {
+	tried     *store.Attempt // nil where no call was made
+	notBefore *time.Time     // until when the destination is left alone
+	reason    string         // why it is paused until a person has seen to it; "" lets it go on
+}
+
+// settle writes a post's and its destination's state, and what was tried, in one statement.
+func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination, done settling) error {
 	if d.Failures++; p.State == store.Sent || p.State == store.Expired {
 		d.Failures = 0
 	}
 	var quietBefore any
-	if notBefore != nil {
-		quietBefore = *notBefore
+	if done.notBefore != nil {
+		quietBefore = *done.notBefore
+	}
+	tried := done.tried
+	if tried == nil {
+		tried = &store.Attempt{}
 	}
 	raw, _ := json.Marshal(Event{Topic: "posts", ID: p.ID})
 	return e.Store.DB.WithContext(ctx).Exec(`WITH p AS (
 			UPDATE posts SET state = @state, attempts = @attempts, status = @status, answer = @answer, remote_id = @remote, sent_at = CAST(@sent AS timestamptz)
 			WHERE id = @id RETURNING 1),
 		d AS (
-			UPDATE destinations SET failures = @failures, not_before = CAST(@later AS timestamptz), paused = paused OR @reason <> '', reason = CASE WHEN @reason <> '' THEN @reason ELSE reason END
-			WHERE name = @name AND (failures <> @failures OR not_before IS DISTINCT FROM CAST(@later AS timestamptz) OR @reason <> '') RETURNING 1)
-		SELECT pg_notify('`+channelName+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d)`,
+			UPDATE destinations SET failures = @failures, not_before = CAST(@later AS timestamptz), paused = paused OR @reason <> '', reason = CASE WHEN @reason <> '' THEN @reason ELSE reason END,
+				held_by = CASE WHEN @reason <> '' THEN '' ELSE held_by END, spacing_ms = @spacing, spaced_at = CAST(@spaced AS timestamptz)
+			WHERE name = @name AND (failures <> @failures OR not_before IS DISTINCT FROM CAST(@later AS timestamptz) OR @reason <> '' OR spacing_ms <> @spacing) RETURNING 1),
+		h AS (
+			INSERT INTO hours (what, name, hour, n) SELECT 'posts', @name, date_trunc('hour', now()), 1 WHERE @state = 'sent'
+			ON CONFLICT (what, name, hour) DO UPDATE SET n = hours.n + 1 RETURNING 1),
+		a AS (
+			INSERT INTO attempts (post, at, took_ms, status, address, sent, answer) SELECT @id, @at, @took, @status, @address, @body, @raw WHERE @tried RETURNING 1)
+		SELECT pg_notify('`+channelName+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h)`,
 		sql.Named("state", p.State), sql.Named("attempts", p.Attempts), sql.Named("status", p.Status), sql.Named("answer", p.Answer),
 		sql.Named("remote", p.RemoteID), sql.Named("sent", p.SentAt), sql.Named("id", p.ID), sql.Named("failures", d.Failures),
-		sql.Named("later", quietBefore), sql.Named("reason", reason), sql.Named("name", d.Name), sql.Named("event", string(raw))).Error
+		sql.Named("later", quietBefore), sql.Named("reason", done.reason), sql.Named("name", d.Name), sql.Named("event", string(raw)),
+		sql.Named("spacing", d.SpacingMs), sql.Named("spaced", d.SpacedAt), sql.Named("tried", done.tried != nil), sql.Named("at", tried.At), sql.Named("took", tried.TookMs),
+		sql.Named("address", tried.Address), sql.Named("body", tried.Sent), sql.Named("raw", tried.Answer)).Error
 }
 
-// later asks for a drain at a time. The job is what holds whatever happens to this process, but jobs
-// are put on at their time only every few seconds; a timer of this process is exact.
+// later asks for a drain at a time, unless one is put on for no later. The job is what holds whatever happens to this
+// process, but jobs are put on at their time only every few seconds; a timer of this process is exact.
 func (e *Engine) later(ctx context.Context, name string, at time.Time) error {
+	var there bool
+	err := e.Store.DB.WithContext(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM river_job WHERE kind = 'drain' AND state = 'scheduled' AND args->>'destination' = ? AND scheduled_at <= ?)`,
+		name, at.Add(time.Second)).Scan(&there).Error
+	if err != nil || there {
+		return err
+	}
 	if wait := time.Until(at); wait < time.Minute {
 		time.AfterFunc(wait, func() {
 			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
@@ -220,7 +302,7 @@ func (e *Engine) later(ctx context.Context, name string, at time.Time) error {
 			_ = e.Wake(ctx, name) // if this fails, the job is there
 		})
 	}
-	_, err := e.inserts.Insert(ctx, DrainArgs{Destination: name}, &river.InsertOpts{
+	_, err = e.inserts.Insert(ctx, DrainArgs{Destination: name}, &river.InsertOpts{
 		Queue: queuePost, MaxAttempts: 1, ScheduledAt: at,
 	})
 	return err
@@ -254,7 +336,13 @@ func (w *sweepWorker) Work(ctx context.Context, _ *river.Job[SweepArgs]) error {
 			return err
 		}
 	}
+	if err := w.engine.sweepSteps(ctx); err != nil {
+		return err
+	}
 	if err := w.engine.LookForDrift(ctx); err != nil {
+		return err
+	}
+	if err := w.engine.retain(ctx); err != nil {
 		return err
 	}
 	return w.engine.tidy(ctx)
@@ -264,6 +352,9 @@ func (w *sweepWorker) Work(ctx context.Context, _ *river.Job[SweepArgs]) error {
 func (e *Engine) tidy(ctx context.Context) error {
 	db := e.Store.DB.WithContext(ctx)
 	if err := db.Exec("DELETE FROM health WHERE hour < ?", time.Now().Add(-healthHeld)).Error; err != nil {
+		return err
+	}
+	if err := db.Exec("DELETE FROM hours WHERE hour < ?", time.Now().AddDate(0, 0, -7*(usual.Weeks+2))).Error; err != nil {
 		return err
 	}
 	if err := db.Exec("DELETE FROM pace_told WHERE until < ?", time.Now().Add(-24*time.Hour)).Error; err != nil {

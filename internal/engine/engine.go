@@ -7,8 +7,10 @@ import (
 	"database/sql"
 	"fmt"
 	"log/slog"
+	"sync"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
@@ -16,6 +18,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/observe"
 	"dorfbote/internal/script"
 	"dorfbote/internal/seal"
 	"dorfbote/internal/store"
@@ -35,6 +38,7 @@ const (
 const (
 	queueDecide = "decide"
 	queuePost   = "post"
+	queueFollow = "follow"
 )
 
 // Engine holds what the live loop needs. Make it with New.
@@ -42,21 +46,25 @@ type Engine struct {
 	Store     *store.Store
 	Workspace value.Workspace
 	Log       *slog.Logger
-	Env       connect.Env // what connections reach the outside by
-	Box       *seal.Box   // for secrets
+	Env       connect.Env     // what connections reach the outside by
+	Box       *seal.Box       // for secrets
+	Meters    *observe.Meters // nil counts nothing
+	Keep      store.Keep      // how long arrivals are kept; the zero value is for ever
 
-	plans   *plans
-	lookups lookups
-	sets    sets
-	inserts *river.Client[*sql.Tx] // adds jobs in GORM's transactions
-	intake  *river.Client[pgx.Tx]  // adds jobs in intake's
-	work    workClient
-	pollers *pollers
-	clock   *clock
-	stop    context.CancelFunc // ends pollers and clock
-	pollNow chan struct{}      // wakes the pollers of this process
-	scripts script.Runner
-	lazy    *store.Store // connections whose commits do not wait for the disk, see durable
+	plans     *plans
+	lookups   lookups
+	sets      sets
+	inserts   *river.Client[*sql.Tx] // adds jobs in GORM's transactions
+	intake    *river.Client[pgx.Tx]  // adds jobs in intake's
+	work      workClient
+	pollers   *pollers
+	clock     *clock
+	alive     *alive
+	stop      context.CancelFunc // ends pollers and clock
+	pollNow   chan struct{}      // wakes the pollers of this process
+	scripts   script.Runner
+	retention retention
+	lazy      *store.Store // connections whose commits do not wait for the disk, see durable
 }
 
 // New makes an engine that can take in. Work starts with Start. Its secrets are sealed by a key that is kept nowhere,
@@ -107,10 +115,14 @@ func (e *Engine) Start(ctx context.Context) error {
 	river.AddWorker(workers, &decideWorker{engine: e})
 	river.AddWorker(workers, &drainWorker{engine: e})
 	river.AddWorker(workers, &sweepWorker{engine: e})
+	river.AddWorker(workers, &followWorker{engine: e})
+	name := uuid.Must(uuid.NewV7()).String()
 	client, err := river.NewClient(riverpgxv5.New(e.lazy.Pool), &river.Config{
+		ID: name,
 		Queues: map[string]river.QueueConfig{
 			queueDecide:        {MaxWorkers: 2},
 			queuePost:          {MaxWorkers: 16},
+			queueFollow:        {MaxWorkers: 6},
 			river.QueueDefault: {MaxWorkers: 2},
 		},
 		Workers:                     workers,
@@ -131,6 +143,9 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.Unsealed(ctx); err != nil {
 		return fmt.Errorf("sealing secrets: %w", err)
 	}
+	if e.alive, err = e.showAlive(ctx, name); err != nil {
+		return err
+	}
 	e.work = client
 	if err := client.Start(ctx); err != nil {
 		return err
@@ -145,7 +160,7 @@ func (e *Engine) Stop() {
 	if e.work == nil {
 		return
 	}
-	if e.stop != nil {
+	if e.pollers != nil {
 		e.stop()
 		e.pollers.wait()
 		e.clock.wait()
@@ -157,6 +172,7 @@ func (e *Engine) Stop() {
 		defer cancel()
 		_ = e.work.StopAndCancel(hard)
 	}
+	e.alive.end() // last, since the others take over the jobs of a process whose lock is gone
 }
 
 type workClient interface {
@@ -164,24 +180,55 @@ type workClient interface {
 	StopAndCancel(context.Context) error
 }
 
-// quiet keeps the job library's own messages out of the log below warnings.
+// quiet keeps the job library's own messages out of the log below warnings, and says the same thing once in a while
+// rather than ten times a second when the database is away.
 func quiet(log *slog.Logger) *slog.Logger {
-	return slog.New(levelHandler{log.Handler(), slog.LevelWarn})
+	return slog.New(levelHandler{log.Handler(), slog.LevelWarn, &said{at: map[string]time.Time{}}})
+}
+
+// saidEvery is how often the same message is let through.
+const saidEvery = 10 * time.Second
+
+type said struct {
+	mu sync.Mutex
+	at map[string]time.Time
+}
+
+// lately tells whether a message was let through a moment ago.
+func (s *said) lately(msg string, now time.Time) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if now.Sub(s.at[msg]) < saidEvery {
+		return true
+	}
+	if len(s.at) > 1000 {
+		clear(s.at)
+	}
+	s.at[msg] = now
+	return false
 }
 
 type levelHandler struct {
 	slog.Handler
-	min slog.Level
+	min  slog.Level
+	said *said
 }
 
 func (h levelHandler) Enabled(ctx context.Context, l slog.Level) bool {
 	return l >= h.min && h.Handler.Enabled(ctx, l)
 }
 
+func (h levelHandler) Handle(ctx context.Context, r slog.Record) error {
+	if h.said.lately(r.Message, r.Time) {
+		return nil
+	}
+	return h.Handler.Handle(ctx, r)
+}
+
 func (h levelHandler) WithAttrs(a []slog.Attr) slog.Handler {
-	return levelHandler{h.Handler.WithAttrs(a), h.min}
+	return levelHandler{h.Handler.WithAttrs(a), h.min, h.said}
 }
 
 func (h levelHandler) WithGroup(n string) slog.Handler {
-	return levelHandler{h.Handler.WithGroup(n), h.min}
+	return levelHandler{h.Handler.WithGroup(n), h.min, h.said}
 }

@@ -206,5 +206,15 @@ func (e *Engine) History(ctx context.Context, events []hook.Event) error {
 			return err
 		}
 	}
-	return e.Store.DB.WithContext(ctx).Exec("UPDATE arrivals SET received_at = time").Error
+	db := e.Store.DB.WithContext(ctx)
+	for _, statement := range []string{
+		"UPDATE arrivals SET received_at = time", "UPDATE verdicts SET decided_at = at",
+		"INSERT INTO hours SELECT 'arrivals', source, date_trunc('hour', received_at), count(*) FROM arrivals GROUP BY 2, 3 ON CONFLICT DO NOTHING",
+		"INSERT INTO hours SELECT 'posts', destination, date_trunc('hour', sent_at), count(*) FROM posts WHERE state = 'sent' AND sent_at IS NOT NULL GROUP BY 2, 3 ON CONFLICT DO NOTHING",
+	} {
+		if err := db.Exec(statement).Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }

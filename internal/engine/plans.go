@@ -214,6 +214,10 @@ func (e *Engine) Known(ctx context.Context) (sheet.Known, error) {
 	if err := db.Model(&store.Destination{}).Order("name").Pluck("name", &destinations).Error; err != nil {
 		return sheet.Known{}, err
 	}
+	var callable []string
+	if err := db.Model(&store.Workflow{}).Where("form = ? OR draft LIKE '%called:%'", sheet.Called).Order("name").Pluck("name", &callable).Error; err != nil {
+		return sheet.Known{}, err
+	}
 	return sheet.Known{
 		Workspace: e.Workspace,
 		Kind: func(source string) *value.Kind {
@@ -225,5 +229,6 @@ func (e *Engine) Known(ctx context.Context) (sheet.Known, error) {
 		},
 		Sources:      func() []string { return sources },
 		Destinations: func() []string { return destinations },
+		Workflows:    func() []string { return callable },
 	}, nil
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/value"
 	"dorfbote/internal/store"
 )
 
@@ -76,6 +77,15 @@ func rowsOf(workflow, seq int64, at time.Time, posts []decide.Post) []postRow {
 func insertPosts(ctx context.Context, tx *sql.Tx, rows []postRow, send bool) error {
 	if len(rows) == 0 {
 		return nil
+	}
+	// Whoever has a destination's lock takes numbers and commits before the next: so a post never appears behind one
+	// with a larger number that has been sent already.
+	places := map[string]bool{}
+	for _, p := range rows {
+		places[p.Destination] = true
+	}
+	if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended(d, 29)) FROM (SELECT unnest($1::text[]) AS d ORDER BY 1) x", value.SortedKeys(places)); err != nil {
+		return err
 	}
 	ids, err := reserve(ctx, tx, len(rows))
 	if err != nil {

@@ -62,6 +62,9 @@ func (e *Engine) write(ctx context.Context, tx pgx.Tx, events []hook.Event, deci
 	batch := &pgx.Batch{}
 	insertArrivals(batch, fresh)
 	upsertRecords(batch, touched)
+	if decide {
+		countArrivals(batch, fresh)
+	}
 	last := fresh[len(fresh)-1]
 	if decide {
 		raw, _ := json.Marshal(Event{Topic: "arrivals", Source: last.Source, Seq: last.Seq})
@@ -86,6 +89,10 @@ type knowledge struct {
 	seqs     []int64                  // numbers for those that are new
 }
 
+// lockSources makes sources the transaction's own. (source, id) is unique because whoever writes arrivals holds it
+// from before looking what is there.
+const lockSources = "SELECT pg_advisory_xact_lock(hashtextextended(s, 7)) FROM (SELECT DISTINCT unnest($1::text[]) AS s ORDER BY 1) x"
+
 // lookUp locks the sources, so that "before" is what was really there before, and asks for everything
 // in one round trip. Each question is one look into an index; a join would be planned by how many
 // rows the planner thinks there are, and end in reading whole tables.
@@ -99,7 +106,7 @@ func lookUp(ctx context.Context, tx pgx.Tx, events []hook.Event) (*knowledge, er
 	}
 	k := &knowledge{arrivals: map[keyed]int64{}, records: map[keyed]map[string]any{}}
 	batch := &pgx.Batch{}
-	batch.Queue("SELECT pg_advisory_xact_lock(hashtextextended(s, 7)) FROM (SELECT unnest($1::text[]) AS s ORDER BY 1) x", value.SortedKeys(lockSet))
+	batch.Queue(lockSources, value.SortedKeys(lockSet))
 	batch.Queue(`SELECT t.source, t.id, a.seq FROM unnest($1::text[], $2::text[]) AS t(source, id)
 		CROSS JOIN LATERAL (SELECT seq FROM arrivals WHERE source = t.source AND id = t.id LIMIT 1) a`, sources, ids).Query(func(rows pgx.Rows) error {
 		var at keyed
@@ -118,7 +125,7 @@ func lookUp(ctx context.Context, tx pgx.Tx, events []hook.Event) (*knowledge, er
 		})
 		return err
 	})
-	batch.Queue("SELECT nextval(pg_get_serial_sequence('arrivals', 'seq')) FROM generate_series(1, $1)", n).Query(func(rows pgx.Rows) error {
+	batch.Queue("SELECT nextval('arrivals_numbers') FROM generate_series(1, $1)", n).Query(func(rows pgx.Rows) error {
 		var err error
 		k.seqs, err = pgx.CollectRows(rows, pgx.RowTo[int64])
 		return err
@@ -146,9 +153,24 @@ func insertArrivals(batch *pgx.Batch, list []store.Arrival) {
 	for i, a := range list {
 		seqs[i], sources[i], ids[i], types[i], subjects[i], data[i], times[i] = a.Seq, a.Source, a.ID, a.Type, a.Subject, string(a.Data), a.Time
 	}
-	batch.Queue(`INSERT INTO arrivals (seq, source, id, type, time, subject, data) OVERRIDING SYSTEM VALUE
+	batch.Queue(`INSERT INTO arrivals (seq, source, id, type, time, subject, data)
 		SELECT * FROM unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::timestamptz[], $6::text[], $7::jsonb[])`,
 		seqs, sources, ids, types, times, subjects, data)
+}
+
+// countArrivals counts arrivals by the hour. The transaction has its sources' locks, so that no other waits for these rows.
+func countArrivals(batch *pgx.Batch, list []store.Arrival) {
+	counts := map[string]int64{}
+	for _, a := range list {
+		counts[a.Source]++
+	}
+	sources := value.SortedKeys(counts)
+	n := make([]int64, len(sources))
+	for i, s := range sources {
+		n[i] = counts[s]
+	}
+	batch.Queue(`INSERT INTO hours (what, name, hour, n) SELECT 'arrivals', t.s, date_trunc('hour', now()), t.n FROM unnest($1::text[], $2::bigint[]) AS t(s, n)
+		ON CONFLICT (what, name, hour) DO UPDATE SET n = hours.n + excluded.n`, sources, n)
 }
 
 func upsertRecords(batch *pgx.Batch, touched map[keyed]*arrival.Arrival) {

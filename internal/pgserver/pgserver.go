@@ -27,12 +27,15 @@ type Options struct {
 	Dir string
 	// Quick turns off waiting for the disk. For tests only: a crash of the machine loses data.
 	Quick bool
+	// Port is where it listens; 0 takes one that is free.
+	Port int
 }
 
 // Server is a running PostgreSQL.
 type Server struct {
 	URL  string // of the database "dorfbote", with its password
 	dir  string
+	port int
 	lock *os.File // held while the folder is in use
 	cmd  *exec.Cmd
 	done chan error
@@ -86,9 +89,11 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 		_ = lock.Close()
 		return nil, err
 	}
-	port, err := freePort()
-	if err != nil {
-		return nil, err
+	port := o.Port
+	if port == 0 {
+		if port, err = freePort(); err != nil {
+			return nil, err
+		}
 	}
 	args := []string{"-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
 		"-c", "shared_buffers=256MB", "-c", "max_connections=120", "-c", "max_wal_size=2GB", "-c", "log_min_messages=fatal",
@@ -96,7 +101,7 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if o.Quick {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
-	s := &Server{dir: dir, lock: lock, done: make(chan error, 1)}
+	s := &Server{dir: dir, port: port, lock: lock, done: make(chan error, 1)}
 	logFile, err := os.OpenFile(filepath.Join(dir, "postgres.log"), os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o600)
 	if err != nil {
 		return nil, err
@@ -247,6 +252,9 @@ func (s *Server) ready(ctx context.Context, data string) error {
 		}
 	}
 }
+
+// Port is where the server listens on loopback.
+func (s *Server) Port() int { return s.port }
 
 // Stop ends the server: quickly, then more quickly, then at once.
 func (s *Server) Stop() {

@@ -197,7 +197,9 @@ func (s *Server) deleteRecord(w http.ResponseWriter, r *http.Request, k *Kind) {
 func (s *Server) change(w http.ResponseWriter, r *http.Request, k *Kind, key string, edit func(map[string]any) (map[string]any, string, error)) {
 	by := r.Header.Get("X-Practice-By")
 	if by == "" {
-		by = "somebody"
+		if by = "somebody"; strings.HasPrefix(r.UserAgent(), "Dorfbote") {
+			by = "Dorfbote"
+		}
 	}
 	after, err := s.apply(r.Context(), k, key, by, edit)
 	switch {

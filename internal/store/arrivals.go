@@ -38,8 +38,13 @@ type ArrivalFilter struct {
 	Verdict  string // of any workflow, or of Workflow
 	Workflow int64
 	Before   int64 // older than this one
-	Limit    int
+	// Since and Until bound when it came in; zero values do not.
+	Since, Until time.Time
+	Limit        int
 }
+
+// lookedAtOnce is how many arrivals are looked through for a text or a rare verdict in one go.
+const lookedAtOnce = 50_000
 
 // ArrivalRow is an arrival in a list, with what the workflows made of it.
 type ArrivalRow struct {
@@ -53,9 +58,40 @@ type VerdictRow struct {
 	Workflow string
 }
 
-// Arrivals lists arrivals, newest first.
-func (s *Store) Arrivals(ctx context.Context, f ArrivalFilter) ([]ArrivalRow, error) {
+// Arrivals lists arrivals, newest first. A text is looked for among so many at a time; looked, where it is not 0, is
+// where it left off, although fewer were found than asked for.
+func (s *Store) Arrivals(ctx context.Context, f ArrivalFilter) (out []ArrivalRow, looked int64, err error) {
 	q := s.DB.WithContext(ctx).Model(&Arrival{}).Order("seq DESC").Limit(f.Limit)
+	if !f.Since.IsZero() {
+		first, err := s.SeqAt(ctx, f.Since)
+		if err != nil {
+			return nil, 0, err
+		}
+		q = q.Where("seq >= ? AND received_at >= ?", first, f.Since)
+	}
+	if !f.Until.IsZero() {
+		end, err := s.SeqAt(ctx, f.Until)
+		if err != nil {
+			return nil, 0, err
+		}
+		if f.Before == 0 || end < f.Before {
+			f.Before = end
+		}
+	}
+	floor := int64(0)
+	if f.Text != "" || f.Verdict != "" && f.Verdict != "failed" {
+		from := f.Before
+		if from == 0 {
+			last, err := s.LastSeq(ctx)
+			if err != nil {
+				return nil, 0, err
+			}
+			from = last + 1
+		}
+		if floor = max(from-lookedAtOnce, 0); floor > 0 {
+			q = q.Where("seq >= ?", floor)
+		}
+	}
 	if f.Source != "" {
 		q = q.Where("source = ?", f.Source)
 	}
@@ -81,7 +117,10 @@ func (s *Store) Arrivals(ctx context.Context, f ArrivalFilter) ([]ArrivalRow, er
 	}
 	var list []Arrival
 	if err := q.Find(&list).Error; err != nil {
-		return nil, err
+		return nil, 0, err
+	}
+	if len(list) < f.Limit && floor > 0 {
+		looked = floor
 	}
 	seqs := make([]int64, len(list))
 	rows := make([]ArrivalRow, len(list))
@@ -94,7 +133,7 @@ func (s *Store) Arrivals(ctx context.Context, f ArrivalFilter) ([]ArrivalRow, er
 		i := at[v.Arrival]
 		rows[i].Verdicts = append(rows[i].Verdicts, v)
 	}
-	return rows, err
+	return rows, looked, err
 }
 
 func (s *Store) verdicts(ctx context.Context, seqs []int64) ([]VerdictRow, error) {

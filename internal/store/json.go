@@ -4,6 +4,7 @@ import (
 	"database/sql/driver"
 	"encoding/json"
 	"fmt"
+	"strconv"
 )
 
 // Texts are settings by name, kept as one JSON column.
@@ -63,4 +64,16 @@ func readJSON(v, into any) error {
 		return json.Unmarshal([]byte(x), into)
 	}
 	return fmt.Errorf("a JSON column holds a %T", v)
+}
+
+// BigInts writes numbers as PostgreSQL reads an array of them, for statements that GORM would take a list apart in.
+func BigInts(list []int64) string {
+	b := []byte{'{'}
+	for i, n := range list {
+		if i > 0 {
+			b = append(b, ',')
+		}
+		b = strconv.AppendInt(b, n, 10)
+	}
+	return string(append(b, '}'))
 }

@@ -28,8 +28,10 @@ type Connection struct {
 	LastOK       *time.Time `gorm:"column:last_ok"`
 	FailingSince *time.Time
 	LastError    string
-	Owner        *int64
-	CreatedAt    time.Time
+	// SecretExpires is when its secret ends, as far as is known.
+	SecretExpires *time.Time
+	Owner         *int64
+	CreatedAt     time.Time
 }
 
 // Kind is one kind of record of a connection: a source.
@@ -106,6 +108,10 @@ type Destination struct {
 	Reason     string
 	NotBefore  *time.Time // the other side asked to wait until then
 	Failures   int        // in a row
+	PerMinute  int        // how many posts a minute a person allows; 0 is as fast as it goes
+	SpacingMs  int        // learnt from being asked to wait: milliseconds from post to post
+	SpacedAt   *time.Time // when that was learnt
+	HeldBy     string     // the person who paused it, where one did
 }
 
 // Workflow is a sheet with its draft and the version that is on.
@@ -120,6 +126,7 @@ type Workflow struct {
 	Since     int64
 	CallToken string
 	Owner     *int64
+	Team      *int64 // whose people may change it; nil: everyone's
 	CreatedAt time.Time
 	UpdatedAt time.Time
 	UpdatedBy string
@@ -165,6 +172,8 @@ type Verdict struct {
 	At         time.Time
 	Later      string // of what was held: released or digest, once it was told
 	LaterAt    *time.Time
+	DecidedAt  time.Time
+	Gathered   *string // what was gathered for it, as JSON; nil where the sheet gathers nothing
 }
 
 // The states of a post.
@@ -175,6 +184,7 @@ const (
 	GivenUp = "given up"
 	Dropped = "dropped"
 	Expired = "expired"
+	Held    = "held" // set aside by a person; those behind it go on
 )
 
 // Post is one composed message on its way to one destination.
@@ -197,4 +207,49 @@ type Post struct {
 	SentAt      *time.Time
 	Updates     *int64     // the earlier post that this one is put in the place of
 	ExpiresAt   *time.Time // when it is no longer worth sending; nil is never
+}
+
+// Attempt is one try of a post or a step.
+type Attempt struct {
+	ID      int64
+	Post    *int64
+	Step    *int64
+	At      time.Time
+	TookMs  int
+	Status  int    // of HTTP; 0 when no answer came
+	Address string // what was called
+	Sent    string // the body as it went out; secrets travel in headers, which are not kept
+	Answer  string // as it came, shortened
+}
+
+// The states of a step of a run, besides those of a post.
+const (
+	Done    = "done"
+	Skipped = "skipped" // what it follows on did not come about
+	Failed  = "failed"
+)
+
+// Step is one thing that a run does after its posts.
+type Step struct {
+	ID         int64
+	WorkflowID int64
+	Version    int
+	Arrival    int64
+	N          int
+	Name       string
+	Kind       string // add, change, append, call
+	Target     string // a source, or a workflow's name
+	RecordKey  string
+	Body       json.RawMessage
+	IfFails    string // stop, go_on or tell
+	Broken     string // why its values could not be worked out
+	Fallback   *string
+	Key        string // idempotency key
+	State      string
+	Attempts   int
+	Status     int
+	Answer     string
+	NotBefore  *time.Time
+	CreatedAt  time.Time
+	DoneAt     *time.Time
 }

@@ -11,6 +11,8 @@ type PostFilter struct {
 	Destination string
 	Workflow    int64
 	Arrival     int64
+	ID          int64
+	Text        string // in the title
 	Before      int64
 	Limit       int
 }
@@ -36,6 +38,12 @@ func (s *Store) Posts(ctx context.Context, f PostFilter) ([]PostRow, error) {
 	}
 	if f.Arrival > 0 {
 		q = q.Where("posts.arrival = ?", f.Arrival)
+	}
+	if f.ID > 0 {
+		q = q.Where("posts.id = ?", f.ID)
+	}
+	if f.Text != "" {
+		q = q.Where("posts.title ILIKE ?", "%"+escapeLike(f.Text)+"%")
 	}
 	if f.Before > 0 {
 		q = q.Where("posts.id < ?", f.Before)
@@ -71,6 +79,8 @@ type DestinationRow struct {
 	Waiting  int64
 	Sent     int64 // in the last 24 hours
 	LastSent *time.Time
+	Refused  int64
+	Oldest   *time.Time // since when the oldest waiting post waits
 }
 
 // Destinations lists every destination.
@@ -78,6 +88,8 @@ func (s *Store) Destinations(ctx context.Context) ([]DestinationRow, error) {
 	var out []DestinationRow
 	err := s.DB.WithContext(ctx).Raw(`SELECT d.*,
 		(SELECT count(*) FROM posts p WHERE p.destination = d.name AND p.state = 'waiting') AS waiting,
+		(SELECT count(*) FROM posts p WHERE p.destination = d.name AND p.state = 'refused') AS refused,
+		(SELECT created_at FROM posts p WHERE p.destination = d.name AND p.state = 'waiting' ORDER BY id LIMIT 1) AS oldest,
 		(SELECT count(*) FROM posts p WHERE p.destination = d.name AND p.state = 'sent' AND p.sent_at > now() - interval '1 day') AS sent,
 		(SELECT max(sent_at) FROM posts p WHERE p.destination = d.name AND p.state = 'sent') AS last_sent
 		FROM destinations d ORDER BY d.name`).Scan(&out).Error

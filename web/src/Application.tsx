@@ -15,6 +15,9 @@ import { Connection } from './places/connections/Connection';
 import { Connections } from './places/connections/Connections';
 import { Source } from './places/connections/Source';
 import { Outbox } from './places/outbox/Outbox';
+import { People } from './places/people/People';
+import { Welcome } from './places/people/Welcome';
+import { You } from './places/people/You';
 import { Practice } from './places/practice/Practice';
 import { SignIn } from './places/signin/SignIn';
 import { Today } from './places/today/Today';
@@ -23,6 +26,7 @@ import { theme } from './theme';
 
 // The places where sheets are edited come when they are first gone to: their composer is large.
 const SheetPlace = lazy(async () => ({ default: (await import('./places/sheet/SheetPlace')).SheetPlace }));
+const Run = lazy(async () => ({ default: (await import('./places/runs/Run')).Run }));
 const RehearsalPlace = lazy(async () => ({
   default: (await import('./places/rehearsal/RehearsalPlace')).RehearsalPlace,
 }));
@@ -50,6 +54,8 @@ function Gate() {
   const me = useMe();
   if (me.isPending) return null;
   if (me.error) return <Trouble error={me.error} again={() => void me.refetch()} />;
+  const welcome = /^\/welcome\/([\w-]+)$/.exec(window.location.pathname);
+  if (welcome) return <Welcome token={welcome[1]!} />;
   return me.data ? <Places /> : <SignIn />;
 }
 
@@ -71,6 +77,9 @@ function Places() {
           <Route path="/workflows/:id/rehearsal" element={<RehearsalPlace />} />
           <Route path="/arrivals" element={<Arrivals />} />
           <Route path="/arrivals/:id" element={<Arrival />} />
+          <Route path="/runs/:arrival/:workflow" element={<Run />} />
+          <Route path="/people" element={<People />} />
+          <Route path="/you" element={<You />} />
           <Route path="/outbox" element={<Outbox />} />
           <Route path="/connections" element={<Connections />} />
           <Route path="/connections/new" element={<Connect />} />

@@ -32,6 +32,10 @@ type Receipt struct {
 	Status     int    // of HTTP; 0 when no answer came
 	Answer     string // the other side's words, shortened
 	RetryAfter time.Duration
+
+	Address string // what was called, with its method
+	Body    string // as it was sent
+	Raw     string // the answer as it came, shortened
 }
 
 // Healable tells whether the same call may succeed later.
@@ -87,11 +91,12 @@ func (c *Client) Send(ctx context.Context, p Post) Receipt {
 	req.Header.Set("Idempotency-Key", p.Key)
 	res, err := c.HTTP.Do(req)
 	if err != nil {
-		return Receipt{Answer: fmt.Sprintf("no answer from %s: %v", req.URL.Host, unwrapURL(err))}
+		return Receipt{Answer: fmt.Sprintf("no answer from %s: %v", req.URL.Host, unwrapURL(err)), Address: method + " " + address, Body: string(body)}
 	}
 	defer res.Body.Close()
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, 64<<10))
 	out := Receipt{Status: res.StatusCode, Answer: words(raw, res.Status), RetryAfter: retryAfter(res.Header.Get("Retry-After"), time.Now())}
+	out.Address, out.Body, out.Raw = method+" "+address, string(body), shortened(raw)
 	if out.Sent() {
 		var made struct {
 			ID json.Number `json:"id"`
@@ -101,6 +106,17 @@ func (c *Client) Send(ctx context.Context, p Post) Receipt {
 		}
 	}
 	return out
+}
+
+// rawKept is how much of an answer is kept as it came.
+const rawKept = 4 << 10
+
+func shortened(raw []byte) string {
+	text := strings.ReplaceAll(strings.ToValidUTF8(string(raw[:min(len(raw), rawKept)]), "\uFFFD"), "\x00", "\uFFFD")
+	if len(raw) > rawKept {
+		text += "…"
+	}
+	return text
 }
 
 func unwrapURL(err error) error {

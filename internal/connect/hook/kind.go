@@ -1,6 +1,12 @@
 package hook
 
-import "dorfbote/internal/connect"
+import (
+	"context"
+	"net/http"
+	"strings"
+
+	"dorfbote/internal/connect"
+)
 
 // Kind describes hooks.
 func Kind() *connect.Kind {
@@ -9,7 +15,27 @@ func Kind() *connect.Kind {
 		Settings: []connect.Setting{
 			{Name: "signed", Label: "Take in only signed events", Type: "yes/no", Help: "by Standard Webhooks; a secret is made and shown once"},
 			{Name: "key_field", Label: "Field that names a record", Type: "text", Default: "id"},
+			{Name: "records_address", Label: "Address of the app's records", Type: "address", More: true, Help: "for sheets that add or change records; the kind of record is added to it, such as https://app.example/api"},
+			{Name: "records_token", Label: "Token for it", Type: "secret", More: true},
 		},
-		Key: "id",
+		Write: write,
+		Key:   "id",
 	}
+}
+
+// write adds or changes a record by the API that the app has beside its events.
+func write(ctx context.Context, c connect.Config, src connect.Source, w connect.Write) (connect.Written, error) {
+	base := c.Settings["records_address"]
+	if base == "" {
+		return connect.Written{Final: true}, &connect.Trouble{
+			Tried: "writing to " + src.Name, Said: "it is not known where this app's records can be changed",
+			Do: "give the address of its records in the settings of the connection " + c.ID,
+		}
+	}
+	auth := http.Header{}
+	if token := c.Settings["records_token"]; token != "" {
+		auth.Set("Authorization", "Bearer "+token)
+	}
+	_, kind, _ := strings.Cut(src.Name, "/")
+	return connect.WriteHTTP(ctx, c.Env, auth, strings.TrimSuffix(base, "/")+"/"+kind, http.MethodPatch, w)
 }

@@ -37,8 +37,10 @@ func Kind() *connect.Kind {
 			{Name: "size_param", Label: "Parameter for the size of a page", Type: "text", When: "paging=page number,offset", More: true},
 			{Name: "size", Label: "Records a page", Type: "number", Default: "100", When: "paging=page number,offset", More: true},
 			{Name: "first_page", Label: "Number of the first page", Type: "number", Default: "1", When: "paging=page number", More: true},
+			{Name: "change_by", Label: "Records are changed by", Type: "choice", Options: []string{"PATCH", "PUT"}, Default: "PATCH", More: true, Help: "sent to the record's own address, for sheets that change records"},
 		},
-		Key: "id", Quickest: 30 * time.Second, Slowest: 15 * time.Minute,
+		Write: write,
+		Key:   "id", Quickest: 30 * time.Second, Slowest: 15 * time.Minute,
 		Open: func(c connect.Config) (connect.Conn, error) {
 			u, err := url.Parse(c.Settings["address"])
 			if err != nil || u.Host == "" {
@@ -435,4 +437,11 @@ func later(a, b string) bool {
 		return m > n
 	}
 	return a > b
+}
+
+// write adds a record to the list that the source reads, or changes one at its own address below it.
+func write(ctx context.Context, c connect.Config, src connect.Source, w connect.Write) (connect.Written, error) {
+	path, _, _ := strings.Cut(src.Get("path", ""), "?")
+	list := (&api{config: c}).address(path)
+	return connect.WriteHTTP(ctx, c.Env, c.Auth(), list, src.Get("change_by", http.MethodPatch), w)
 }

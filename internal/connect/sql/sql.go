@@ -1,4 +1,4 @@
-// Package sql reads the rows of a PostgreSQL or MariaDB table or view. It never writes.
+// Package sql reads the rows of a PostgreSQL or MariaDB table or view. It writes only where a connection allows it.
 package sql
 
 import (
@@ -28,7 +28,7 @@ const (
 // Kind describes databases.
 func Kind() *connect.Kind {
 	return &connect.Kind{
-		Name: "sql", Title: "Database", Does: "Reads the rows of a table or view in PostgreSQL or MariaDB, without ever writing",
+		Name: "sql", Title: "Database", Does: "Reads the rows of a table or view in PostgreSQL or MariaDB; it writes only where you allow it",
 		Settings: []connect.Setting{
 			{Name: "database_kind", Label: "Database", Type: "choice", Options: []string{postgres, mariaDB}, Default: postgres},
 			{Name: "host", Label: "Host", Type: "text", Required: true, Help: "a name or an address, with :port where it is not the usual one"},
@@ -36,6 +36,7 @@ func Kind() *connect.Kind {
 			{Name: "user", Label: "User", Type: "text", Required: true, Help: "one that may only read is best"},
 			{Name: "password", Label: "Password", Type: "secret"},
 			{Name: "encrypted", Label: "Encrypted", Type: "choice", Options: []string{"if it can be", "always", "never"}, Default: "if it can be", More: true},
+			{Name: "writes", Label: "May be written to", Type: "choice", Options: []string{"no", "yes"}, Default: "no", More: true, Help: "for sheets that add or change rows; the user must be allowed to as well"},
 		},
 		Source: []connect.Setting{
 			{Name: "table", Label: "Table or view", Type: "text", Required: true, Help: "such as public.orders"},
@@ -44,7 +45,7 @@ func Kind() *connect.Kind {
 			{Name: "listen", Label: "Channel of notifications", Type: "text", More: true, Help: "PostgreSQL only: a trigger that calls pg_notify on it makes changes known at once"},
 		},
 		Quickest: 10 * time.Second, Slowest: 10 * time.Minute,
-		Open: open,
+		Open: open, Write: write,
 	}
 }
 

@@ -36,7 +36,8 @@ func Kind() *connect.Kind {
 			{Name: "decimal", Label: "Decimals are written with", Type: "choice", Options: []string{"found out", "point", "comma"}, Default: "found out", More: true},
 		},
 		Quickest: 15 * time.Second, Slowest: 15 * time.Minute,
-		Open: func(c connect.Config) (connect.Conn, error) { return &tables{c}, nil },
+		Open:  func(c connect.Config) (connect.Conn, error) { return &tables{c}, nil },
+		Write: write,
 	}
 }
 

@@ -36,6 +36,7 @@ type Outcome struct {
 	Where     string // of a failure
 	Error     string
 	Posts     []Post
+	Steps     []Step // what follows once the posts are delivered
 
 	skipped string // the place of a list that was empty, so that a message was left out
 }
@@ -174,6 +175,9 @@ func route(p *sheet.Plan, sc *formula.Scope) Outcome {
 	out.Row = strings.Join(names, ", ")
 	if len(out.Posts) == 0 && out.skipped != "" { // an empty list: there is nothing to tell
 		return Outcome{Verdict: Dropped, Row: out.Row, DecidedBy: out.skipped}
+	}
+	if len(p.Follow) > 0 {
+		out.Steps = steps(p, sc)
 	}
 	return out
 }

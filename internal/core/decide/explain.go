@@ -22,6 +22,7 @@ type Proof struct {
 	Gather   []GatherProof
 	Rows     []RowProof
 	Messages map[string]MessageProof
+	Follow   []StepProof
 }
 
 // RowProof is a row's part of the proof.
@@ -67,6 +68,9 @@ func Explain(p *sheet.Plan, sc *formula.Scope) Proof {
 			r.Taken, taken = true, true
 		}
 		out.Rows = append(out.Rows, r)
+	}
+	for i := range p.Follow {
+		out.Follow = append(out.Follow, followProof(&p.Follow[i], p.Terms, sc, holds, out.Outcome))
 	}
 	for name, m := range p.Messages {
 		doc, err := m.Fill(sc)

@@ -38,10 +38,15 @@ func gather(p *sheet.Plan, sc *formula.Scope) (failed *sheet.PlanGather, err err
 
 // gatherOne gathers one thing: as it is, and as formulas see it.
 func gatherOne(g *sheet.PlanGather, words *formula.Words, sc *formula.Scope) (raw, seen any, err error) {
+	recalled, known := sc.Recall[g.Name]
 	switch {
-	case g.Value != nil:
+	case g.Value != nil: // the same of the same
 		raw, err = g.Value.Run(sc)
 		return raw, raw, err
+	case known && g.Find != nil:
+		return recalled, typed(g.Find, recalled), nil
+	case known:
+		return recalled, recalled, nil
 	case g.Find != nil:
 		if raw, err = lookUp(g.Find, sc); err != nil {
 			return nil, nil, err
@@ -195,3 +200,20 @@ func explainGather(p *sheet.Plan, sc *formula.Scope) []GatherProof {
 }
 
 const shownOfGathered = 300
+
+// Gathered gives what was gathered for an outcome from elsewhere, which another look might find changed; nil where
+// nothing was.
+func Gathered(p *sheet.Plan, sc *formula.Scope) map[string]any {
+	var out map[string]any
+	for _, g := range p.Gather {
+		raw, ok := sc.Gathered[g.Name]
+		if !ok || g.Value != nil {
+			continue
+		}
+		if out == nil {
+			out = map[string]any{}
+		}
+		out[g.Name] = raw
+	}
+	return out
+}

@@ -34,6 +34,8 @@ type Reach struct {
 	Find func(source string) []map[string]any
 	// Outside runs scripts and asks services; nil where neither can be done, which is a failure of what is gathered so.
 	Outside Outside
+	// Recall holds what was gathered when an arrival was decided, by name; what stands there is not gathered anew.
+	Recall map[string]any
 }
 
 // Outside does what the core does not: it runs a script, in a process of its own, and asks a service.

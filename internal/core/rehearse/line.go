@@ -95,5 +95,26 @@ func (l Line) AppendJSON(b []byte) []byte {
 		}
 		b = append(b, '}')
 	}
-	return append(b, "]}"...)
+	b = append(b, ']')
+	if len(l.Steps) > 0 && (l.Verdict == decide.Told || l.Verdict == decide.Held) {
+		b = append(b, `,"follow":`...)
+		b = value.AppendJSON(b, stepsOf(l.Steps))
+	}
+	return append(b, '}')
+}
+
+// stepsOf says what would follow on the posts.
+func stepsOf(steps []decide.Step) []any {
+	out := make([]any, len(steps))
+	for i, s := range steps {
+		step := map[string]any{"name": s.Name, "does": s.How, "target": s.Target, "set": s.Set}
+		if s.Key != "" {
+			step["key"] = s.Key
+		}
+		if s.Error != "" {
+			step["error"] = s.Error
+		}
+		out[i] = step
+	}
+	return out
 }

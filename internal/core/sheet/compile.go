@@ -20,6 +20,8 @@ type Known struct {
 	// Sources and Destinations list what a sheet may name, for suggestions and to refuse the rest.
 	Sources      func() []string
 	Destinations func() []string
+	// Workflows lists the names of those that another may call.
+	Workflows func() []string
 }
 
 // Plan is a sheet made ready to run. It may be used by many goroutines at once.
@@ -37,6 +39,7 @@ type Plan struct {
 	Else     *PlanBranch
 	Messages map[string]*message.Message
 	Pace     *PlanPace // nil: everything is told at once
+	Follow   []PlanFollow
 }
 
 // StartsOn tells whether Watch starts on a kind of arrival.
@@ -67,6 +70,9 @@ func (p *Plan) Words(path string) string {
 	look(p.Keep)
 	for i := range p.Rows {
 		look(p.Rows[i].When)
+	}
+	for i := range p.Follow {
+		look(p.Follow[i].When)
 	}
 	return found
 }
@@ -142,6 +148,7 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 		p.Else = &b
 	}
 	s.paced(p, known, problems)
+	s.followAll(p, known, used, problems)
 	for _, m := range s.Messages {
 		if !used[m.Name] {
 			problems.Warn(m.At, "messages."+m.Name, "", "no route sends the message %s", m.Name)

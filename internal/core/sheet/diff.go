@@ -12,7 +12,7 @@ import (
 
 // Change is one thing that differs between two versions of a sheet, in the sheet's own terms.
 type Change struct {
-	Band string `json:"band" doc:"Watch, Keep, Gather, Route, Tell, Pace, or Sheet for its name, note and look"`
+	Band string `json:"band" doc:"Watch, Keep, Gather, Route, Tell, Pace, Follow up, or Sheet for its name, note and look"`
 	What string `json:"what" doc:"such as the row or the message; may be empty"`
 	Kind string `json:"kind" enum:"added,removed,changed"`
 	Was  string `json:"was"`
@@ -48,7 +48,7 @@ func Differences(was, now []byte) []Change {
 	for _, s := range left {
 		out = append(out, Change{Band: s.band, What: s.what, Kind: "added", Now: s.text})
 	}
-	bands := []string{"Sheet", "Watch", "Keep", "Gather", "Route", "Tell", "Pace"}
+	bands := []string{"Sheet", "Watch", "Keep", "Gather", "Route", "Tell", "Pace", "Follow up"}
 	slices.SortStableFunc(out, func(a, b Change) int { return slices.Index(bands, a.Band) - slices.Index(bands, b.Band) })
 	return out
 }
@@ -97,6 +97,18 @@ func sayings(src []byte) []saying {
 		case "pace":
 			for _, part := range value.SortedKeys(objectOf(doc[name])) {
 				leaves(objectOf(doc[name])[part], part, func(path, text string) { add("Pace", path, text) })
+			}
+		case "follow":
+			for i, f := range listOf(doc[name]) {
+				m := objectOf(f)
+				what := textOf(m["name"])
+				if what == "" {
+					what = fmt.Sprintf("Step %d", i+1)
+				}
+				condSays(m["when"], "", func(text string) { add("Follow up", what+" when", text) })
+				delete(m, "when")
+				delete(m, "name")
+				leaves(m, "", func(path, text string) { add("Follow up", what+" "+path, text) })
 			}
 		default:
 			leaves(doc[name], name, func(path, text string) { add("Sheet", path, text) })

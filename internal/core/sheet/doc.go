@@ -22,6 +22,7 @@ type Sheet struct {
 	Messages []*message.Spec
 	Route    Route
 	Pace     *Pace
+	Follow   []Follow
 }
 
 // Look is how a workflow is told apart in lists.

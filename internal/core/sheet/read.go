@@ -30,7 +30,7 @@ func Read(src []byte) (*Sheet, report.List) {
 func (r *reader) sheet(root *yaml.Node) *Sheet {
 	s := &Sheet{}
 	seen := map[string]bool{}
-	for _, e := range r.object(root, "", "a sheet", "dorfbote", "name", "note", "look", "watch", "keep", "gather", "messages", "route", "pace") {
+	for _, e := range r.object(root, "", "a sheet", "dorfbote", "name", "note", "look", "watch", "keep", "gather", "messages", "route", "pace", "follow") {
 		seen[e.name] = true
 		switch e.name {
 		case "dorfbote":
@@ -66,6 +66,8 @@ func (r *reader) sheet(root *yaml.Node) *Sheet {
 			r.route(e.node, s)
 		case "pace":
 			s.Pace = r.pace(e.node)
+		case "follow":
+			r.follows(e.node, s)
 		}
 	}
 	for _, need := range []string{"dorfbote", "name", "watch", "route"} {

@@ -23,7 +23,7 @@ var known = Known{
 			{Name: "id", Type: value.Text}, {Name: "litres", Type: value.Num}, {Name: "status", Type: value.Choice, Options: []string{"late", "planned"}},
 		}}
 	},
-	Sources:      func() []string { return []string{"tours/collections"} },
+	Sources:      func() []string { return []string{"tours/collections", "workshop/jobs"} },
 	Destinations: func() []string { return []string{"square/#tours", "square/#board"} },
 }
 
@@ -209,6 +209,11 @@ pace:
   quiet: {open: [{days: [mon, tue], from: "05:00", to: "20:00"}], urgent: pass}
   limit: {posts: 20, per: 1h}
   useful_for: 1d
+follow:
+  - change: {source: workshop/jobs, key: "${record.id}", set: {litres: "${record.litres}"}}
+    when: {field: litres, above: 5}
+  - {name: more, add: {source: workshop/jobs, set: {id: "x", litres: 5}}, if_fails: go_on}
+  - {call: {workflow: Other, with: {text: "${record.id}", n: 5}}, if_fails: {tell: [{to: "square/#tours", message: alert}]}}
 `
 
 // The published schema and the reader agree on what a sheet is.

@@ -70,6 +70,11 @@ func (s *Sheet) Fields() []string {
 	for _, m := range s.Messages {
 		m.Texts(func(t *report.Text) { text(t.S) })
 	}
+	for _, f := range s.Follow {
+		conds(f.When)
+		text(f.Key.S)
+		f.Set.texts(func(t report.Text) { text(t.S) })
+	}
 	return value.SortedKeys(found)
 }
 
@@ -80,6 +85,9 @@ func (s *Sheet) Names() (sources, destinations []report.Text) {
 		if g.Find != nil {
 			named = append(named, g.Find.Source)
 		}
+	}
+	for _, f := range s.Follow {
+		named = append(named, f.Source)
 	}
 	for _, t := range named {
 		if t.S != "" {
@@ -96,6 +104,11 @@ func (s *Sheet) Names() (sources, destinations []report.Text) {
 	for _, g := range s.Gather {
 		if g.Fails != nil {
 			branches = append(branches, g.Fails.Tell)
+		}
+	}
+	for _, f := range s.Follow {
+		if f.Fails != nil {
+			branches = append(branches, f.Fails.Tell)
 		}
 	}
 	for _, b := range branches {

@@ -27,6 +27,9 @@ export type SourceItem = Schemas['SourceItem'];
 export type RecordItem = Schemas['RecordItem'];
 export type Preview = Schemas['PreviewOutputBody'];
 export type Begin = Schemas['Begin'];
+export type DestinationItem = Schemas['DestinationItem'];
+export type AttemptItem = Schemas['AttemptItem'];
+export type StepItem = Schemas['StepItem'];
 export type Question = Schemas['Question'];
 
 export const api = createClient<paths>({ baseUrl: '' });

@@ -5,8 +5,9 @@ import { renew } from './renew';
 /** Which cached answers an event makes stale. */
 const stale: Record<string, string[]> = {
   arrivals: ['arrivals', 'today', 'records'],
-  decided: ['arrivals', 'workflows', 'today', 'trail'],
-  posts: ['posts', 'destinations', 'today'],
+  decided: ['arrivals', 'workflows', 'today', 'trail', 'runs'],
+  posts: ['posts', 'destinations', 'today', 'runs'],
+  steps: ['runs'],
   workflows: ['workflows'],
   destinations: ['destinations', 'posts', 'today'],
   connections: ['connections', 'sources', 'fields'],

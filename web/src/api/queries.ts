@@ -61,6 +61,8 @@ export interface ArrivalFilter {
   q?: string;
   verdict?: 'told' | 'repeated' | 'held' | 'dropped' | 'unrouted' | 'failed' | 'ignored';
   workflow?: number;
+  since?: string;
+  until?: string;
 }
 
 export const useArrivals = (filter: ArrivalFilter) =>
@@ -84,8 +86,10 @@ export const useArrival = (id: number) =>
   });
 
 export interface PostFilter {
-  state?: 'waiting' | 'sent' | 'refused' | 'given up' | 'dropped';
+  state?: 'waiting' | 'held' | 'sent' | 'refused' | 'given up' | 'dropped' | 'expired';
   destination?: string;
+  post?: number;
+  q?: string;
 }
 
 export const usePosts = (filter: PostFilter) =>
@@ -101,6 +105,25 @@ export const usePosts = (filter: PostFilter) =>
     getNextPageParam: (last) => last.next || undefined,
     placeholderData: keepPreviousData,
   });
+
+export const usePost = (id: number) =>
+  useQuery({
+    queryKey: ['posts', 'one', id],
+    queryFn: () => said(api.GET('/api/posts/{id}', { params: { path: { id } } })),
+  });
+
+export const useRun = (arrival: number, workflow: number) =>
+  useQuery({
+    queryKey: ['runs', arrival, workflow],
+    queryFn: () =>
+      said(api.GET('/api/runs/{arrival}/{workflow}', { params: { path: { arrival, workflow } } })),
+  });
+
+export const useTeams = () =>
+  useQuery({ queryKey: ['teams'], queryFn: () => said(api.GET('/api/teams')), staleTime: 30_000 });
+
+export const usePeople = () =>
+  useQuery({ queryKey: ['people'], queryFn: () => said(api.GET('/api/people')) });
 
 export const useKinds = () =>
   useQuery({

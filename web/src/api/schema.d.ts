@@ -38,6 +38,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/arrivals/{id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the workflows that are on now would make of an arrival; nothing is sent */
+        post: operations["decide-again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who changed what, newest first, with before and after */
+        get: operations["list-audit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/connection-kinds": {
         parameters: {
             query?: never;
@@ -211,6 +245,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/destinations/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send nothing to a destination for now */
+        post: operations["pause-destination"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/destinations/rate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set how many posts a minute a destination gets */
+        post: operations["pace-destination"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/destinations/resume": {
         parameters: {
             query?: never;
@@ -223,6 +291,41 @@ export interface paths {
         /** Send what waits for a paused destination */
         post: operations["resume-destination"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Invitations that are open */
+        get: operations["list-invitations"];
+        put?: never;
+        /** Invite somebody; the link is shown once */
+        post: operations["invite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/invitations/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Withdraw an invitation */
+        delete: operations["withdraw-invitation"];
         options?: never;
         head?: never;
         patch?: never;
@@ -245,6 +348,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Choose a new password; other sessions end */
+        post: operations["change-password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/notices/{id}/done": {
         parameters: {
             query?: never;
@@ -256,6 +376,23 @@ export interface paths {
         put?: never;
         /** Take a notice away */
         post: operations["dismiss-notice"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/outbox/many": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Do something with many posts at once */
+        post: operations["act-on-posts"];
         delete?: never;
         options?: never;
         head?: never;
@@ -296,6 +433,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who may sign in */
+        get: operations["list-people"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change a person's name, role or teams, or let them go */
+        patch: operations["change-person"];
+        trace?: never;
+    };
     "/api/posts": {
         parameters: {
             query?: never;
@@ -305,6 +476,23 @@ export interface paths {
         };
         /** The outbox, newest first */
         get: operations["list-posts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/posts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One post: its body as it was sent, what was answered, every attempt */
+        get: operations["get-post"];
         put?: never;
         post?: never;
         delete?: never;
@@ -347,6 +535,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/posts/{id}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hold a post back; those behind it go on */
+        post: operations["hold-post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/posts/{id}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a held post go on */
+        post: operations["release-post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/proof": {
         parameters: {
             query?: never;
@@ -375,6 +597,40 @@ export interface paths {
         put?: never;
         /** Runs a sheet over what came in, with a virtual clock; nothing is sent */
         post: operations["rehearse"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{arrival}/{workflow}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One run: the sheet as it was, what each line saw, what was sent and answered, what followed */
+        get: operations["get-run"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{arrival}/{workflow}/go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Go on from the step that failed */
+        post: operations["go-on"];
         delete?: never;
         options?: never;
         head?: never;
@@ -426,6 +682,57 @@ export interface paths {
         put?: never;
         /** Sign in */
         post: operations["sign-in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where one is signed in */
+        get: operations["list-sign-ins"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-ins/end-others": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End every session but this one */
+        post: operations["end-other-sign-ins"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-ins/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a session */
+        post: operations["end-sign-in"];
         delete?: never;
         options?: never;
         head?: never;
@@ -569,6 +876,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/teams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Teams that workflows belong to */
+        get: operations["list-teams"];
+        put?: never;
+        /** Make a team */
+        post: operations["create-team"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/teams/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete a team; its workflows belong to everyone */
+        delete: operations["delete-team"];
+        options?: never;
+        head?: never;
+        /** Rename a team */
+        patch: operations["change-team"];
+        trace?: never;
+    };
     "/api/today": {
         parameters: {
             query?: never;
@@ -580,6 +923,24 @@ export interface paths {
         get: operations["today"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/welcome/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whom an invitation is for */
+        get: operations["read-invitation"];
+        put?: never;
+        /** Accept an invitation, and sign in */
+        post: operations["accept-invitation"];
         delete?: never;
         options?: never;
         head?: never;
@@ -636,7 +997,8 @@ export interface paths {
         delete: operations["delete-workflow"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Give a workflow to a team or an owner */
+        patch: operations["hand-over"];
         trace?: never;
     };
     "/api/workflows/{id}/call-token": {
@@ -780,6 +1142,14 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AcceptInputBody: {
+            name: string;
+            password: string;
+        };
+        AgainOutputBody: {
+            /** @description each workflow that is on, with its version of now */
+            why: components["schemas"]["Why"][] | null;
+        };
         Analysis: {
             findings: components["schemas"]["Finding"][] | null;
             /**
@@ -833,6 +1203,54 @@ export interface components {
             arrival: components["schemas"]["ArrivalDetail"];
             posts: components["schemas"]["PostItem"][] | null;
             why: components["schemas"]["Why"][] | null;
+        };
+        AttemptItem: {
+            /** @description what was called */
+            address: string;
+            /** @description as it came, shortened */
+            answer: string;
+            /** Format: date-time */
+            at: string;
+            /** @description the body as it went out */
+            sent: string;
+            /**
+             * Format: int64
+             * @description of HTTP; 0 when no answer came
+             */
+            status: number;
+            /** Format: int64 */
+            took_ms: number;
+        };
+        AuditField: {
+            field: string;
+            now: string;
+            was: string;
+        };
+        AuditItem: {
+            /** @description which */
+            about: string;
+            /** @description as it was afterwards; null for what was deleted */
+            after: unknown;
+            /** Format: date-time */
+            at: string;
+            /** @description as it was; null for what was made */
+            before: unknown;
+            /** @description the operation of the API */
+            did: string;
+            /** @description what differs */
+            fields: components["schemas"]["AuditField"][] | null;
+            /** Format: int64 */
+            id: number;
+            /** @description of the person, as it was */
+            name: string;
+            /** Format: int64 */
+            person: number | null;
+            /** @description what it is or was called */
+            title: string;
+            /** @description the kind of thing: workflow, connection, source, post, destination, person, team, invitation */
+            what: string;
+            /** @description the operation in words */
+            words: string;
         };
         Begin: {
             /**
@@ -899,7 +1317,7 @@ export interface components {
             start?: number;
         };
         Change: {
-            /** @description Watch, Keep, Gather, Route, Tell, Pace, or Sheet for its name, note and look */
+            /** @description Watch, Keep, Gather, Route, Tell, Pace, Follow up, or Sheet for its name, note and look */
             band: string;
             /** @enum {string} */
             kind: "added" | "removed" | "changed";
@@ -913,11 +1331,23 @@ export interface components {
             paused?: boolean;
             /** @description of a hook: make a new signing secret */
             renew?: boolean;
+            /**
+             * Format: date-time
+             * @description when its secret ends, so that Today tells in time; the year 1 is never
+             */
+            secret_expires?: string;
             /** @description those to change; a secret that is not named stays as it is */
             settings?: {
                 [key: string]: string;
             };
             title?: string;
+        };
+        ChangePersonInputBody: {
+            gone?: boolean;
+            name?: string;
+            /** @enum {string} */
+            role?: "administrator" | "editor" | "viewer";
+            teams?: number[];
         };
         ChangeSourceInputBody: {
             /** @description by field: its label, its type, and whether it is hidden; an empty one takes a correction back */
@@ -940,9 +1370,11 @@ export interface components {
             name: string;
             /** Format: int64 */
             today: number;
+            /** @enum {string} */
+            unusual: "more" | "less" | "";
             /**
              * Format: double
-             * @description by this hour, over the last four weeks
+             * @description by this hour of this weekday, over the last four weeks
              */
             usual: number;
         };
@@ -1014,6 +1446,11 @@ export interface components {
             /** Format: date-time */
             last_ok: string | null;
             paused: boolean;
+            /**
+             * Format: date-time
+             * @description when its secret ends, as far as is known
+             */
+            secret_expires: string | null;
             /** @description the names of the secrets that are set */
             secrets: string[] | null;
             /** @description without the secrets */
@@ -1084,6 +1521,11 @@ export interface components {
             requests: components["schemas"]["HookRequestItem"][] | null;
             /** @description a hook's signing secret; it is shown this once */
             secret?: string;
+            /**
+             * Format: date-time
+             * @description when its secret ends, as far as is known
+             */
+            secret_expires: string | null;
             /** @description the names of the secrets that are set */
             secrets: string[] | null;
             /** @description without the secrets */
@@ -1115,13 +1557,45 @@ export interface components {
             yes: number;
         };
         DestinationItem: {
+            /**
+             * Format: double
+             * @description how many a minute the other side was seen to bear, learnt from being asked to wait; 0 where it never asked
+             */
+            bears: number;
+            /**
+             * Format: int64
+             * @description tries in a row that failed
+             */
+            failures: number;
+            /** @description the person who paused it; empty where the other side's refusal did */
+            held_by: string;
             /** Format: date-time */
             last_sent: string | null;
             name: string;
+            /**
+             * Format: date-time
+             * @description the next post goes no earlier
+             */
+            not_before: string | null;
+            /**
+             * Format: date-time
+             * @description since when the oldest waiting post waits
+             */
+            oldest: string | null;
             paused: boolean;
+            /**
+             * Format: int64
+             * @description how many posts a minute are sent at most; 0 is as fast as it goes
+             */
+            per_minute: number;
             private: boolean;
             /** @description why it is paused, in the other side's words */
             reason: string;
+            /**
+             * Format: int64
+             * @description refused posts that a person has yet to see to
+             */
+            refused: number;
             /**
              * Format: int64
              * @description in the last 24 hours
@@ -1317,6 +1791,18 @@ export interface components {
             took: number;
             value: string;
         };
+        HandOverInputBody: {
+            /**
+             * Format: int64
+             * @description who is told when something is wrong with it
+             */
+            owner?: number;
+            /**
+             * Format: int64
+             * @description null: every editor may change it
+             */
+            team: number | null;
+        };
         HealthHour: {
             /** Format: int64 */
             failed: number;
@@ -1347,6 +1833,30 @@ export interface components {
             text?: string;
             to?: string;
         };
+        InvitationItem: {
+            email: string;
+            /** Format: date-time */
+            expires_at: string;
+            /** Format: int64 */
+            id: number;
+            invited_by: string;
+            /** @description shown once, when it is made */
+            link?: string;
+            /** @enum {string} */
+            role: "administrator" | "editor" | "viewer";
+            /** Format: int64 */
+            team: number | null;
+        };
+        InviteInputBody: {
+            email: string;
+            /**
+             * @default editor
+             * @enum {string}
+             */
+            role: "administrator" | "editor" | "viewer";
+            /** Format: int64 */
+            team?: number;
+        };
         Line: {
             error?: string;
             parts?: components["schemas"]["Line"][] | null;
@@ -1362,6 +1872,14 @@ export interface components {
         };
         ListOutputArrivalItemBody: {
             items: components["schemas"]["ArrivalItem"][] | null;
+            /**
+             * Format: int64
+             * @description give this as before to read on; 0 at the end
+             */
+            next: number;
+        };
+        ListOutputAuditItemBody: {
+            items: components["schemas"]["AuditItem"][] | null;
             /**
              * Format: int64
              * @description give this as before to read on; 0 at the end
@@ -1416,8 +1934,24 @@ export interface components {
              */
             next: number;
         };
+        ListOutputInvitationItemBody: {
+            items: components["schemas"]["InvitationItem"][] | null;
+            /**
+             * Format: int64
+             * @description give this as before to read on; 0 at the end
+             */
+            next: number;
+        };
         ListOutputPatternBody: {
             items: components["schemas"]["Pattern"][] | null;
+            /**
+             * Format: int64
+             * @description give this as before to read on; 0 at the end
+             */
+            next: number;
+        };
+        ListOutputPersonItemBody: {
+            items: components["schemas"]["PersonItem"][] | null;
             /**
              * Format: int64
              * @description give this as before to read on; 0 at the end
@@ -1440,8 +1974,24 @@ export interface components {
              */
             next: number;
         };
+        ListOutputSignInItemBody: {
+            items: components["schemas"]["SignInItem"][] | null;
+            /**
+             * Format: int64
+             * @description give this as before to read on; 0 at the end
+             */
+            next: number;
+        };
         ListOutputSourceItemBody: {
             items: components["schemas"]["SourceItem"][] | null;
+            /**
+             * Format: int64
+             * @description give this as before to read on; 0 at the end
+             */
+            next: number;
+        };
+        ListOutputTeamItemBody: {
+            items: components["schemas"]["TeamItem"][] | null;
             /**
              * Format: int64
              * @description give this as before to read on; 0 at the end
@@ -1477,6 +2027,29 @@ export interface components {
             /** @description of a hook: take in only events signed by Standard Webhooks */
             signed?: boolean;
             title: string;
+        };
+        ManyInputBody: {
+            destination?: string;
+            /**
+             * @description send again, drop, hold back, or let go on
+             * @enum {string}
+             */
+            do: "again" | "drop" | "hold" | "release";
+            /** @description these posts; without any, those that the filter leaves */
+            ids?: number[] | null;
+            /** @enum {string} */
+            state?: "waiting" | "held" | "refused" | "given up" | "dropped" | "expired";
+            /** Format: int64 */
+            workflow?: number;
+        };
+        ManyOutputBody: {
+            /** Format: int64 */
+            done: number;
+            /**
+             * Format: int64
+             * @description left alone, since they are not in a state in which this can be done
+             */
+            passed: number;
         };
         Mend: {
             path: string;
@@ -1537,6 +2110,9 @@ export interface components {
             slowest?: number;
             title?: string;
         };
+        NewTeamInputBody: {
+            name: string;
+        };
         NextOutputBody: {
             /** @description null where nothing came while waiting */
             arrival: components["schemas"]["ArrivalItem"];
@@ -1568,6 +2144,10 @@ export interface components {
             takes: string;
             words: string;
         };
+        PasswordInputBody: {
+            current: string;
+            new: string;
+        };
         Pattern: {
             blanks: components["schemas"]["Blank"][] | null;
             name: string;
@@ -1584,6 +2164,10 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        PauseInputBody: {
+            name: string;
+            reason?: string;
+        };
         Person: {
             email: string;
             /** Format: int64 */
@@ -1591,6 +2175,22 @@ export interface components {
             name: string;
             /** @enum {string} */
             role: "administrator" | "editor" | "viewer";
+        };
+        PersonItem: {
+            email: string;
+            /** @description may not sign in any more */
+            gone: boolean;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** @enum {string} */
+            role: "administrator" | "editor" | "viewer";
+            /**
+             * Format: date-time
+             * @description when last here
+             */
+            seen: string | null;
+            teams: number[] | null;
         };
         PlaceCount: {
             by_day: number[] | null;
@@ -1666,7 +2266,7 @@ export interface components {
             /** Format: date-time */
             sent_at: string | null;
             /** @enum {string} */
-            state: "waiting" | "sent" | "refused" | "given up" | "dropped" | "expired";
+            state: "waiting" | "held" | "sent" | "refused" | "given up" | "dropped" | "expired";
             /**
              * Format: int64
              * @description HTTP status of the last answer; 0 for none
@@ -1683,6 +2283,18 @@ export interface components {
             workflow: string;
             /** Format: int64 */
             workflow_id: number;
+        };
+        PostOutputBody: {
+            /** @description the key of the record that it tells of */
+            arrival: string;
+            /**
+             * Format: date-time
+             * @description of a post that waits: its destination is left alone until then
+             */
+            not_until: string | null;
+            post: components["schemas"]["PostItem"];
+            /** @description the last 100, newest first */
+            tried: components["schemas"]["AttemptItem"][] | null;
         };
         PreviewOutputBody: {
             /**
@@ -1767,6 +2379,7 @@ export interface components {
             at: string;
             decided_by: string;
             error: string;
+            follow: components["schemas"]["StepProof"][] | null;
             gather: components["schemas"]["GatherProof"][] | null;
             keep: components["schemas"]["Line"];
             kind: string;
@@ -1806,6 +2419,16 @@ export interface components {
             options?: string[] | null;
             required?: boolean;
             type: string;
+        };
+        RateInputBody: {
+            /** @description forget as well what the other side was seen to bear */
+            forget?: boolean;
+            name: string;
+            /**
+             * Format: int64
+             * @description 0 is as fast as it goes
+             */
+            per_minute: number;
         };
         Reading: {
             questions: components["schemas"]["Doubt"][] | null;
@@ -1887,11 +2510,94 @@ export interface components {
         };
         ResumeInputBody: {
             name: string;
+            /** @description of what waited and was refused, send only these posts; the others are dropped. Without it, everything is sent, in order */
+            only?: number[];
         };
         RowProof: {
             line: components["schemas"]["Line"];
             name: string;
             taken: boolean;
+        };
+        RunItem: {
+            /** Format: int64 */
+            arrival: number;
+            /** Format: date-time */
+            at: string;
+            /** @description that condition in words */
+            because: string;
+            /** Format: date-time */
+            decided_at?: string;
+            /** @description the path of the condition that decided */
+            decided_by: string;
+            error: string;
+            key: string;
+            /** @description of what was held: released or digest, once it was told */
+            later: string;
+            /** Format: date-time */
+            later_at: string | null;
+            row: string;
+            source: string;
+            verdict: string;
+            /** Format: int64 */
+            version: number;
+            where: string;
+            workflow: string;
+            /** Format: int64 */
+            workflow_id: number;
+        };
+        RunOutputBody: {
+            arrival: components["schemas"]["ArrivalDetail"];
+            posts: components["schemas"]["RunPost"][] | null;
+            /** @description what each line saw, with what was gathered then */
+            proof: components["schemas"]["ProofLines"];
+            /** @description what was gathered from elsewhere is as it was then; otherwise it was looked up again */
+            recalled: boolean;
+            /** Format: date-time */
+            received_at: string;
+            run: components["schemas"]["RunItem"];
+            sheet: unknown;
+            steps: components["schemas"]["StepItem"][] | null;
+            /** @description the sheet as it was, as YAML */
+            text: string;
+        };
+        RunPost: {
+            /** @description the other side's words */
+            answer: string;
+            /** Format: int64 */
+            arrival: number;
+            /** Format: int64 */
+            attempts: number;
+            /** Format: date-time */
+            created_at: string;
+            destination: string;
+            doc: components["schemas"]["Document"];
+            /** Format: int64 */
+            id: number;
+            /** @description idempotency key */
+            key: string;
+            message: string;
+            plain: string;
+            /** Format: date-time */
+            sent_at: string | null;
+            /** @enum {string} */
+            state: "waiting" | "held" | "sent" | "refused" | "given up" | "dropped" | "expired";
+            /**
+             * Format: int64
+             * @description HTTP status of the last answer; 0 for none
+             */
+            status: number;
+            title: string;
+            tried: components["schemas"]["AttemptItem"][] | null;
+            /** Format: int64 */
+            under: number | null;
+            /**
+             * Format: int64
+             * @description the earlier post that this one is put in the place of
+             */
+            updates: number | null;
+            workflow: string;
+            /** Format: int64 */
+            workflow_id: number;
         };
         ScheduleBody: {
             /** @description the next ten moments */
@@ -1911,6 +2617,10 @@ export interface components {
         };
         SentenceInputBody: {
             text: string;
+        };
+        SetProof: {
+            field: string;
+            value: string;
         };
         Setting: {
             default?: string;
@@ -1933,6 +2643,22 @@ export interface components {
         SignInInputBody: {
             email: string;
             password: string;
+        };
+        SignInItem: {
+            /** @description where from */
+            address: string;
+            /** Format: date-time */
+            at: string;
+            /** @description this one */
+            current: boolean;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            person: number;
+            /** @description the browser, as it names itself */
+            program: string;
+            /** Format: date-time */
+            seen_at: string;
         };
         SourceItem: {
             connection: string;
@@ -1976,10 +2702,61 @@ export interface components {
             tried: string;
             who?: string;
         };
+        StepItem: {
+            answer: string;
+            /** Format: int64 */
+            attempts: number;
+            /** Format: date-time */
+            done_at: string | null;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            if_fails: "stop" | "go_on" | "tell";
+            /** @description of the record that is changed */
+            key: string;
+            /** @enum {string} */
+            kind: "add" | "change" | "call";
+            /** Format: int64 */
+            n: number;
+            name: string;
+            /** Format: date-time */
+            not_before: string | null;
+            /** @description idempotency key */
+            once: string;
+            set: unknown;
+            /** @enum {string} */
+            state: "waiting" | "done" | "failed" | "skipped";
+            /** @description a source, or a workflow's name */
+            target: string;
+            tried: components["schemas"]["AttemptItem"][] | null;
+        };
+        StepProof: {
+            error?: string;
+            how: string;
+            key?: string;
+            line?: components["schemas"]["Line"];
+            name: string;
+            path: string;
+            set: components["schemas"]["SetProof"][] | null;
+            taken: boolean;
+            target: string;
+        };
         Tally: {
             /** Format: int64 */
             count: number;
             value: string;
+        };
+        TeamInputBody: {
+            name: string;
+        };
+        TeamItem: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** Format: int64 */
+            people: number;
+            /** Format: int64 */
+            workflows: number;
         };
         TodayBody: {
             /**
@@ -2081,6 +2858,8 @@ export interface components {
         VerdictItem: {
             /** @description that condition in words */
             because: string;
+            /** Format: date-time */
+            decided_at?: string;
             /** @description the path of the condition that decided */
             decided_by: string;
             error: string;
@@ -2111,6 +2890,8 @@ export interface components {
         Why: {
             /** @description that condition in words */
             because: string;
+            /** Format: date-time */
+            decided_at?: string;
             /** @description the path of the condition that decided */
             decided_by: string;
             error: string;
@@ -2172,6 +2953,11 @@ export interface components {
             /** @description the draft, as an object; null while it cannot be read */
             sheet: unknown;
             source: string;
+            /**
+             * Format: int64
+             * @description whose people may change it; null: every editor
+             */
+            team: number | null;
             tells: string[] | null;
             /** @description the draft, as YAML */
             text: string;
@@ -2211,6 +2997,11 @@ export interface components {
              */
             problems: number;
             source: string;
+            /**
+             * Format: int64
+             * @description whose people may change it; null: every editor
+             */
+            team: number | null;
             tells: string[] | null;
             /** Format: date-time */
             updated_at: string;
@@ -2243,6 +3034,10 @@ export interface operations {
                 workflow?: number;
                 before?: number;
                 limit?: number;
+                /** @description came in at this moment or later */
+                since?: string;
+                /** @description came in before this moment */
+                until?: string;
             };
             header?: never;
             path?: never;
@@ -2288,6 +3083,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ArrivalOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "decide-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgainOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-audit": {
+        parameters: {
+            query?: {
+                what?: "workflow" | "connection" | "source" | "post" | "destination" | "person" | "team" | "invitation" | "";
+                about?: string;
+                person?: number;
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutputAuditItemBody"];
                 };
             };
             /** @description Error */
@@ -2716,6 +3577,68 @@ export interface operations {
             };
         };
     };
+    "pause-destination": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PauseInputBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "pace-destination": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RateInputBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "resume-destination": {
         parameters: {
             query?: never;
@@ -2728,6 +3651,97 @@ export interface operations {
                 "application/json": components["schemas"]["ResumeInputBody"];
             };
         };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutputInvitationItemBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    invite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InviteInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-invitation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description No Content */
             204: {
@@ -2776,6 +3790,37 @@ export interface operations {
             };
         };
     };
+    "change-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordInputBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "dismiss-notice": {
         parameters: {
             query?: never;
@@ -2793,6 +3838,39 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "act-on-posts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ManyInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ManyOutputBody"];
+                };
             };
             /** @description Error */
             default: {
@@ -2869,13 +3947,81 @@ export interface operations {
             };
         };
     };
+    "list-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutputPersonItemBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangePersonInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-posts": {
         parameters: {
             query?: {
-                state?: "waiting" | "sent" | "refused" | "given up" | "dropped" | "expired" | "";
+                state?: "waiting" | "held" | "sent" | "refused" | "given up" | "dropped" | "expired" | "";
                 destination?: string;
                 workflow?: number;
                 arrival?: number;
+                /** @description this one alone */
+                post?: number;
+                /** @description text in the title */
+                q?: string;
                 before?: number;
                 limit?: number;
             };
@@ -2892,6 +4038,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListOutputPostItemBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-post": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PostOutputBody"];
                 };
             };
             /** @description Error */
@@ -2935,6 +4112,64 @@ export interface operations {
         };
     };
     "drop-post": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hold-post": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "release-post": {
         parameters: {
             query?: never;
             header?: never;
@@ -3018,6 +4253,68 @@ export interface operations {
                     "application/jsonl": components["schemas"]["RehearsalSums"];
                     "text/csv": unknown;
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                arrival: number;
+                workflow: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "go-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                arrival: number;
+                workflow: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -3117,6 +4414,94 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Person"];
                 };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-sign-ins": {
+        parameters: {
+            query?: {
+                /** @description somebody else's, for administrators */
+                person?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutputSignInItemBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-other-sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Error */
             default: {
@@ -3421,6 +4806,132 @@ export interface operations {
             };
         };
     };
+    "list-teams": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutputTeamItemBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "create-team": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTeamInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TeamItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "delete-team": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "change-team": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TeamInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TeamItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     today: {
         parameters: {
             query?: never;
@@ -3437,6 +4948,72 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TodayBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-invitation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitationItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "accept-invitation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
                 };
             };
             /** @description Error */
@@ -3589,6 +5166,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandOverInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorkflowDetail"];
+                };
             };
             /** @description Error */
             default: {

@@ -51,6 +51,8 @@ export function TopBar() {
         menu={{
           items: [
             { key: 'role', label: `${me.data?.email}, ${me.data?.role}`, disabled: true },
+            { key: 'you', label: 'Your sessions and password', onClick: () => void go('/you') },
+            { key: 'people', label: 'People, teams and changes', onClick: () => void go('/people') },
             { key: 'docs', label: <a href="/api/docs">HTTP interface</a> },
             { key: 'out', label: 'Sign out', onClick: () => void signOut() },
           ],

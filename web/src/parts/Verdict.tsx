@@ -10,6 +10,8 @@ const shapes: Record<string, string> = {
   failed: '✕',
   ignored: '·',
   waiting: '◔',
+  done: '●',
+  skipped: '–',
   sent: '●',
   refused: '✕',
   'given up': '✕',

@@ -1,6 +1,7 @@
 import { Link, useParams } from 'react-router';
 import type { Line, ProofLines, Schemas } from '../../api/client';
 import { useArrival } from '../../api/queries';
+import { Again } from './Again';
 import { Trouble } from '../../parts/Trouble';
 import { LaterWords } from '../../parts/LaterWords';
 import { Verdict } from '../../parts/Verdict';
@@ -48,9 +49,15 @@ export function Arrival() {
         </section>
         <section>
           <h2>Who was told, and why</h2>
+          <Again id={id} then={why ?? []} />
           {(why ?? []).length === 0 && <p className="muted">No workflow that is on watches {a.source}.</p>}
           {(why ?? []).map((w) => (
-            <WhyOne key={w.workflow_id} why={w} arrival={a.seq} />
+            <WhyOne
+              key={w.workflow_id}
+              why={w}
+              arrival={a.seq}
+              run={w.verdict !== 'ignored' && !!w.decided_at}
+            />
           ))}
           {(posts ?? []).length > 0 && <h2>Posts</h2>}
           <table className="ledger">
@@ -61,7 +68,9 @@ export function Arrival() {
                     <Verdict is={p.state} />
                   </td>
                   <td>{p.destination}</td>
-                  <td>{p.title || p.plain}</td>
+                  <td>
+                    <Link to={`/outbox?post=${p.id}`}>{p.title || p.plain}</Link>
+                  </td>
                   <td className="muted small">{p.sent_at ? clockOf(p.sent_at) : p.answer}</td>
                 </tr>
               ))}
@@ -73,13 +82,19 @@ export function Arrival() {
   );
 }
 
-function WhyOne({ why: w, arrival }: { why: Schemas['Why']; arrival: number }) {
+export function WhyOne({ why: w, arrival, run }: { why: Schemas['Why']; arrival: number; run?: boolean }) {
   return (
     <div className="why">
       <p>
         <Verdict is={w.verdict} />{' '}
         <Link to={`/workflows/${w.workflow_id}?arrival=${arrival}`}>{w.workflow}</Link>{' '}
         <span className="muted">version {w.version}</span>
+        {run && (
+          <>
+            {' '}
+            <Link to={`/runs/${arrival}/${w.workflow_id}`}>Run</Link>
+          </>
+        )}
       </p>
       {w.error && (
         <p className="bad">

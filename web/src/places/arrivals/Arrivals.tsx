@@ -2,6 +2,7 @@ import { Input, Select } from 'antd';
 import { Link, useSearchParams } from 'react-router';
 import type { ArrivalItem } from '../../api/client';
 import { useArrivals, useSources, type ArrivalFilter } from '../../api/queries';
+import { TimeFilter } from './TimeFilter';
 import { More } from '../../parts/More';
 import { Trouble } from '../../parts/Trouble';
 import { LaterWords } from '../../parts/LaterWords';
@@ -15,6 +16,9 @@ export function Arrivals() {
   const filter: ArrivalFilter = {
     source: params.get('source') || undefined,
     q: params.get('q') || undefined,
+    since: params.get('since') || undefined,
+    until: params.get('until') || undefined,
+    workflow: Number(params.get('workflow')) || undefined,
     verdict: (params.get('verdict') as ArrivalFilter['verdict']) || undefined,
   };
   const arrivals = useArrivals(filter);
@@ -56,6 +60,8 @@ export function Arrivals() {
           defaultValue={filter.q}
           onSearch={(v) => set('q', v)}
         />
+        <TimeFilter label="from" value={filter.since} set={(v) => set('since', v)} />
+        <TimeFilter label="until" value={filter.until} set={(v) => set('until', v)} />
       </div>
       {arrivals.error && <Trouble error={arrivals.error} again={() => void arrivals.refetch()} />}
       <table className="ledger arrivals">
@@ -74,7 +80,13 @@ export function Arrivals() {
           ))}
         </tbody>
       </table>
-      {arrivals.data && items.length === 0 && <p className="muted">Nothing has come in that fits.</p>}
+      {arrivals.data && items.length === 0 && (
+        <p className="muted">
+          {arrivals.hasNextPage
+            ? 'None of the last 50,000 arrivals fits; look further back with “More”.'
+            : 'Nothing has come in that fits.'}
+        </p>
+      )}
       <More of={arrivals} />
     </main>
   );
@@ -105,7 +117,7 @@ function ArrivalRow({ a }: { a: ArrivalItem }) {
             <Verdict is={v.verdict}>
               {' '}
               <span className="muted">
-                by {v.workflow}
+                by <Link to={`/runs/${a.seq}/${v.workflow_id}`}>{v.workflow}</Link>
                 {v.row && `, ${v.row}`}
                 <LaterWords later={v.later} at={v.later_at} />
                 {v.because && (

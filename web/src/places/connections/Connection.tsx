@@ -12,6 +12,7 @@ import { ConnectionState } from './Connections';
 import { Health } from './Health';
 import { HookBand } from './HookBand';
 import { Move } from './Move';
+import { SecretEnds } from './SecretEnds';
 import { SettingsForm } from './SettingsForm';
 import { SourceList } from './SourceList';
 import { Steps } from './Steps';
@@ -51,6 +52,7 @@ function Page({ c }: { c: ConnectionDetail }) {
           <strong>Failing since {agoOf(c.failing_since)}.</strong> {c.last_error}
         </div>
       )}
+      <SecretEnds c={c} editor={editor} />
       <ProveBand c={c} proves={kind.proves} editor={editor} />
       {(c.kind === 'hook' || c.kind === 'form') && <HookBand c={c} secret={state?.secret} editor={editor} />}
       {reads && (

@@ -1,31 +1,46 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { App, Button, Select } from 'antd';
-import { Link, useSearchParams } from 'react-router';
-import { api, said, type PostItem } from '../../api/client';
+import { Input, Select } from 'antd';
+import { useState } from 'react';
+import { useSearchParams } from 'react-router';
 import { useDestinations, useMe, usePosts, type PostFilter } from '../../api/queries';
 import { More } from '../../parts/More';
 import { Trouble } from '../../parts/Trouble';
-import { Verdict } from '../../parts/Verdict';
-import { clockOf, dayOf, fullOf } from '../../parts/times';
+import { ActBar } from './ActBar';
+import { Destinations } from './Destinations';
+import { PostRow } from './PostRow';
 
-const states = ['waiting', 'sent', 'refused', 'given up', 'dropped', 'expired'];
+const states = ['waiting', 'held', 'sent', 'refused', 'given up', 'dropped', 'expired'];
 
+/** All posts, by state and destination; what each destination bears and what it is held to. */
 export function Outbox() {
   const [params, setParams] = useSearchParams();
   const filter: PostFilter = {
     state: (params.get('state') as PostFilter['state']) || undefined,
     destination: params.get('destination') || undefined,
+    q: params.get('q') || undefined,
+    post: Number(params.get('post')) || undefined,
   };
   const posts = usePosts(filter);
   const destinations = useDestinations();
+  const editor = useMe().data?.role !== 'viewer';
+  const [chosen, setChosen] = useState<Set<number>>(new Set());
+  const [open, setOpen] = useState(filter.post ?? 0);
   const set = (name: string, value: string | undefined) => {
     const next = new URLSearchParams(params);
     if (value) next.set(name, value);
     else next.delete(name);
+    if (name !== 'post') next.delete('post');
     setParams(next, { replace: true });
+    setChosen(new Set());
   };
   const items = posts.data?.pages.flatMap((p) => p.items ?? []) ?? [];
-  const paused = (destinations.data?.items ?? []).filter((d) => d.paused);
+  const choosable = items.filter((p) => p.state !== 'sent');
+  const toggle = (id: number) =>
+    setChosen((was) => {
+      const next = new Set(was);
+      if (!next.delete(id)) next.add(id);
+      return next;
+    });
+  const all = choosable.length > 0 && choosable.every((p) => chosen.has(p.id));
   return (
     <main className="place" id="place">
       <div className="place-head">
@@ -48,114 +63,66 @@ export function Outbox() {
           options={(destinations.data?.items ?? []).map((d) => ({ value: d.name, label: d.name }))}
           onChange={(v) => set('destination', v)}
         />
+        <Input.Search
+          aria-label="Text in the title"
+          className="wide-select"
+          allowClear
+          placeholder="Text in the title"
+          defaultValue={filter.q}
+          onSearch={(v) => set('q', v)}
+        />
+        {filter.post && (
+          <button type="button" className="plainbutton" onClick={() => set('post', undefined)}>
+            One post is shown; show all
+          </button>
+        )}
       </div>
-      {paused.map((d) => (
-        <Paused key={d.name} name={d.name} reason={d.reason} waiting={d.waiting} />
-      ))}
+      <Destinations
+        items={destinations.data?.items ?? []}
+        chosen={filter.destination}
+        choose={(name) => set('destination', name)}
+        editor={editor}
+      />
       {posts.error && <Trouble error={posts.error} again={() => void posts.refetch()} />}
-      <table className="ledger">
+      {editor && <ActBar chosen={items.filter((p) => chosen.has(p.id))} clear={() => setChosen(new Set())} />}
+      <table className="ledger outbox">
         <thead>
           <tr>
+            {editor && (
+              <td>
+                <input
+                  type="checkbox"
+                  aria-label="Choose every post shown that is not sent"
+                  checked={all}
+                  disabled={choosable.length === 0}
+                  onChange={() => setChosen(all ? new Set() : new Set(choosable.map((p) => p.id)))}
+                />
+              </td>
+            )}
             <th>State</th>
             <th>When</th>
             <th>Destination</th>
             <th>Message</th>
             <th>Workflow</th>
             <th>Answer</th>
-            <td />
           </tr>
         </thead>
         <tbody>
           {items.map((p) => (
-            <PostRow key={p.id} p={p} />
+            <PostRow
+              key={p.id}
+              p={p}
+              editor={editor}
+              chosen={chosen.has(p.id)}
+              choose={() => toggle(p.id)}
+              open={open === p.id}
+              toggle={() => setOpen((was) => (was === p.id ? 0 : p.id))}
+            />
           ))}
         </tbody>
       </table>
       {posts.data && items.length === 0 && <p className="muted">No post fits.</p>}
       <More of={posts} />
     </main>
-  );
-}
-
-function Paused({ name, reason, waiting }: { name: string; reason: string; waiting: number }) {
-  const cache = useQueryClient();
-  const me = useMe();
-  const resume = useMutation({
-    mutationFn: () => said(api.POST('/api/destinations/resume', { body: { name } })),
-    onSettled: () =>
-      Promise.all(['posts', 'destinations', 'today'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),
-  });
-  return (
-    <div className="paused" role="status">
-      <div>
-        <strong>{name} is paused.</strong> It answered: {reason}
-        <div className="muted">
-          {waiting} more wait behind the refused one, in order. Mend what is wrong, then send.
-        </div>
-      </div>
-      {me.data?.role !== 'viewer' && (
-        <Button type="primary" loading={resume.isPending} onClick={() => resume.mutate()}>
-          Send what waited
-        </Button>
-      )}
-    </div>
-  );
-}
-
-function PostRow({ p }: { p: PostItem }) {
-  const cache = useQueryClient();
-  const { message, modal } = App.useApp();
-  const me = useMe();
-  const path = { params: { path: { id: p.id } } };
-  const act = useMutation({
-    mutationFn: (what: 'again' | 'drop') =>
-      said(
-        what === 'again' ? api.POST('/api/posts/{id}/again', path) : api.POST('/api/posts/{id}/drop', path),
-      ),
-    onSettled: () => cache.invalidateQueries({ queryKey: ['posts'] }),
-    onError: (e) => void message.error(e.message),
-  });
-  const drop = () =>
-    modal.confirm({
-      title: 'Drop this post?',
-      content: `${p.destination} will not be told. The post stays in the outbox and can be sent again.`,
-      okText: 'Drop it',
-      onOk: () => act.mutateAsync('drop').catch(() => undefined),
-    });
-  const editor = me.data?.role !== 'viewer';
-  return (
-    <tr>
-      <td>
-        <Verdict is={p.state} />
-      </td>
-      <td className="when" title={fullOf(p.created_at)}>
-        {dayOf(p.created_at)} {clockOf(p.created_at)}
-      </td>
-      <td>{p.destination}</td>
-      <td>
-        <Link to={`/arrivals/${p.arrival}`}>{p.title || p.plain}</Link>
-        {p.under != null && <span className="muted small"> in the thread</span>}
-        {p.updates != null && <span className="muted small"> puts an earlier post up to date</span>}
-      </td>
-      <td>
-        <Link to={`/workflows/${p.workflow_id}`}>{p.workflow}</Link>
-      </td>
-      <td className="small">
-        {p.state !== 'sent' && p.answer}
-        {p.attempts > 1 && <span className="muted"> {p.attempts} attempts</span>}
-      </td>
-      <td>
-        {editor && ['refused', 'given up', 'dropped', 'expired'].includes(p.state) && (
-          <Button size="small" loading={act.isPending} onClick={() => act.mutate('again')}>
-            Send again
-          </Button>
-        )}
-        {editor && ['waiting', 'refused'].includes(p.state) && (
-          <Button size="small" type="text" onClick={() => void drop()}>
-            Drop
-          </Button>
-        )}
-      </td>
-    </tr>
   );
 }

@@ -120,7 +120,7 @@ function Group({ cond, path, line, change, depth = 0, lead, kind }: Props & { ki
 }
 
 /** Adds a test, a formula or a group. */
-export function AddCondition({ add }: { add: (test: Cond) => void }) {
+export function AddCondition({ add, label = '+ condition' }: { add: (test: Cond) => void; label?: string }) {
   const { fields } = useAround();
   const first = fields.find((f) => f.name === 'status')?.name ?? fields[0]?.name ?? 'id';
   const test = { field: first, is: '' };
@@ -145,7 +145,7 @@ export function AddCondition({ add }: { add: (test: Cond) => void }) {
       }}
       buttonsRender={([left, right]) => [left, <span key="more">{right}</span>]}
     >
-      + condition
+      {label}
     </Dropdown.Button>
   );
 }

@@ -23,6 +23,7 @@ export const GatherBand = memo(function GatherBand({ sheet, change, proof }: Pro
   const length = (f: (typeof fields)[number]) => Math.max(0, ...(f.examples ?? []).map((e) => e.length));
   const long = [...fields].sort((a, b) => length(b) - length(a))[0]?.name ?? 'text';
   const list = sheet.gather ?? [];
+  if (readOnly && list.length === 0) return null;
   const set = (next: Gathered[]) => change({ gather: next.length ? next : undefined });
   const add = (g: Omit<Gathered, 'name'>, base: string) => {
     let name = base;

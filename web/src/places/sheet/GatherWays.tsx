@@ -194,7 +194,7 @@ export function Fails({ g, path, change }: Pick<Props, 'g' | 'path' | 'change'>)
           })),
         }}
       >
-        <Button size="small" aria-label={`What a failure of ${g.name} leads to`}>
+        <Button size="small" aria-label={`${words[how as string]} ▾, if ${g.name} fails`}>
           {words[how as string]} ▾
         </Button>
       </Dropdown>

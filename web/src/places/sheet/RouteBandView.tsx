@@ -48,7 +48,9 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
     tell: [{ to: channel, message: firstMessage }],
   });
   const takenBy = (name: string) =>
-    trail.filter((m) => m.verdict === 'told' && (m.row ?? '').split(', ').includes(name)).length;
+    trail.length === 0
+      ? undefined
+      : trail.filter((m) => m.verdict === 'told' && (m.row ?? '').split(', ').includes(name)).length;
 
   return (
     <Band label="Route" hint="who hears of it">
@@ -207,11 +209,13 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
   );
 });
 
-function RouteProof({ taken, count }: { taken: boolean | undefined; count: number }) {
+function RouteProof({ taken, count }: { taken: boolean | undefined; count: number | undefined }) {
   return (
     <span className="seen">
       {taken ? <span className="good">✓ goes here</span> : <span className="muted">–</span>}
-      <span className="muted">{count === 0 ? 'none of the trail' : `${count} of the trail`}</span>
+      {count !== undefined && (
+        <span className="muted">{count === 0 ? 'none of the trail' : `${count} of the trail`}</span>
+      )}
     </span>
   );
 }

@@ -1,9 +1,9 @@
-import { useQuery } from '@tanstack/react-query';
+import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Drawer, Dropdown } from 'antd';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
 import { api, said, type WorkflowDetail } from '../../api/client';
-import { makeWorkflow } from '../../api/queries';
+import { makeWorkflow, useTeams } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { fullOf } from '../../parts/times';
 import { Changes } from './Changes';
@@ -20,6 +20,8 @@ export function SheetMore({ work, workflow: w, viewer }: Props) {
   const [versions, setVersions] = useState(false);
   const { message } = App.useApp();
   const go = useNavigate();
+  const cache = useQueryClient();
+  const teams = useTeams();
   const fresh = async () => {
     await work.flush();
     return said(api.GET('/api/workflows/{id}', { params: { path: { id: w.id } } }));
@@ -42,7 +44,25 @@ export function SheetMore({ work, workflow: w, viewer }: Props) {
     a.click();
     URL.revokeObjectURL(url);
   };
+  const hand = (team: number | null) => async () => {
+    await said(api.PATCH('/api/workflows/{id}', { params: { path: { id: w.id } }, body: { team } }));
+    await cache.invalidateQueries({ queryKey: ['workflows'] });
+    void message.success(
+      team === null
+        ? 'Every editor may change it now.'
+        : 'It belongs to that team now, whose people may change it.',
+    );
+  };
   const run = (act: () => Promise<void>) => () => void act().catch((e: Error) => message.error(e.message));
+  const mark = (team: number | null) => (team === w.team ? '● ' : '');
+  const belongs = [
+    { key: 'everyone', label: `${mark(null)}every editor`, onClick: run(hand(null)) },
+    ...(teams.data?.items ?? []).map((t) => ({
+      key: String(t.id),
+      label: mark(t.id) + t.name,
+      onClick: run(hand(t.id)),
+    })),
+  ];
   return (
     <>
       <Dropdown
@@ -56,6 +76,7 @@ export function SheetMore({ work, workflow: w, viewer }: Props) {
             },
             ...(viewer ? [] : [{ key: 'copy', label: 'Make a copy', onClick: run(copy) }]),
             { key: 'save', label: 'Save as a file', onClick: run(save) },
+            ...(viewer ? [] : [{ key: 'team', label: 'Belongs to', children: belongs }]),
           ],
         }}
       >

@@ -5,6 +5,7 @@ import { useFields, useMe, useWords } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { AsText } from './AsText';
 import { ChosenBar } from './ChosenBar';
+import { FollowBand } from './FollowBand';
 import { GatherBand } from './GatherBand';
 import { KeepBand } from './KeepBand';
 import { PaceBand } from './PaceBand';
@@ -143,6 +144,7 @@ function Editor({ id }: { id: number }) {
               />
               <TellBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
               <PaceBand sheet={sheet} change={change} trail={body?.trail ?? noMarks} />
+              <FollowBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
             </Trial.Provider>
           </Findings.Provider>
         </Surroundings.Provider>

@@ -12,6 +12,7 @@ export interface Sheet {
   messages?: Record<string, Message>;
   route: RouteBand;
   pace?: Pace;
+  follow?: FollowStep[];
   [other: string]: unknown;
 }
 
@@ -31,6 +32,16 @@ export interface Gathered {
   summary?: { of: string | string[]; words?: number };
   if_fails?: string | { tell: Tell[] };
   [other: string]: unknown;
+}
+
+/** One thing that follows once the posts are delivered; in one of its ways. */
+export interface FollowStep {
+  name?: string;
+  when?: Cond;
+  add?: { source: string; set: Record<string, unknown> };
+  change?: { source: string; key: string; set: Record<string, unknown> };
+  call?: { workflow: string; with?: Record<string, unknown> };
+  if_fails?: string | { tell: Tell[] };
 }
 
 /** How often, and at what hours, a workflow may tell anything. */
@@ -224,6 +235,9 @@ function withTells(sheet: Sheet, tell: (t: Tell) => Tell): Sheet {
     ...sheet,
     gather: sheet.gather?.map((g) =>
       typeof g.if_fails === 'object' ? { ...g, if_fails: { tell: all(g.if_fails.tell) } } : g,
+    ),
+    follow: sheet.follow?.map((f) =>
+      typeof f.if_fails === 'object' ? { ...f, if_fails: { tell: all(f.if_fails.tell) } } : f,
     ),
     route: {
       ...sheet.route,

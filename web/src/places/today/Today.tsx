@@ -60,7 +60,7 @@ export function Today() {
               <tr>
                 <th>Channel</th>
                 <th className="num">Posts today</th>
-                <th className="num">Usual by now</th>
+                <th className="num">Usual by this hour</th>
                 <td />
               </tr>
             </thead>
@@ -70,7 +70,7 @@ export function Today() {
                   <td>{c.name}</td>
                   <td className="num">{c.today}</td>
                   <td className="num">{c.usual.toFixed(1)}</td>
-                  <td>{c.today > c.usual * 3 + 3 ? <span className="brass">more than usual</span> : ''}</td>
+                  <td>{c.unusual && <span className="brass">△ {c.unusual} than usual</span>}</td>
                 </tr>
               ))}
             </tbody>

@@ -1,0 +1,241 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"gorm.io/gorm"
+
+	"dorfbote/internal/engine"
+	"dorfbote/internal/store"
+)
+
+// What can be done with posts, and from which states.
+var postActs = map[string]struct {
+	to   string
+	from []string
+}{
+	"again":   {store.Waiting, []string{store.Refused, store.GivenUp, store.Dropped, store.Expired, store.Held}},
+	"drop":    {store.Dropped, []string{store.Waiting, store.Refused, store.GivenUp, store.Held}},
+	"hold":    {store.Held, []string{store.Waiting, store.Refused}},
+	"release": {store.Waiting, []string{store.Held}},
+}
+
+// mostAtOnce bounds how many posts one act is done with.
+const mostAtOnce = 10_000
+
+type manyInput struct {
+	Body struct {
+		Do  string  `json:"do" enum:"again,drop,hold,release" doc:"send again, drop, hold back, or let go on"`
+		IDs []int64 `json:"ids,omitempty" maxItems:"10000" doc:"these posts; without any, those that the filter leaves"`
+		// The filter.
+		State       string `json:"state,omitempty" enum:"waiting,held,refused,given up,dropped,expired"`
+		Destination string `json:"destination,omitempty"`
+		Workflow    int64  `json:"workflow,omitempty"`
+	}
+}
+
+type manyOutput struct {
+	Body struct {
+		Done   int64 `json:"done"`
+		Passed int64 `json:"passed" doc:"left alone, since they are not in a state in which this can be done"`
+	}
+}
+
+type resumeInput struct {
+	Body struct {
+		Name string   `json:"name"`
+		Only *[]int64 `json:"only,omitempty" maxItems:"10000" doc:"of what waited and was refused, send only these posts; the others are dropped. Without it, everything is sent, in order"`
+	}
+}
+
+type pauseInput struct {
+	Body struct {
+		Name   string `json:"name"`
+		Reason string `json:"reason,omitempty" maxLength:"300"`
+	}
+}
+
+type rateInput struct {
+	Body struct {
+		Name      string `json:"name"`
+		PerMinute int    `json:"per_minute" minimum:"0" maximum:"60000" doc:"0 is as fast as it goes"`
+		Forget    bool   `json:"forget,omitempty" doc:"forget as well what the other side was seen to bear"`
+	}
+}
+
+func (s *Server) outboxActs() {
+	one := func(do string) func(context.Context, *Person, *idInput) (*struct{}, error) {
+		return func(ctx context.Context, _ *Person, in *idInput) (*struct{}, error) { return s.actOn(ctx, in.ID, do) }
+	}
+	register(s, op("send-again", http.MethodPost, "/api/posts/{id}/again", "Send a refused or given-up post again", "Outbox"), editors, one("again"))
+	register(s, op("drop-post", http.MethodPost, "/api/posts/{id}/drop", "Drop a post that is not sent", "Outbox"), editors, one("drop"))
+	register(s, op("hold-post", http.MethodPost, "/api/posts/{id}/hold", "Hold a post back; those behind it go on", "Outbox"), editors, one("hold"))
+	register(s, op("release-post", http.MethodPost, "/api/posts/{id}/release", "Let a held post go on", "Outbox"), editors, one("release"))
+	register(s, op("act-on-posts", http.MethodPost, "/api/outbox/many", "Do something with many posts at once", "Outbox"), editors, s.actOnMany)
+	register(s, op("resume-destination", http.MethodPost, "/api/destinations/resume", "Send what waits for a paused destination", "Outbox"), editors, s.resume)
+	register(s, op("pause-destination", http.MethodPost, "/api/destinations/pause", "Send nothing to a destination for now", "Outbox"), editors, s.pause)
+	register(s, op("pace-destination", http.MethodPost, "/api/destinations/rate", "Set how many posts a minute a destination gets", "Outbox"), editors, s.setRate)
+}
+
+// actOn puts a post into another state. A person has looked at it: it no longer expires by itself.
+func (s *Server) actOn(ctx context.Context, id int64, do string) (*struct{}, error) {
+	act := postActs[do]
+	var p store.Post
+	res := s.store.DB.WithContext(ctx).Raw("UPDATE posts SET state = ?, expires_at = NULL WHERE id = ? AND state IN ? RETURNING *", act.to, id, act.from).Scan(&p)
+	if res.Error != nil {
+		return nil, res.Error
+	}
+	if p.ID == 0 {
+		return nil, s.cannot(ctx, id, act.from)
+	}
+	return nil, s.moved(ctx, act.to, []store.Post{p})
+}
+
+// cannot says why something cannot be done with a post.
+func (s *Server) cannot(ctx context.Context, id int64, from []string) error {
+	var state string
+	if err := s.store.DB.WithContext(ctx).Raw("SELECT state FROM posts WHERE id = ?", id).Scan(&state).Error; err != nil {
+		return err
+	}
+	if state == "" {
+		return gorm.ErrRecordNotFound
+	}
+	return huma.Error409Conflict("the post is " + state + "; this can be done with one that is " + strings.Join(from, " or "))
+}
+
+// moved wakes whatever waits for posts that are in another state now.
+func (s *Server) moved(ctx context.Context, to string, posts []store.Post) error {
+	places := map[string]bool{}
+	runs := map[engine.FollowArgs]bool{}
+	for _, p := range posts {
+		places[p.Destination] = true
+		runs[engine.FollowArgs{Arrival: p.Arrival, Workflow: p.WorkflowID}] = true
+	}
+	if to == store.Waiting {
+		for name := range places {
+			if err := s.Engine.Wake(ctx, name); err != nil {
+				return err
+			}
+		}
+	}
+	if to == store.Dropped && len(runs) <= 100 { // for more, the sweep sees to it
+		for run := range runs {
+			if err := s.Engine.Follow(ctx, run.Arrival, run.Workflow); err != nil {
+				return err
+			}
+		}
+	}
+	ev := engine.Event{Topic: "posts"}
+	if len(posts) == 1 {
+		ev.ID = posts[0].ID
+	}
+	s.Engine.Tell(ctx, ev)
+	s.Engine.Tell(ctx, engine.Event{Topic: "destinations"})
+	return nil
+}
+
+func (s *Server) actOnMany(ctx context.Context, who *Person, in *manyInput) (*manyOutput, error) {
+	b := in.Body
+	act := postActs[b.Do]
+	q := s.store.DB.WithContext(ctx).Table("posts").Select("id")
+	switch {
+	case len(b.IDs) > 0:
+		q = q.Where("id IN ?", b.IDs)
+	case b.State == "" && b.Destination == "" && b.Workflow == 0:
+		return nil, huma.Error422UnprocessableEntity("say which posts: give ids, or a state, a destination or a workflow")
+	}
+	if b.State != "" {
+		q = q.Where("state = ?", b.State)
+	}
+	if b.Destination != "" {
+		q = q.Where("destination = ?", b.Destination)
+	}
+	if b.Workflow > 0 {
+		q = q.Where("workflow_id = ?", b.Workflow)
+	}
+	out := &manyOutput{}
+	var posts []store.Post
+	err := s.store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var ids []int64
+		if err := q.Order("id").Limit(mostAtOnce).Scan(&ids).Error; err != nil || len(ids) == 0 {
+			return err
+		}
+		if err := tx.Raw("UPDATE posts SET state = ?, expires_at = NULL WHERE id IN ? AND state IN ? RETURNING id, destination, arrival, workflow_id", act.to, ids, act.from).Scan(&posts).Error; err != nil {
+			return err
+		}
+		out.Body.Done, out.Body.Passed = int64(len(posts)), int64(len(ids)-len(posts))
+		return tx.Exec("INSERT INTO audit (person, name, did, what, about, after) VALUES (?, ?, 'act-on-posts', 'post', ?, jsonb_build_object('state', ?::text, 'posts', ?::int))",
+			who.ID, who.Name, b.Do+" many", act.to, len(posts)).Error
+	})
+	if err != nil {
+		return nil, err
+	}
+	return out, s.moved(ctx, act.to, posts)
+}
+
+var errNoDestination = huma.Error404NotFound("there is no such destination")
+
+func (s *Server) setDestination(ctx context.Context, name string, set map[string]any) error {
+	res := s.store.DB.WithContext(ctx).Model(&store.Destination{}).Where("name = ?", name).Updates(set)
+	if res.Error == nil && res.RowsAffected == 0 {
+		return errNoDestination
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "destinations"})
+	return res.Error
+}
+
+// resume lets a paused destination be sent to again: what was refused when it paused goes first.
+func (s *Server) resume(ctx context.Context, _ *Person, in *resumeInput) (*struct{}, error) {
+	name := in.Body.Name
+	var gone []store.Post
+	err := s.store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		res := tx.Exec("UPDATE destinations SET paused = false, reason = '', held_by = '', failures = 0, not_before = NULL WHERE name = ?", name)
+		if res.Error != nil {
+			return res.Error
+		}
+		if res.RowsAffected == 0 {
+			return errNoDestination
+		}
+		if in.Body.Only != nil {
+			err := tx.Raw("UPDATE posts SET state = 'dropped' WHERE destination = ? AND state IN ('waiting', 'refused') AND NOT id = ANY (?::bigint[]) RETURNING id, destination, arrival, workflow_id",
+				name, store.BigInts(*in.Body.Only)).Scan(&gone).Error
+			if err != nil {
+				return err
+			}
+		}
+		if err := tx.Exec("UPDATE posts SET state = 'waiting', expires_at = NULL WHERE destination = ? AND state = 'refused'", name).Error; err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE notices SET done_at = now() WHERE about = ? AND done_at IS NULL", name).Error
+	})
+	if err != nil {
+		return nil, err
+	}
+	if err := s.moved(ctx, store.Dropped, gone); err != nil {
+		return nil, err
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "today"})
+	return nil, s.Engine.Wake(ctx, name)
+}
+
+func (s *Server) pause(ctx context.Context, who *Person, in *pauseInput) (*struct{}, error) {
+	reason := strings.TrimSpace(in.Body.Reason)
+	if reason == "" {
+		reason = "paused by " + who.Name
+	}
+	return nil, s.setDestination(ctx, in.Body.Name, map[string]any{"paused": true, "reason": reason, "held_by": who.Name})
+}
+
+func (s *Server) setRate(ctx context.Context, _ *Person, in *rateInput) (*struct{}, error) {
+	set := map[string]any{"per_minute": in.Body.PerMinute, "not_before": nil}
+	if in.Body.Forget {
+		set["spacing_ms"], set["spaced_at"] = 0, nil
+	}
+	if err := s.setDestination(ctx, in.Body.Name, set); err != nil {
+		return nil, err
+	}
+	return nil, s.Engine.Wake(ctx, in.Body.Name)
+}

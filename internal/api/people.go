@@ -1,0 +1,284 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"net/http"
+	"net/mail"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"gorm.io/gorm"
+
+	"dorfbote/internal/engine"
+)
+
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+
+// PersonItem is someone who may sign in.
+type PersonItem struct {
+	ID    int64      `json:"id"`
+	Name  string     `json:"name"`
+	Email string     `json:"email"`
+	Role  string     `json:"role" enum:"administrator,editor,viewer"`
+	Teams []int64    `json:"teams"`
+	Gone  bool       `json:"gone" doc:"may not sign in any more"`
+	Seen  *time.Time `json:"seen" doc:"when last here"`
+}
+
+// TeamItem is a team that workflows belong to.
+type TeamItem struct {
+	ID        int64  `json:"id"`
+	Name      string `json:"name"`
+	People    int64  `json:"people"`
+	Workflows int64  `json:"workflows"`
+}
+
+type changePersonInput struct {
+	ID   int64 `path:"id"`
+	Body struct {
+		Name  *string  `json:"name,omitempty" minLength:"1" maxLength:"200"`
+		Role  *string  `json:"role,omitempty" enum:"administrator,editor,viewer"`
+		Teams *[]int64 `json:"teams,omitempty"`
+		Gone  *bool    `json:"gone,omitempty"`
+	}
+}
+
+type personItemOutput struct{ Body PersonItem }
+type teamOutput struct{ Body TeamItem }
+
+type teamInput struct {
+	ID   int64 `path:"id"`
+	Body struct {
+		Name string `json:"name" minLength:"1" maxLength:"100"`
+	}
+}
+
+type newTeamInput struct {
+	Body struct {
+		Name string `json:"name" minLength:"1" maxLength:"100"`
+	}
+}
+
+type passwordInput struct {
+	Body struct {
+		Current string `json:"current" maxLength:"500"`
+		New     string `json:"new" minLength:"10" maxLength:"500"`
+	}
+}
+
+func (s *Server) peopleRoutes() {
+	register(s, op("list-people", http.MethodGet, "/api/people", "Who may sign in", "People"), anyone, s.listPeople)
+	register(s, op("change-person", http.MethodPatch, "/api/people/{id}", "Change a person's name, role or teams, or let them go", "People"), administrators, s.changePerson)
+	register(s, op("list-teams", http.MethodGet, "/api/teams", "Teams that workflows belong to", "People"), anyone, s.listTeams)
+	register(s, op("create-team", http.MethodPost, "/api/teams", "Make a team", "People"), administrators, s.createTeam)
+	register(s, op("change-team", http.MethodPatch, "/api/teams/{id}", "Rename a team", "People"), administrators, s.changeTeam)
+	register(s, op("delete-team", http.MethodDelete, "/api/teams/{id}", "Delete a team; its workflows belong to everyone", "People"), administrators, s.deleteTeam)
+	register(s, op("change-password", http.MethodPost, "/api/me/password", "Choose a new password; other sessions end", "People"), anyone, s.changePassword)
+}
+
+func (s *Server) listPeople(ctx context.Context, who *Person, _ *struct{}) (*listOutput[PersonItem], error) {
+	items, err := s.people(ctx, 0)
+	if who.Role != "administrator" {
+		for i := range items {
+			items[i].Seen = nil
+		}
+	}
+	return list(items, 0), err
+}
+
+func (s *Server) people(ctx context.Context, id int64) ([]PersonItem, error) {
+	var rows []struct {
+		ID                int64
+		Name, Email, Role string
+		GoneAt, Seen      *time.Time
+	}
+	db := s.store.DB.WithContext(ctx)
+	if err := db.Raw(`SELECT p.id, p.name, p.email, p.role, p.gone_at, (SELECT max(seen_at) FROM sign_ins WHERE person = p.id) AS seen
+		FROM people p WHERE ? = 0 OR p.id = ? ORDER BY p.gone_at IS NOT NULL, p.name LIMIT 2000`, id, id).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	var members []struct{ Team, Person int64 }
+	if err := db.Raw("SELECT team, person FROM team_people ORDER BY team").Scan(&members).Error; err != nil {
+		return nil, err
+	}
+	teams := map[int64][]int64{}
+	for _, m := range members {
+		teams[m.Person] = append(teams[m.Person], m.Team)
+	}
+	items := make([]PersonItem, 0, len(rows))
+	for _, r := range rows {
+		it := PersonItem{ID: r.ID, Name: r.Name, Email: r.Email, Role: r.Role, Gone: r.GoneAt != nil, Seen: r.Seen, Teams: teams[r.ID]}
+		if it.Teams == nil {
+			it.Teams = []int64{}
+		}
+		items = append(items, it)
+	}
+	return items, nil
+}
+
+var errLastAdministrator = huma.Error409Conflict("this is the last administrator; make somebody else one first")
+
+func (s *Server) changePerson(ctx context.Context, who *Person, in *changePersonInput) (*personItemOutput, error) {
+	err := s.store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		set := map[string]any{}
+		if in.Body.Name != nil {
+			set["name"] = strings.TrimSpace(*in.Body.Name)
+		}
+		if in.Body.Role != nil {
+			set["role"] = *in.Body.Role
+		}
+		if in.Body.Gone != nil {
+			if set["gone_at"] = gorm.Expr("NULL"); *in.Body.Gone {
+				if in.ID == who.ID {
+					return huma.Error409Conflict("you cannot let yourself go")
+				}
+				set["gone_at"] = time.Now()
+			}
+		}
+		// Two administrators who let each other go at once must not both succeed.
+		if err := tx.Exec("SELECT pg_advisory_xact_lock(23)").Error; err != nil {
+			return err
+		}
+		if len(set) > 0 {
+			res := tx.Table("people").Where("id = ?", in.ID).Updates(set)
+			if res.Error != nil {
+				return res.Error
+			}
+			if res.RowsAffected == 0 {
+				return gorm.ErrRecordNotFound
+			}
+		}
+		var left int64
+		if err := tx.Raw("SELECT count(*) FROM people WHERE role = 'administrator' AND gone_at IS NULL").Scan(&left).Error; err != nil {
+			return err
+		}
+		if left == 0 {
+			return errLastAdministrator
+		}
+		if in.Body.Teams == nil {
+			return nil
+		}
+		if err := tx.Exec("DELETE FROM team_people WHERE person = ?", in.ID).Error; err != nil {
+			return err
+		}
+		for _, t := range *in.Body.Teams {
+			if err := tx.Exec("INSERT INTO team_people (team, person) VALUES (?, ?) ON CONFLICT DO NOTHING", t, in.ID).Error; err != nil {
+				return noSuchTeam(err)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	if in.Body.Gone != nil && *in.Body.Gone {
+		if err := s.endSignIns(ctx, in.ID, 0); err != nil {
+			return nil, err
+		}
+	}
+	items, err := s.people(ctx, in.ID)
+	if err != nil || len(items) == 0 {
+		return nil, errors.Join(err, gorm.ErrRecordNotFound)
+	}
+	return &personItemOutput{items[0]}, nil
+}
+
+func noSuchTeam(err error) error {
+	if errors.Is(err, gorm.ErrForeignKeyViolated) {
+		return huma.Error422UnprocessableEntity("there is no such team, or no such person")
+	}
+	return err
+}
+
+func (s *Server) teams(ctx context.Context, id int64) ([]TeamItem, error) {
+	var items []TeamItem
+	err := s.store.DB.WithContext(ctx).Raw(`SELECT t.id, t.name, (SELECT count(*) FROM team_people m JOIN people p ON p.id = m.person AND p.gone_at IS NULL WHERE m.team = t.id) AS people,
+		(SELECT count(*) FROM workflows w WHERE w.team = t.id) AS workflows FROM teams t WHERE ? = 0 OR t.id = ? ORDER BY t.name LIMIT 1000`, id, id).Scan(&items).Error
+	return items, err
+}
+
+func (s *Server) listTeams(ctx context.Context, _ *Person, _ *struct{}) (*listOutput[TeamItem], error) {
+	items, err := s.teams(ctx, 0)
+	return list(items, 0), err
+}
+
+func (s *Server) createTeam(ctx context.Context, _ *Person, in *newTeamInput) (*teamOutput, error) {
+	var id int64
+	if err := s.store.DB.WithContext(ctx).Raw("INSERT INTO teams (name) VALUES (?) RETURNING id", strings.TrimSpace(in.Body.Name)).Scan(&id).Error; err != nil {
+		return nil, err
+	}
+	return s.oneTeam(ctx, id)
+}
+
+func (s *Server) oneTeam(ctx context.Context, id int64) (*teamOutput, error) {
+	items, err := s.teams(ctx, id)
+	if err != nil || len(items) == 0 {
+		return nil, errors.Join(err, gorm.ErrRecordNotFound)
+	}
+	return &teamOutput{items[0]}, nil
+}
+
+func (s *Server) changeTeam(ctx context.Context, _ *Person, in *teamInput) (*teamOutput, error) {
+	if err := s.store.DB.WithContext(ctx).Exec("UPDATE teams SET name = ? WHERE id = ?", strings.TrimSpace(in.Body.Name), in.ID).Error; err != nil {
+		return nil, err
+	}
+	return s.oneTeam(ctx, in.ID)
+}
+
+func (s *Server) deleteTeam(ctx context.Context, _ *Person, in *idInput) (*struct{}, error) {
+	res := s.store.DB.WithContext(ctx).Exec("DELETE FROM teams WHERE id = ?", in.ID)
+	if res.Error == nil && res.RowsAffected == 0 {
+		return nil, gorm.ErrRecordNotFound
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "workflows"})
+	return nil, res.Error
+}
+
+func (s *Server) changePassword(ctx context.Context, who *Person, in *passwordInput) (*struct{}, error) {
+	if wait := s.guesses.wait(ctx, who.Email); wait > 0 {
+		return nil, tooManyGuesses(wait)
+	}
+	var stored string
+	db := s.store.DB.WithContext(ctx)
+	if err := db.Raw("SELECT password_hash FROM people WHERE id = ?", who.ID).Scan(&stored).Error; err != nil {
+		return nil, err
+	}
+	if !passwordFits(stored, in.Body.Current) {
+		s.guesses.failed(ctx, who.Email)
+		return nil, huma.Error422UnprocessableEntity("the current password is not right", &huma.ErrorDetail{Location: "body.current", Message: "it is another"})
+	}
+	if err := db.Exec("UPDATE people SET password_hash = ? WHERE id = ?", HashPassword(in.Body.New), who.ID).Error; err != nil {
+		return nil, err
+	}
+	return nil, s.endSignIns(ctx, who.ID, who.SignIn)
+}
+
+// mayEdit tells whether a person may change a workflow: it belongs to one of their teams, or to none.
+func (s *Server) mayEdit(ctx context.Context, who *Person, workflow int64) error {
+	if who.Role == "administrator" || workflow == 0 {
+		return nil
+	}
+	var row struct {
+		Team  *int64
+		Name  string
+		Among bool
+	}
+	err := s.store.DB.WithContext(ctx).Raw(`SELECT w.team, t.name, EXISTS (SELECT 1 FROM team_people m WHERE m.team = w.team AND m.person = ?) AS among
+		FROM workflows w LEFT JOIN teams t ON t.id = w.team WHERE w.id = ?`, who.ID, workflow).Scan(&row).Error
+	if err != nil || row.Team == nil || row.Among {
+		return err
+	}
+	return huma.Error403Forbidden("this workflow belongs to the team " + row.Name + ", which you are not in; one of them or an administrator can change it")
+}
+
+func readEmail(text string) (string, error) {
+	a, err := mail.ParseAddress(strings.TrimSpace(text))
+	if err != nil {
+		return "", huma.Error422UnprocessableEntity("this is no mail address", &huma.ErrorDetail{Location: "body.email", Message: "write it like vera@lindental.example", Value: text})
+	}
+	return strings.ToLower(a.Address), nil
+}

@@ -1,0 +1,141 @@
+package table
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"unicode/utf8"
+
+	"dorfbote/internal/connect"
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/value"
+)
+
+// maxAppended bounds the files that rows are added to, since a whole new one is written each time.
+const maxAppended = 64 << 20
+
+// write adds a row to a .csv file in a folder. The new file takes the old one's place in one move, so that whoever
+// reads it sees the row whole or not at all.
+func write(_ context.Context, c connect.Config, src connect.Source, w connect.Write) (connect.Written, error) {
+	t := &tables{c}
+	file := src.Get("file", "")
+	out := connect.Written{Address: file, Final: true}
+	refuse := func(said, do string) (connect.Written, error) {
+		out.Answer = said
+		return out, &connect.Trouble{Tried: "adding a row to " + file, Said: said, Do: do}
+	}
+	switch {
+	case w.Change:
+		return refuse("a table's rows can be added but not changed", "add a row, or keep these records in an app")
+	case !t.local():
+		return refuse("the file lies at an address, where it can only be read", "use a table in a folder of this server")
+	case !strings.EqualFold(filepath.Ext(file), ".csv"):
+		return refuse("rows are added to .csv files only", "save the table as .csv")
+	}
+	root, err := t.folder()
+	if err != nil {
+		return out, err
+	}
+	defer root.Close()
+	lock, err := root.OpenFile("."+file+".lock", os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return refuse(plainError(err), "let this server write to the folder")
+	}
+	defer lock.Close()
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
+		return out, err
+	}
+	old, err := readWhole(root, file)
+	if err != nil {
+		return refuse(plainError(err), "")
+	}
+	if len(old) > maxAppended || !utf8.Valid(old) {
+		return refuse("the file is larger than 64 MiB or not written in UTF-8", "save it as a smaller .csv in UTF-8")
+	}
+	tab, err := openTable(filepath.Join(root.Name(), file), src.Settings)
+	if err != nil {
+		return out, err
+	}
+	names := tab.names
+	_ = tab.rows.Close()
+	line, err := rowOf(names, old, w.Set)
+	if err != nil {
+		return refuse(err.Error(), "")
+	}
+	out.Sent, out.Final = string(line), false
+	if w.Again && bytes.HasSuffix(bytes.TrimRight(old, "\r\n"), bytes.TrimRight(line, "\r\n")) {
+		out.Answer = "the row was there already: the try before had added it"
+		return out, nil
+	}
+	if len(old) > 0 && old[len(old)-1] != '\n' {
+		old = append(old, '\n')
+	}
+	if err := replace(root, file, append(old, line...)); err != nil {
+		return out, err
+	}
+	out.Answer = "1 row added"
+	return out, nil
+}
+
+func readWhole(root *os.Root, file string) ([]byte, error) {
+	f, err := root.Open(file)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	return io.ReadAll(io.LimitReader(f, maxAppended+1))
+}
+
+// rowOf writes a row in the order of the columns. A name that is no column is refused rather than lost.
+func rowOf(names []string, old []byte, set map[string]any) ([]byte, error) {
+	for _, name := range value.SortedKeys(set) {
+		if !slices.Contains(names, name) {
+			said := "the table has no column " + name
+			if near := value.Nearest(name, names); near != "" {
+				said += "; did you mean " + near + "?"
+			}
+			return nil, &connect.Trouble{Tried: "adding a row", Said: said}
+		}
+	}
+	cells := make([]string, len(names))
+	for i, name := range names {
+		if cells[i] = formula.Show(set[name], value.DefaultWorkspace()); strings.ContainsAny(cells[i][:min(len(cells[i]), 1)], "=+-@") {
+			if _, ok := value.ReadNumber(set[name], value.DefaultWorkspace()); !ok {
+				cells[i] = "'" + cells[i] // a record's text never becomes a formula of whoever opens the file
+			}
+		}
+	}
+	var b bytes.Buffer
+	enc := csv.NewWriter(&b)
+	enc.Comma = separator(old[:min(len(old), 64<<10)])
+	if err := enc.Write(cells); err != nil {
+		return nil, err
+	}
+	enc.Flush()
+	return b.Bytes(), enc.Error()
+}
+
+func replace(root *os.Root, file string, content []byte) error {
+	tmp := "." + file + ".new"
+	f, err := root.OpenFile(tmp, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	if err == nil {
+		err = f.Sync()
+	}
+	if closeErr := f.Close(); err == nil {
+		err = closeErr
+	}
+	if err != nil {
+		return err
+	}
+	return root.Rename(tmp, file)
+}

@@ -1,0 +1,447 @@
+package engine
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/riverqueue/river"
+	"gorm.io/gorm"
+
+	"dorfbote/internal/connect"
+	"dorfbote/internal/connect/kinds"
+	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/store"
+)
+
+// FollowArgs asks for what follows on a run's posts to be done.
+type FollowArgs struct {
+	Arrival  int64 `json:"arrival"`
+	Workflow int64 `json:"workflow"`
+}
+
+// Kind names the job.
+func (FollowArgs) Kind() string { return "follow" }
+
+// InsertOpts puts the job into its queue. One that is lost is made good by the sweep.
+func (FollowArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: queueFollow, MaxAttempts: 1}
+}
+
+// How often a step that may yet heal is tried, and how long one try may take.
+const (
+	stepAttempts = 30
+	stepTimeout  = 15 * time.Second
+	// longestChain is how many workflows may call one another in a row.
+	longestChain = 10
+)
+
+type followWorker struct {
+	river.WorkerDefaults[FollowArgs]
+	engine *Engine
+}
+
+// insertSteps journals what follows on outcomes that are new.
+func insertSteps(ctx context.Context, tx *sql.Tx, made []decided, fresh map[verdictKey]bool) error {
+	for _, d := range made {
+		if len(d.Steps) == 0 || !fresh[verdictKey{d.seq, d.live.ID}] || d.Verdict != decide.Told && d.Verdict != decide.Held {
+			continue
+		}
+		for _, s := range d.Steps {
+			var fallback any
+			if len(s.Tell) > 0 {
+				raw, _ := json.Marshal(s.Tell)
+				fallback = string(raw)
+			}
+			_, err := tx.ExecContext(ctx, `INSERT INTO steps (workflow_id, version, arrival, n, name, kind, target, record_key, body, if_fails, fallback, key, broken)
+				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) ON CONFLICT (key) DO NOTHING`,
+				d.live.ID, d.live.Version, d.seq, s.N, s.Name, s.How, s.Target, s.Key, string(value.AppendJSON(nil, s.Set)), s.Fails, fallback,
+				fmt.Sprintf("w%d-%s-s%d", d.live.ID, causeOf(d.seq), s.N), s.Error)
+			if err != nil {
+				return fmt.Errorf("writing what follows: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
+// afterPost has what follows on a post done, where anything does and none of the run's posts is on its way any more.
+func (e *Engine) afterPost(ctx context.Context, p *store.Post) error {
+	var waits bool
+	err := e.Store.DB.WithContext(ctx).Raw("SELECT EXISTS (SELECT 1 FROM steps WHERE arrival = ? AND workflow_id = ? AND state = 'waiting')", p.Arrival, p.WorkflowID).Scan(&waits).Error
+	if err != nil || !waits {
+		return err
+	}
+	return e.Follow(ctx, p.Arrival, p.WorkflowID)
+}
+
+// Follow asks for what follows on a run's posts to be done now.
+func (e *Engine) Follow(ctx context.Context, arrival, workflow int64) error {
+	_, err := e.inserts.Insert(ctx, FollowArgs{Arrival: arrival, Workflow: workflow}, nil)
+	return err
+}
+
+// Work does a run's steps in their order, each once the one before is done. One process at a time does so for a run.
+func (w *followWorker) Work(ctx context.Context, job *river.Job[FollowArgs]) error {
+	e := w.engine
+	name := fmt.Sprintf("run-%d-%d", job.Args.Workflow, job.Args.Arrival)
+	conn, err := e.Store.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	var mine bool
+	if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 11))", name).Scan(&mine); err != nil || !mine {
+		return err
+	}
+	err = e.followRun(ctx, job.Args)
+	if unlockErr := unlock(conn, name); err == nil {
+		err = unlockErr
+	}
+	return err
+}
+
+func (e *Engine) followRun(ctx context.Context, run FollowArgs) error {
+	ready, none, err := e.postsDone(ctx, run)
+	if err != nil || !ready {
+		return err
+	}
+	for {
+		s, err := e.nextStep(ctx, run)
+		if err != nil || s == nil {
+			return err
+		}
+		if none {
+			return e.skipRest(ctx, run, "nobody was told, so nothing follows")
+		}
+		if s.NotBefore != nil && time.Now().Before(*s.NotBefore) {
+			return e.followLater(ctx, run, *s.NotBefore)
+		}
+		if err := e.durable(ctx); err != nil {
+			return err
+		}
+		goOn, err := e.doStep(ctx, s)
+		if err != nil || !goOn {
+			return err
+		}
+	}
+}
+
+// postsDone tells whether all of a run's posts are where they will stay, and whether none of them was delivered.
+func (e *Engine) postsDone(ctx context.Context, run FollowArgs) (ready, none bool, err error) {
+	var row struct {
+		Open, Sent, All int
+		Held            bool
+	}
+	err = e.Store.DB.WithContext(ctx).Raw(`SELECT count(*) FILTER (WHERE state IN ('waiting', 'refused', 'held')) AS open, count(*) FILTER (WHERE state = 'sent') AS sent, count(*) AS all,
+			EXISTS (SELECT 1 FROM verdicts WHERE arrival = @a AND workflow_id = @w AND verdict = 'held' AND later = '') AS held
+		FROM posts WHERE arrival = @a AND workflow_id = @w`, sql.Named("a", run.Arrival), sql.Named("w", run.Workflow)).Scan(&row).Error
+	return row.Open == 0 && !row.Held, row.Sent == 0 && row.All > 0, err
+}
+
+func (e *Engine) nextStep(ctx context.Context, run FollowArgs) (*store.Step, error) {
+	var s store.Step
+	err := e.Store.DB.WithContext(ctx).Raw("SELECT * FROM steps WHERE arrival = ? AND workflow_id = ? AND state = 'waiting' ORDER BY n LIMIT 1", run.Arrival, run.Workflow).Scan(&s).Error
+	if s.ID == 0 {
+		return nil, err
+	}
+	return &s, err
+}
+
+// doStep does one step and writes down what came of it. It gives false where the rest must wait, or does not follow.
+func (e *Engine) doStep(ctx context.Context, s *store.Step) (bool, error) {
+	began := time.Now()
+	var out connect.Written
+	var err error
+	switch {
+	case s.Broken != "":
+		out, err = connect.Written{Final: true}, errors.New(s.Broken)
+	case s.Kind == sheet.FollowCall:
+		out, err = e.callWorkflow(ctx, s)
+	default:
+		out, err = e.writeRecord(ctx, s)
+	}
+	if ctx.Err() != nil {
+		return false, ctx.Err() // what became of it is not known; the key makes trying again safe
+	}
+	s.Attempts++
+	s.Status, s.Answer = out.Status, out.Answer
+	tried := store.Attempt{At: began, TookMs: int(time.Since(began).Milliseconds()), Status: out.Status, Address: out.Address, Sent: out.Sent, Answer: out.Answer}
+	if err == nil {
+		s.State = store.Done
+		e.Meters.Stepped(s.Kind, "done")
+		return true, e.settleStep(ctx, s, tried, nil)
+	}
+	s.Answer = err.Error()
+	if tried.Answer == "" {
+		tried.Answer = s.Answer
+	}
+	e.Log.Warn("step failed", "arrival", s.Arrival, "workflow", s.WorkflowID, "step", s.Name, "attempts", s.Attempts, "error", err)
+	if !out.Final && s.Attempts < stepAttempts {
+		e.Meters.Stepped(s.Kind, "again")
+		at := time.Now().Add(max(out.Wait, backoff(s.Attempts)))
+		if err := e.settleStep(ctx, s, tried, &at); err != nil {
+			return false, err
+		}
+		return false, e.followLater(ctx, FollowArgs{Arrival: s.Arrival, Workflow: s.WorkflowID}, at)
+	}
+	e.Meters.Stepped(s.Kind, "failed")
+	s.State = store.Failed
+	if err := e.settleStep(ctx, s, tried, nil); err != nil {
+		return false, err
+	}
+	return e.stepFailed(ctx, s)
+}
+
+func (e *Engine) settleStep(ctx context.Context, s *store.Step, tried store.Attempt, notBefore *time.Time) error {
+	raw, _ := json.Marshal(Event{Topic: "steps", Seq: s.Arrival})
+	var done *time.Time
+	if s.State != store.Waiting {
+		now := time.Now()
+		done = &now
+	}
+	return e.Store.DB.WithContext(ctx).Exec(`WITH s AS (UPDATE steps SET state = @state, attempts = @attempts, status = @status, answer = @answer, not_before = CAST(@later AS timestamptz), done_at = CAST(@done AS timestamptz) WHERE id = @id RETURNING 1),
+		a AS (INSERT INTO attempts (step, at, took_ms, status, address, sent, answer) VALUES (@id, @at, @took, @status, @address, @sent, @raw) RETURNING 1)
+		SELECT pg_notify('`+channelName+`', @event), (SELECT count(*) FROM s), (SELECT count(*) FROM a)`,
+		sql.Named("state", s.State), sql.Named("attempts", s.Attempts), sql.Named("status", s.Status), sql.Named("answer", s.Answer), sql.Named("later", notBefore), sql.Named("done", done), sql.Named("id", s.ID),
+		sql.Named("at", tried.At), sql.Named("took", tried.TookMs), sql.Named("address", tried.Address), sql.Named("sent", tried.Sent), sql.Named("raw", tried.Answer), sql.Named("event", string(raw))).Error
+}
+
+// stepFailed goes the way that the sheet gives for a failure.
+func (e *Engine) stepFailed(ctx context.Context, s *store.Step) (goOn bool, err error) {
+	run := FollowArgs{Arrival: s.Arrival, Workflow: s.WorkflowID}
+	switch s.IfFails {
+	case sheet.FailGoOn:
+		return true, nil
+	case sheet.FailTell:
+		if s.Fallback != nil {
+			var posts []decide.Post
+			if err := json.Unmarshal([]byte(*s.Fallback), &posts); err != nil {
+				return false, err
+			}
+			for i := range posts {
+				posts[i].Ref = fmt.Sprintf("%s-s%d-f%d", causeOf(s.Arrival), s.N, i)
+			}
+			err := e.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+				return e.putOut(ctx, tx, rowsOf(s.WorkflowID, s.Arrival, time.Now(), posts), true)
+			})
+			if err != nil {
+				return false, err
+			}
+		}
+	default:
+		var w store.Workflow
+		if err := e.Store.DB.WithContext(ctx).First(&w, s.WorkflowID).Error; err != nil {
+			return false, err
+		}
+		e.Notice(ctx, store.Notice{What: "could not " + s.Name, Words: s.Answer, Go: fmt.Sprintf("/runs/%d/%d", s.Arrival, s.WorkflowID), About: w.Name, Owner: w.Owner})
+	}
+	return false, e.skipRest(ctx, run, "an earlier step failed")
+}
+
+// skipRest gives up on the steps of a run that are not done.
+func (e *Engine) skipRest(ctx context.Context, run FollowArgs, why string) error {
+	err := e.Store.DB.WithContext(ctx).Exec("UPDATE steps SET state = ?, answer = ?, done_at = now() WHERE arrival = ? AND workflow_id = ? AND state = 'waiting'",
+		store.Skipped, why, run.Arrival, run.Workflow).Error
+	e.Tell(ctx, Event{Topic: "steps", Seq: run.Arrival})
+	return err
+}
+
+func (e *Engine) followLater(ctx context.Context, run FollowArgs, at time.Time) error {
+	if wait := time.Until(at); wait < time.Minute {
+		time.AfterFunc(wait, func() {
+			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+			defer cancel()
+			_ = e.Follow(ctx, run.Arrival, run.Workflow) // if this fails, the job is there
+		})
+	}
+	_, err := e.inserts.Insert(ctx, run, &river.InsertOpts{Queue: queueFollow, MaxAttempts: 1, ScheduledAt: at})
+	return err
+}
+
+// writeRecord adds or changes a record through its connection.
+func (e *Engine) writeRecord(ctx context.Context, s *store.Step) (connect.Written, error) {
+	final := connect.Written{Final: true}
+	var k store.Kind
+	db := e.Store.DB.WithContext(ctx)
+	if err := db.First(&k, "source = ?", s.Target).Error; err != nil {
+		if errors.Is(err, gorm.ErrRecordNotFound) {
+			return final, fmt.Errorf("there is no source %s any more", s.Target)
+		}
+		return connect.Written{}, err
+	}
+	var c store.Connection
+	if err := db.First(&c, "id = ?", k.Connection).Error; err != nil {
+		return connect.Written{}, err
+	}
+	kind := kinds.Named(c.Kind)
+	if kind == nil || kind.Write == nil {
+		return final, fmt.Errorf("records of %s cannot be added or changed: a connection of the kind %s is only read", s.Target, c.Kind)
+	}
+	if c.Paused {
+		return connect.Written{}, fmt.Errorf("the connection %s is paused", c.ID)
+	}
+	config, err := e.Config(&c)
+	if err != nil {
+		return final, err
+	}
+	v, err := value.ReadJSON(s.Body)
+	if err != nil {
+		return final, err
+	}
+	set, _ := v.(map[string]any)
+	ctx, cancel := context.WithTimeout(ctx, stepTimeout)
+	defer cancel()
+	out, err := kind.Write(ctx, config, connect.Source{Name: s.Target, Settings: k.Settings, Key: k.KeyField},
+		connect.Write{Change: s.Kind == sheet.FollowChange, Key: s.RecordKey, Set: set, Once: s.Key, Again: s.Attempts > 0})
+	if !out.Final {
+		e.Heard(ctx, c.ID, err)
+	}
+	return out, err
+}
+
+// callWorkflow starts another workflow. A workflow that has been in the chain of calls already is not called again.
+func (e *Engine) callWorkflow(ctx context.Context, s *store.Step) (connect.Written, error) {
+	out := connect.Written{Final: true, Address: s.Target, Sent: string(s.Body)}
+	w, err := e.Store.WorkflowNamed(ctx, s.Target)
+	if err != nil {
+		return connect.Written{}, err
+	}
+	if w == nil {
+		return out, fmt.Errorf("there is no workflow called %q any more", s.Target)
+	}
+	chain, err := e.chain(ctx, s)
+	if err != nil {
+		return connect.Written{}, err
+	}
+	names := ""
+	for _, c := range chain {
+		names = c.name + " → " + names
+	}
+	for _, c := range chain {
+		if c.id == w.ID {
+			return out, fmt.Errorf("this would go on without end: %s%s; it was stopped here", names, w.Name)
+		}
+	}
+	if len(chain) >= longestChain {
+		return out, fmt.Errorf("%d workflows have called one another: %s; it was stopped here", len(chain), names)
+	}
+	lives, err := e.Store.LiveNamed(ctx, []int64{w.ID})
+	if err != nil {
+		return connect.Written{}, err
+	}
+	if len(lives) == 0 {
+		return out, fmt.Errorf("%q is switched off", w.Name)
+	}
+	plan, err := e.Plan(ctx, w.ID, lives[0].Version, lives[0].Source)
+	if err != nil {
+		return out, err
+	}
+	if plan.Trigger.Form != sheet.Called {
+		return out, fmt.Errorf("%q is not started by a call", w.Name)
+	}
+	v, err := value.ReadJSON(s.Body)
+	if err != nil {
+		return out, err
+	}
+	given, _ := v.(map[string]any)
+	answers, err := Answers(plan.Trigger.Ask, given, e.Workspace)
+	if err != nil {
+		return out, err
+	}
+	receipts, err := e.StartWorkflow(ctx, lives[0], plan, nil, answers, chain[0].name, fmt.Sprintf("step-%d", s.ID))
+	if err != nil {
+		out.Final = false
+		return out, err
+	}
+	for _, r := range receipts {
+		out.Answer = fmt.Sprintf("started as arrival %d", r.Seq)
+	}
+	return out, nil
+}
+
+type caller struct {
+	id   int64
+	name string
+}
+
+// chain lists the workflows that led to a step, its own first. A called workflow's arrival names the step that called.
+func (e *Engine) chain(ctx context.Context, s *store.Step) ([]caller, error) {
+	var out []caller
+	db := e.Store.DB.WithContext(ctx)
+	for at := s; at != nil; {
+		var row struct {
+			Name string
+			ID   string
+		}
+		if err := db.Raw("SELECT w.name, coalesce((SELECT id FROM arrivals WHERE seq = ?), '') AS id FROM workflows w WHERE w.id = ?", at.Arrival, at.WorkflowID).Scan(&row).Error; err != nil {
+			return nil, err
+		}
+		out = append(out, caller{at.WorkflowID, row.Name})
+		var target, parent int64
+		if n, _ := fmt.Sscanf(row.ID, "w%d-step-%d-", &target, &parent); n != 2 || len(out) > longestChain {
+			break
+		}
+		var up store.Step
+		if err := db.Raw("SELECT * FROM steps WHERE id = ?", parent).Scan(&up).Error; err != nil {
+			return nil, err
+		}
+		if at = nil; up.ID > 0 {
+			at = &up
+		}
+	}
+	return out, nil
+}
+
+// Circle finds workflows that would call one another without end if plan were switched on under a name; "" where there
+// are none.
+func (e *Engine) Circle(ctx context.Context, name string, plan *sheet.Plan) (string, error) {
+	calls := map[string][]string{name: plan.Calls()}
+	if len(calls[name]) == 0 {
+		return "", nil
+	}
+	var list []store.Workflow
+	if err := e.Store.DB.WithContext(ctx).Where("is_on AND name <> ?", name).Find(&list).Error; err != nil {
+		return "", err
+	}
+	for _, w := range list {
+		if p, err := e.Plan(ctx, w.ID, w.Version, w.Source); err == nil {
+			calls[w.Name] = p.Calls()
+		}
+	}
+	var walk func(at, way string, seen map[string]bool) string
+	walk = func(at, way string, seen map[string]bool) string {
+		for _, next := range calls[at] {
+			if next == name {
+				return way + " → " + next
+			}
+			if !seen[next] {
+				seen[next] = true
+				if found := walk(next, way+" → "+next, seen); found != "" {
+					return found
+				}
+			}
+		}
+		return ""
+	}
+	return walk(name, name, map[string]bool{}), nil
+}
+
+// sweepSteps wakes runs whose steps wait though nothing is on its way for them any more.
+func (e *Engine) sweepSteps(ctx context.Context) error {
+	var runs []FollowArgs
+	err := e.Store.DB.WithContext(ctx).Raw(`SELECT DISTINCT s.arrival, s.workflow_id AS workflow FROM steps s
+		WHERE s.state = 'waiting' AND (s.not_before IS NULL OR s.not_before < now()) AND s.created_at < now() - interval '10 seconds'
+			AND NOT EXISTS (SELECT 1 FROM posts p WHERE p.arrival = s.arrival AND p.workflow_id = s.workflow_id AND p.state IN ('waiting', 'refused', 'held')) LIMIT 500`).Scan(&runs).Error
+	for _, r := range runs {
+		if err := e.Follow(ctx, r.Arrival, r.Workflow); err != nil {
+			return err
+		}
+	}
+	return err
+}

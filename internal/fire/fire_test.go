@@ -1,0 +1,255 @@
+package fire
+
+import (
+	"context"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/time/rate"
+
+	"dorfbote/internal/pgserver"
+	"dorfbote/internal/store"
+	"dorfbote/internal/testdb"
+)
+
+func number(name string, fallback int) int {
+	if n, err := strconv.Atoi(os.Getenv(name)); err == nil {
+		return n
+	}
+	return fallback
+}
+
+// settled waits until everything that was accepted is decided and told.
+func settled(t *testing.T, st *store.Store, within time.Duration) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		var open int64
+		err := st.DB.Raw(`SELECT (SELECT count(*) FROM posts WHERE state = 'waiting')
+			+ (SELECT count(*) FROM river_job WHERE kind = 'decide' AND state NOT IN ('completed', 'cancelled', 'discarded'))`).Scan(&open).Error
+		return err == nil && open == 0
+	}, within, 100*time.Millisecond, "not everything was decided and told")
+}
+
+// told compares what the square was told with what was accepted, and gives how many calls were repeated.
+func told(t *testing.T, st *store.Store, sq *square, l *load) (repeated int) {
+	t.Helper()
+	var row struct{ Arrivals, Distinct, Verdicts, Discarded int64 }
+	require.NoError(t, st.DB.Raw(`SELECT count(*) AS arrivals, count(DISTINCT id) AS distinct, (SELECT count(*) FROM verdicts) AS verdicts,
+		(SELECT count(*) FROM river_job WHERE kind = 'decide' AND state = 'discarded') AS discarded FROM arrivals`).Scan(&row).Error)
+	assert.Equal(t, l.accepted.Load(), row.Arrivals, "every accepted arrival is there, once")
+	assert.Equal(t, row.Arrivals, row.Distinct)
+	assert.Equal(t, row.Arrivals, row.Verdicts, "each is decided once")
+	assert.Zero(t, row.Discarded)
+	expect := map[string]bool{}
+	l.telling.Range(func(id, _ any) bool { expect[id.(string)] = true; return true })
+	keys, first := map[string]map[string]int{}, map[string]string{}
+	var order = map[string][]string{}
+	for _, c := range sq.taken() {
+		if keys[c.title] == nil {
+			keys[c.title] = map[string]int{}
+		}
+		if keys[c.title][c.key]++; keys[c.title][c.key] > 1 {
+			repeated++
+			continue
+		}
+		first[c.key] = c.title
+		order[c.channel] = append(order[c.channel], c.key)
+	}
+	for id := range expect {
+		if !assert.Len(t, keys[id], 1, "%s is told under one key", id) {
+			break
+		}
+	}
+	assert.Len(t, keys, len(expect), "nobody is told of anything else")
+	for channel, got := range order { // in the order of the outbox, for each channel
+		var want []string
+		require.NoError(t, st.DB.Raw("SELECT key FROM posts WHERE destination = ? ORDER BY id", "square/"+channel).Scan(&want).Error)
+		assert.Equal(t, want, got, channel)
+	}
+	return repeated
+}
+
+// Servers and workers are killed at random moments under load. Everything that was accepted is decided once and told; a
+// channel that honours the key is told once, and one that does not at most once more for each kill and channel.
+func TestKilledAtAnyMoment(t *testing.T) {
+	if testing.Short() {
+		t.Skip("kills take their time")
+	}
+	rounds := number("DORFBOTE_FIRE_ROUNDS", 20)
+	address := testdb.URL(t)
+	st, err := store.Open(context.Background(), address, 6)
+	require.NoError(t, err)
+	defer st.Close()
+	sq := newSquare(t)
+	prepare(t, st, sq.URL)
+	var all []*process
+	var addrs []string
+	for range 2 {
+		p := &process{role: "serve", url: address, addr: freeAddr(t)}
+		all, addrs = append(all, p), append(addrs, p.addr)
+	}
+	for range 3 {
+		all = append(all, &process{role: "work", url: address})
+	}
+	for _, p := range all {
+		p.start(t)
+		defer p.kill()
+	}
+	l := newLoad(addrs, 4, 4, 30, 10*time.Millisecond)
+	killed := map[string]int{}
+	for range rounds {
+		time.Sleep(time.Duration(50+rand.IntN(500)) * time.Millisecond)
+		p := all[rand.IntN(len(all))]
+		p.kill()
+		killed[p.role]++
+		p.start(t)
+	}
+	time.Sleep(time.Second)
+	l.end()
+	settled(t, st, 90*time.Second)
+	repeated := told(t, st, sq, l)
+	assert.LessOrEqual(t, repeated, rounds*2)
+	t.Logf("%d kills (%v): %d arrivals accepted, %d posts, %d calls repeated under the same key", rounds, killed, l.accepted.Load(), len(sq.taken())-repeated, repeated)
+}
+
+// PostgreSQL is stopped and started under load. Whoever sends meanwhile is told at once to come again, and what was
+// accepted before and after is decided and told.
+func TestDatabaseStopped(t *testing.T) {
+	if testing.Short() {
+		t.Skip("stopping takes its time")
+	}
+	dir, err := os.MkdirTemp("", "dorfbote-fire-*")
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	require.NoError(t, os.Chmod(dir, 0o755))
+	ctx := context.Background()
+	pg, err := pgserver.Start(ctx, pgserver.Options{Dir: dir + "/pg"})
+	if err == pgserver.ErrMissing {
+		t.Skip(err)
+	}
+	require.NoError(t, err)
+	address, port := pg.URL, pg.Port()
+	st, err := store.Open(ctx, address, 6)
+	require.NoError(t, err)
+	require.NoError(t, st.Migrate(ctx))
+	sq := newSquare(t)
+	prepare(t, st, sq.URL)
+	st.Close()
+	all := []*process{{role: "serve", url: address, addr: freeAddr(t)}, {role: "work", url: address}}
+	for _, p := range all {
+		p.start(t)
+		defer p.kill()
+	}
+	l := newLoad([]string{all[0].addr}, 4, 4, 30, 10*time.Millisecond)
+	time.Sleep(1500 * time.Millisecond)
+	stops := number("DORFBOTE_FIRE_STOPS", 2)
+	for range stops {
+		pg.Stop()
+		time.Sleep(3 * time.Second) // longer than what is remembered of connections
+		pg, err = pgserver.Start(ctx, pgserver.Options{Dir: dir + "/pg", Port: port})
+		require.NoError(t, err)
+		time.Sleep(2 * time.Second)
+	}
+	defer func() { pg.Stop() }()
+	l.end()
+	st, err = store.Open(ctx, address, 6)
+	require.NoError(t, err)
+	defer st.Close()
+	settled(t, st, 90*time.Second)
+	repeated := told(t, st, sq, l)
+	assert.Positive(t, l.refused.Load(), "some calls must have been refused for this to show anything")
+	assert.Zero(t, l.no503.Load(), "each refusal says when to come again")
+	assert.Less(t, l.slowest.Load(), int64(12_000), "nobody hangs")
+	assert.LessOrEqual(t, repeated, 2*stops*2)
+	t.Logf("%d stops: %d arrivals accepted, %d calls refused with 503, the slowest answer took %d ms, %d posts, %d repeated", stops, l.accepted.Load(), l.refused.Load(), l.slowest.Load(), len(sq.taken())-repeated, repeated)
+}
+
+// The channel is down for ten hours, by the clock that the engine keeps for it, and then up with a limit: everything
+// comes in order, and no call is made before the time that was asked for.
+func TestTenHoursDown(t *testing.T) {
+	if testing.Short() {
+		t.Skip("an outage takes its time")
+	}
+	const posts = 120
+	address := testdb.URL(t)
+	st, err := store.Open(context.Background(), address, 6)
+	require.NoError(t, err)
+	defer st.Close()
+	sq := newSquare(t)
+	down := true
+	limited := rate.NewLimiter(40, 5)
+	sq.answer = func(*call) (int, time.Duration) {
+		if down {
+			return http.StatusServiceUnavailable, 0
+		}
+		if r := limited.Reserve(); r.Delay() > 0 {
+			wait := r.Delay()
+			r.Cancel()
+			return http.StatusTooManyRequests, wait
+		}
+		return http.StatusCreated, 0
+	}
+	prepare(t, st, sq.URL)
+	all := []*process{{role: "serve", url: address, addr: freeAddr(t)}, {role: "work", url: address}}
+	for _, p := range all {
+		p.start(t)
+		defer p.kill()
+	}
+	l := &load{addrs: []string{all[0].addr}, tells: 100, batch: 10, most: posts, stop: make(chan struct{}), client: http.DefaultClient}
+	l.done.Add(1)
+	l.send(0)
+
+	// Each time a destination is to be left alone, the clock is moved on to the end of that.
+	virtual := map[string]time.Duration{}
+	names := []string{"square/#tours", "square/#board"}
+	require.Eventually(t, func() bool {
+		done := true
+		for _, name := range names {
+			var waits float64
+			err := st.DB.Raw("SELECT coalesce(extract(epoch FROM not_before - now()), 0) FROM destinations WHERE name = ?", name).Scan(&waits).Error
+			if err != nil || virtual[name] >= 10*time.Hour {
+				continue
+			}
+			done = false
+			if waits <= 0.05 {
+				continue
+			}
+			virtual[name] += time.Duration(waits * float64(time.Second))
+			st.DB.Exec("UPDATE destinations SET not_before = NULL WHERE name = ?", name)
+			st.DB.Exec(`INSERT INTO river_job (args, kind, max_attempts, queue, state) VALUES (jsonb_build_object('destination', ?::text), 'drain', 1, 'post', 'available')`, name)
+		}
+		return done
+	}, 90*time.Second, 5*time.Millisecond)
+	sq.mu.Lock()
+	calls := len(sq.calls)
+	down, sq.calls = false, nil
+	sq.mu.Unlock()
+	assert.Less(t, calls, 2*90, "in ten hours a channel that is down is asked some sixty times, not without end")
+	require.NoError(t, st.DB.Exec("UPDATE destinations SET not_before = NULL").Error)
+	for _, name := range names {
+		require.NoError(t, st.DB.Exec(`INSERT INTO river_job (args, kind, max_attempts, queue, state) VALUES (jsonb_build_object('destination', ?::text), 'drain', 1, 'post', 'available')`, name).Error)
+	}
+	settled(t, st, 60*time.Second)
+	repeated := told(t, st, sq, l)
+	assert.Zero(t, repeated)
+	var given int64
+	require.NoError(t, st.DB.Raw("SELECT count(*) FROM posts WHERE state <> 'sent'").Scan(&given).Error)
+	assert.Zero(t, given, "none was given up")
+	sq.mu.Lock()
+	defer sq.mu.Unlock()
+	over := 0
+	for _, c := range sq.calls {
+		if c.status == http.StatusTooManyRequests {
+			over++
+		}
+	}
+	assert.Zero(t, sq.early, "no call before the time that was asked for")
+	assert.Less(t, over, posts/3, "what it bears is learnt")
+	t.Logf("%d calls in ten hours down; then %d posts in order, %d times asked to wait", calls, posts, over)
+}

@@ -1,0 +1,305 @@
+package fire
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
+
+	"dorfbote/internal/api"
+	"dorfbote/internal/connect"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine"
+	"dorfbote/internal/store"
+)
+
+// The test binary is also the processes that are killed.
+const roleEnv, urlEnv, addrEnv = "DORFBOTE_FIRE_ROLE", "DORFBOTE_FIRE_URL", "DORFBOTE_FIRE_ADDR"
+
+func TestMain(m *testing.M) {
+	if role := os.Getenv(roleEnv); role != "" {
+		if err := play(role); err != nil {
+			fmt.Fprintln(os.Stderr, role, err)
+			os.Exit(1)
+		}
+		return
+	}
+	os.Exit(m.Run())
+}
+
+func play(role string) error {
+	ctx := context.Background()
+	st, err := store.Open(ctx, os.Getenv(urlEnv), 10)
+	if err != nil {
+		return err
+	}
+	ws := value.DefaultWorkspace()
+	level := slog.LevelError + 4 // kills make noise
+	if os.Getenv("DORFBOTE_FIRE_LOG") != "" {
+		level = slog.LevelInfo
+	}
+	e, err := engine.New(st, ws, slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
+	if err != nil {
+		return err
+	}
+	if e.Env, err = connect.NewEnv(ws, "127.0.0.0/8"); err != nil {
+		return err
+	}
+	if keep := os.Getenv("DORFBOTE_FIRE_KEEP"); keep != "" {
+		n, _ := strconv.ParseInt(keep, 10, 64)
+		e.Keep = store.Keep{Arrivals: n}
+	}
+	if role == "work" {
+		if err := e.Start(ctx); err != nil {
+			return err
+		}
+		fmt.Println("up")
+		select {}
+	}
+	l, err := net.Listen("tcp", os.Getenv(addrEnv))
+	if err != nil {
+		return err
+	}
+	s, err := api.New(api.Options{
+		Engine: e, Intake: engine.NewIntake(ctx, e), Hub: engine.NewHub(ctx, e), Log: e.Log,
+		Web: fstest.MapFS{"index.html": {Data: []byte("<html></html>")}},
+	})
+	if err != nil {
+		return err
+	}
+	fmt.Println("up")
+	return http.Serve(l, s.Handler())
+}
+
+// process is one that may be killed and started again.
+type process struct {
+	role, url, addr string
+	cmd             *exec.Cmd
+}
+
+func (p *process) start(t testing.TB) {
+	p.cmd = exec.Command(os.Args[0])
+	p.cmd.Env = append(os.Environ(), roleEnv+"="+p.role, urlEnv+"="+p.url, addrEnv+"="+p.addr)
+	p.cmd.Stderr = os.Stderr
+	p.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	out, err := p.cmd.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, p.cmd.Start())
+	go func() {
+		_, _ = bufio.NewReader(out).ReadString('\n')
+		_, _ = io.Copy(io.Discard, out)
+	}()
+}
+
+func (p *process) kill() {
+	if p.cmd != nil && p.cmd.Process != nil {
+		_ = p.cmd.Process.Kill()
+		_ = p.cmd.Wait()
+	}
+}
+
+// square is a chat that notes every call. It does not honour keys itself; from what it notes can be told what one
+// that does would have kept.
+type square struct {
+	*httptest.Server
+	mu     sync.Mutex
+	calls  []call
+	answer func(c *call) (status int, retryAfter time.Duration)
+	early  int                  // calls before a time that was asked for
+	until  map[string]time.Time // by channel
+}
+
+type call struct {
+	key, channel, title string
+	at                  time.Time
+	status              int
+}
+
+func newSquare(t testing.TB) *square {
+	s := &square{}
+	s.Server = httptest.NewServer(s)
+	t.Cleanup(s.Close)
+	return s
+}
+
+func (s *square) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	var p struct{ Title, Channel string }
+	_ = json.NewDecoder(r.Body).Decode(&p)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c := call{key: r.Header.Get("Idempotency-Key"), channel: p.Channel, title: p.Title, at: time.Now(), status: http.StatusCreated}
+	if c.at.Before(s.until[c.channel]) {
+		s.early++
+	}
+	if s.answer != nil {
+		var wait time.Duration
+		if c.status, wait = s.answer(&c); wait > 0 {
+			w.Header().Set("Retry-After", strconv.FormatFloat(wait.Seconds(), 'f', 3, 64))
+			if s.until == nil {
+				s.until = map[string]time.Time{}
+			}
+			s.until[c.channel] = c.at.Add(wait)
+		}
+	}
+	s.calls = append(s.calls, c)
+	w.WriteHeader(c.status)
+	_, _ = fmt.Fprintf(w, `{"id":"%d"}`, len(s.calls))
+}
+
+func (s *square) taken() []call {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var out []call
+	for _, c := range s.calls {
+		if c.status == http.StatusCreated {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+const sheetText = `dorfbote: 1
+name: Fire
+watch: {source: tours/collections, on: [created]}
+keep: {field: litres, above: 500}
+messages: {alert: {title: "${record.id}", body: "${record.litres} litres"}}
+route:
+  take: first
+  rows:
+    - {name: Upper, when: {field: valley, is: Upper}, tell: [{to: "square/#tours", message: alert}]}
+  otherwise: {tell: [{to: "square/#board", message: alert}]}
+`
+
+// prepare fills a database with one hook, one chat of two channels and one workflow that is on.
+func prepare(t testing.TB, st *store.Store, chat string) {
+	db := st.DB
+	require.NoError(t, db.Create(&store.Connection{ID: "tours", Kind: "hook", Title: "Tours", KeyField: "id", CreatedAt: time.Now()}).Error)
+	require.NoError(t, db.Create(&store.Connection{ID: "square", Kind: "chat", Title: "Square", Settings: store.Texts{"address": chat}, CreatedAt: time.Now()}).Error)
+	for _, name := range []string{"#tours", "#board"} {
+		require.NoError(t, db.Create(&store.Destination{Name: "square/" + name, Connection: "square", Title: name}).Error)
+	}
+	w := store.Workflow{Name: "Fire", Draft: sheetText, CreatedAt: time.Now(), UpdatedAt: time.Now()}
+	require.NoError(t, db.Create(&w).Error)
+	_, err := st.SwitchOn(context.Background(), w.ID, store.SwitchedOn{Sheet: sheetText, Source: "tours/collections", Since: -1}, func(*gorm.DB, *store.Workflow) error { return nil })
+	require.NoError(t, err)
+}
+
+func freeAddr(t testing.TB) string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().String()
+}
+
+// load sends arrivals until it is stopped, each until somebody has accepted it.
+type load struct {
+	addrs    []string
+	tells    int // of a hundred
+	batch    int
+	accepted atomic.Int64
+	telling  sync.Map // ids that somebody is to be told of
+	refused  atomic.Int64
+	no503    atomic.Int64 // answers of 503 without Retry-After
+	slowest  atomic.Int64 // answer, in milliseconds
+	next     atomic.Int64
+	stop     chan struct{}
+	done     sync.WaitGroup
+	most     int64 // stops by itself after so many; 0 does not
+	client   *http.Client
+}
+
+func newLoad(addrs []string, senders, batch, tells int, pause time.Duration) *load {
+	l := &load{addrs: addrs, tells: tells, batch: batch, stop: make(chan struct{}), client: &http.Client{Timeout: 20 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 64}}}
+	for range senders {
+		l.done.Add(1)
+		go l.send(pause)
+	}
+	return l
+}
+
+func (l *load) send(pause time.Duration) {
+	defer l.done.Done()
+	for {
+		select {
+		case <-l.stop:
+			return
+		default:
+		}
+		first := l.next.Add(int64(l.batch)) - int64(l.batch)
+		if l.most > 0 && first >= l.most {
+			return
+		}
+		var b strings.Builder
+		b.WriteByte('[')
+		for i := range l.batch {
+			id, litres, valley := first+int64(i), 100, "Upper"
+			if int(id%100) < l.tells {
+				litres = 900
+				l.telling.Store(fmt.Sprintf("C-%d", id), true)
+			}
+			if id%2 == 0 {
+				valley = "Mill"
+			}
+			if i > 0 {
+				b.WriteByte(',')
+			}
+			fmt.Fprintf(&b, `{"specversion":"1.0","id":"a-%d","source":"tours/collections","type":"dorfbote.record.created","time":"2026-11-20T06:41:07Z","subject":"C-%d","data":{"record":{"id":"C-%d","litres":%d,"valley":%q}}}`, id, id, id, litres, valley)
+		}
+		b.WriteByte(']')
+		for !l.try(b.String()) {
+			time.Sleep(20 * time.Millisecond)
+		}
+		l.accepted.Add(int64(l.batch))
+		if pause > 0 {
+			time.Sleep(pause)
+		}
+	}
+}
+
+func (l *load) try(body string) bool {
+	began := time.Now()
+	res, err := l.client.Post("http://"+l.addrs[rand.IntN(len(l.addrs))]+"/in/tours", "application/cloudevents-batch+json", strings.NewReader(body))
+	took := time.Since(began).Milliseconds()
+	for {
+		was := l.slowest.Load()
+		if took <= was || l.slowest.CompareAndSwap(was, took) {
+			break
+		}
+	}
+	if err != nil {
+		return false
+	}
+	_, _ = io.Copy(io.Discard, res.Body)
+	res.Body.Close()
+	if res.StatusCode == http.StatusServiceUnavailable {
+		l.refused.Add(1)
+		if res.Header.Get("Retry-After") == "" {
+			l.no503.Add(1)
+		}
+	}
+	return res.StatusCode == http.StatusAccepted
+}
+
+func (l *load) end() {
+	close(l.stop)
+	l.done.Wait()
+}

@@ -1,0 +1,113 @@
+import { App, Button } from 'antd';
+import { Link } from 'react-router';
+import type { PostItem } from '../../api/client';
+import { usePost } from '../../api/queries';
+import { Attempts } from '../../parts/Attempts';
+import { MessageView } from '../../parts/MessageView';
+import { Trouble } from '../../parts/Trouble';
+import { Verdict } from '../../parts/Verdict';
+import { clockOf, dayOf, fullOf } from '../../parts/times';
+import { actsOn, actWords, useAct, type Act } from './acts';
+
+interface Props {
+  p: PostItem;
+  editor: boolean;
+  chosen: boolean;
+  choose: () => void;
+  open: boolean;
+  toggle: () => void;
+}
+
+/** One post; opened, with what went out and what came back. */
+export function PostRow({ p, editor, chosen, choose, open, toggle }: Props) {
+  const name = p.title || p.plain;
+  return (
+    <>
+      <tr className={open ? 'is-open' : ''} data-post={p.id}>
+        {editor && (
+          <td>
+            {p.state !== 'sent' && (
+              <input type="checkbox" aria-label={`Choose ${name}`} checked={chosen} onChange={choose} />
+            )}
+          </td>
+        )}
+        <td>
+          <Verdict is={p.state} />
+        </td>
+        <td className="when" title={fullOf(p.created_at)}>
+          {dayOf(p.created_at)} {clockOf(p.created_at)}
+        </td>
+        <td>{p.destination}</td>
+        <td>
+          <button type="button" className="rowbutton" aria-expanded={open} onClick={toggle}>
+            {name || '(no title)'}
+          </button>
+          {p.under != null && <span className="muted small"> in the thread</span>}
+          {p.updates != null && <span className="muted small"> puts an earlier post up to date</span>}
+        </td>
+        <td>
+          <Link to={`/runs/${p.arrival}/${p.workflow_id}`}>{p.workflow}</Link>
+        </td>
+        <td className="small">
+          {p.state !== 'sent' && p.answer}
+          {p.attempts > 1 && <span className="muted"> {p.attempts} tries</span>}
+        </td>
+      </tr>
+      {open && (
+        <tr className="opened">
+          <td colSpan={editor ? 7 : 6}>
+            <Opened p={p} editor={editor} />
+          </td>
+        </tr>
+      )}
+    </>
+  );
+}
+
+function Opened({ p, editor }: { p: PostItem; editor: boolean }) {
+  const post = usePost(p.id);
+  const act = useAct();
+  const { modal } = App.useApp();
+  const run = (a: Act) => act.mutate({ act: a, ids: [p.id] });
+  const drop = () =>
+    modal.confirm({
+      title: 'Drop this post?',
+      content: `${p.destination} will not be told. The post stays in the outbox and can be sent again.`,
+      okText: 'Drop it',
+      onOk: () => run('drop'),
+    });
+  if (post.error) return <Trouble error={post.error} again={() => void post.refetch()} />;
+  if (!post.data) return null;
+  const d = post.data;
+  return (
+    <div className="opened-post">
+      <div>
+        {d.post.doc && <MessageView doc={d.post.doc} />}
+        <p className="small muted">
+          Tells of <Link to={`/arrivals/${p.arrival}`}>{d.arrival || 'its arrival'}</Link>. Key:{' '}
+          <span className="mono">{p.key}</span>
+        </p>
+        {d.not_until && (
+          <p className="brass">
+            {p.destination} is left alone until {clockOf(d.not_until)}.
+          </p>
+        )}
+        {editor && (
+          <div className="inline">
+            {(actsOn[p.state] ?? []).map((a) => (
+              <Button
+                key={a}
+                size="small"
+                loading={act.isPending}
+                onClick={() => (a === 'drop' ? void drop() : run(a))}
+              >
+                {actWords[a]}
+              </Button>
+            ))}
+          </div>
+        )}
+      </div>
+      <Attempts tried={d.tried ?? []} />
+    </div>
+  );
+}

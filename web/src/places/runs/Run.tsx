@@ -1,0 +1,99 @@
+import { useMemo } from 'react';
+import { Link, useParams } from 'react-router';
+import { useFields, useRun, useWords } from '../../api/queries';
+import { LaterWords } from '../../parts/LaterWords';
+import { Trouble } from '../../parts/Trouble';
+import { Verdict } from '../../parts/Verdict';
+import { fullOf } from '../../parts/times';
+import { FollowBand } from '../sheet/FollowBand';
+import { GatherBand } from '../sheet/GatherBand';
+import { KeepBand } from '../sheet/KeepBand';
+import { PaceBand } from '../sheet/PaceBand';
+import { RouteBandView } from '../sheet/RouteBandView';
+import { TellBand } from '../sheet/TellBand';
+import { Findings, Surroundings } from '../sheet/surroundings';
+import { sourceOf, type Sheet } from '../sheet/model';
+import { WatchBand } from '../sheet/watch/WatchBand';
+import { RunPosts, RunSteps } from './Sent';
+import { Times } from './Times';
+
+const nothing = () => undefined;
+const found = { problems: [], counts: {}, seen: {} };
+
+/** One run: what was sent and answered, and the sheet as it was with what each of its lines saw. */
+export function Run() {
+  const { arrival, workflow } = useParams();
+  const run = useRun(Number(arrival), Number(workflow));
+  const words = useWords();
+  const sheet = run.data?.sheet as Sheet | undefined;
+  const source = sourceOf(sheet?.watch);
+  const offered = useFields(source).data?.items;
+  const operators = words.data?.operators;
+  const gathered = (sheet?.gather ?? []).map((g) => g.name).join(' ');
+  const around = useMemo(
+    () => ({
+      fields: offered ?? [],
+      operators: operators ?? [],
+      readOnly: true,
+      names: gathered ? gathered.split(' ') : [],
+      put: nothing,
+    }),
+    [offered, operators, gathered],
+  );
+  if (run.error) return <Trouble error={run.error} again={() => void run.refetch()} />;
+  if (!run.data) return null;
+  const { run: r, proof: p, posts, steps, arrival: a } = run.data;
+  const proof = p ?? undefined;
+  return (
+    <main className="sheetplace run" id="place">
+      <div className="place-head">
+        <Link to={`/arrivals/${r.arrival}`} className="back" aria-label="Back to the arrival">
+          ‹
+        </Link>
+        <h1>
+          <Verdict is={r.verdict} /> {r.workflow} <span className="muted">on {r.key || a.kind}</span>
+        </h1>
+        <p className="lead">
+          Version {r.version}
+          {r.row && `, route ${r.row}`}
+          <LaterWords later={r.later} at={r.later_at} />
+          {r.because && `, not “${r.because}”`}.{' '}
+          <Link to={`/workflows/${r.workflow_id}?arrival=${r.arrival}`}>The sheet as it is now</Link>
+        </p>
+      </div>
+      {r.error && (
+        <p className="bad">
+          {r.where}: {r.error}
+        </p>
+      )}
+      <Times run={run.data} />
+      <RunPosts posts={posts ?? []} />
+      <RunSteps steps={steps ?? []} arrival={r.arrival} workflow={r.workflow_id} />
+      <div className="run-head">
+        <h2>The sheet as it was</h2>
+        <p className="muted">
+          Beside each line, what it saw of {r.key || 'the arrival'} at {fullOf(r.at)}.{' '}
+          {(sheet?.gather ?? []).some((g) => g.value === undefined) &&
+            (run.data.recalled
+              ? 'What was gathered is what was found then.'
+              : 'What was gathered then was not kept; it was looked up again for this page.')}
+        </p>
+      </div>
+      {sheet ? (
+        <Surroundings.Provider value={around}>
+          <Findings.Provider value={found}>
+            <WatchBand sheet={sheet} change={nothing} proof={proof} />
+            <KeepBand sheet={sheet} change={nothing} proof={proof} />
+            <GatherBand sheet={sheet} change={nothing} proof={proof} />
+            <RouteBandView sheet={sheet} change={nothing} proof={proof} trail={[]} table={undefined} />
+            <TellBand sheet={sheet} change={nothing} proof={proof} />
+            <PaceBand sheet={sheet} change={nothing} trail={[]} />
+            <FollowBand sheet={sheet} change={nothing} proof={proof} />
+          </Findings.Provider>
+        </Surroundings.Provider>
+      ) : (
+        <pre tabIndex={0}>{run.data.text}</pre>
+      )}
+    </main>
+  );
+}

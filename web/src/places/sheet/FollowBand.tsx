@@ -1,0 +1,293 @@
+import { Button, Dropdown, Input, Select } from 'antd';
+import { memo, useMemo } from 'react';
+import type { ProofLines } from '../../api/client';
+import { useFields, useStarters, useWorkflows } from '../../api/queries';
+import { Band, BandLine, ProblemsAt } from './Band';
+import { AddCondition, Condition } from './Condition';
+import { FollowFails } from './FollowFails';
+import { withTest, type FollowStep, type Sheet } from './model';
+import { useAround } from './surroundings';
+import { SourceSelect } from './watch/SourceSelect';
+
+interface Props {
+  sheet: Sheet;
+  change: (next: Partial<Sheet>) => void;
+  proof: ProofLines | undefined;
+}
+
+/** What follows once the posts are delivered: records that are added or changed, other workflows that are called. */
+export const FollowBand = memo(function FollowBand({ sheet, change, proof }: Props) {
+  const { readOnly, fields } = useAround();
+  const first = useStarters().source;
+  const source = sheet.watch?.source ?? first;
+  const list = sheet.follow ?? [];
+  if (readOnly && list.length === 0) return null;
+  const set = (next: FollowStep[]) => change({ follow: next.length ? next : undefined });
+  const add = (s: FollowStep) => set([...list, s]);
+  const key = fields[0]?.name ?? 'id';
+  return (
+    <Band label="Follow up" hint="once it is told">
+      {list.map((s, i) => (
+        <Step
+          key={i}
+          s={s}
+          path={`follow[${i}]`}
+          sheet={sheet}
+          proof={proof?.follow?.find((p) => p.path === `follow[${i}]`)}
+          change={(next) => set(list.map((o, n) => (n === i ? next : o)))}
+          remove={() => set(list.filter((_, n) => n !== i))}
+        />
+      ))}
+      {!readOnly && (
+        <BandLine
+          ask={
+            <Dropdown
+              trigger={['click']}
+              menu={{
+                items: [
+                  {
+                    key: 'change',
+                    label: 'Change the record',
+                    onClick: () => add({ change: { source, key: `\${record.${key}}`, set: {} } }),
+                  },
+                  {
+                    key: 'add',
+                    label: 'Add a record, or a row to a table',
+                    onClick: () => add({ add: { source: first, set: {} } }),
+                  },
+                  {
+                    key: 'call',
+                    label: 'Call another workflow',
+                    onClick: () => add({ call: { workflow: '' } }),
+                  },
+                ],
+              }}
+            >
+              <Button type="link" size="small" className="add">
+                + follow up
+              </Button>
+            </Dropdown>
+          }
+        />
+      )}
+    </Band>
+  );
+});
+
+interface StepProps {
+  s: FollowStep;
+  path: string;
+  sheet: Sheet;
+  proof: NonNullable<ProofLines['follow']>[number] | undefined;
+  change: (next: FollowStep) => void;
+  remove: () => void;
+}
+
+function Step({ s, path, sheet, proof, change, remove }: StepProps) {
+  const { readOnly } = useAround();
+  const does = s.change ? 'change' : s.add ? 'add' : 'call';
+  const when = s.when && Object.keys(s.when).length > 0 ? s.when : undefined;
+  return (
+    <>
+      <BandLine
+        className="followline"
+        ask={
+          <>
+            {does === 'call' ? (
+              <CallStep s={s} path={path} change={change} own={sheet.name} />
+            ) : (
+              <RecordStep s={s} path={path} change={change} />
+            )}
+            <div className="inline muted">
+              <FollowFails s={s} sheet={sheet} path={path} change={change} />
+              {!readOnly && !when && (
+                <AddCondition
+                  label="+ only when"
+                  add={(test) => change({ ...s, when: withTest(undefined, test) })}
+                />
+              )}
+              {!readOnly && (
+                <Button
+                  type="text"
+                  size="small"
+                  className="remove"
+                  aria-label={`Remove what follows as ${path}`}
+                  onClick={remove}
+                >
+                  ×
+                </Button>
+              )}
+            </div>
+            <ProblemsAt path={path} exact />
+            <ProblemsAt path={`${path}.${does}`} />
+          </>
+        }
+        proof={proof && <StepProof proof={proof} />}
+      />
+      {when && (
+        <Condition
+          cond={when}
+          path={`${path}.when`}
+          line={proof?.line ?? undefined}
+          change={(next) => change({ ...s, when: next })}
+          lead="only when"
+          depth={1}
+        />
+      )}
+    </>
+  );
+}
+
+function StepProof({ proof: p }: { proof: StepProps['proof'] & object }) {
+  return (
+    <span className="seen">
+      {p.error ? (
+        <span className="bad">✕ {p.error}</span>
+      ) : (
+        <>
+          <b className={p.taken ? 'good' : 'muted'}>{p.taken ? '● follows' : '– does not follow'}</b>
+          <span>
+            {p.key && `${p.key}: `}
+            {(p.set ?? []).map((f) => `${f.field} = ${f.value || '(empty)'}`).join(', ')}
+          </span>
+        </>
+      )}
+    </span>
+  );
+}
+
+function CallStep({ s, path, change, own }: Pick<StepProps, 's' | 'path' | 'change'> & { own: string }) {
+  const { readOnly } = useAround();
+  const workflows = useWorkflows();
+  const callable = (workflows.data?.items ?? []).filter((w) => w.form === 'called' && w.name !== own);
+  const call = s.call!;
+  return (
+    <>
+      <div className="inline">
+        <span>call</span>
+        <Select
+          className="wide-select"
+          aria-label={`Workflow called by ${path}`}
+          disabled={readOnly}
+          value={call.workflow || undefined}
+          placeholder={callable.length ? 'Choose a workflow' : 'none is started by a call'}
+          options={callable.map((w) => ({ value: w.name, label: w.name }))}
+          onChange={(workflow: string) => change({ ...s, call: { ...call, workflow } })}
+        />
+        <span>with</span>
+      </div>
+      <Values
+        values={call.with ?? {}}
+        of={path}
+        names={[]}
+        change={(next) => change({ ...s, call: { ...call, with: next } })}
+      />
+    </>
+  );
+}
+
+function RecordStep({ s, path, change }: Pick<StepProps, 's' | 'path' | 'change'>) {
+  const { readOnly } = useAround();
+  const way = s.change ?? s.add!;
+  const put = (next: Partial<NonNullable<FollowStep['change']>>) =>
+    change(s.change ? { ...s, change: { ...s.change, ...next } } : { ...s, add: { ...s.add!, ...next } });
+  const known = useFields(way.source).data?.items;
+  const names = useMemo(() => (known ?? []).map((f) => ({ value: f.name, label: f.label })), [known]);
+  return (
+    <>
+      <div className="inline">
+        <span>{s.change ? 'change in' : 'add to'}</span>
+        <SourceSelect
+          label={`Source of ${path}`}
+          value={way.source}
+          change={(source) => put({ source: source ?? '' })}
+        />
+        {s.change && (
+          <>
+            <span>the record</span>
+            <Input
+              className="formula"
+              aria-label={`Key of the record changed by ${path}`}
+              value={s.change.key}
+              readOnly={readOnly}
+              spellCheck={false}
+              onChange={(e) => put({ key: e.target.value })}
+            />
+          </>
+        )}
+      </div>
+      <Values values={way.set} of={path} names={names} change={(set) => put({ set })} />
+    </>
+  );
+}
+
+interface ValuesProps {
+  values: Record<string, unknown>;
+  of: string;
+  names: { value: string; label: string }[];
+  change: (next: Record<string, unknown>) => void;
+}
+
+/** Names with their values, one a line. A value is text in which formulas may stand. */
+function Values({ values, of, names, change }: ValuesProps) {
+  const { readOnly } = useAround();
+  const rows = Object.entries(values);
+  const put = (i: number, name: string, value: unknown) =>
+    change(Object.fromEntries(rows.map((r, n) => (n === i ? [name, value] : r))));
+  const free = names.filter((n) => !(n.value in values));
+  return (
+    <div className="follow-values">
+      {rows.map(([name, value], i) => (
+        <div className="inline" key={name}>
+          <span className="follow-name">{names.find((n) => n.value === name)?.label ?? name}</span>
+          <span>is</span>
+          <Input
+            className="formula"
+            aria-label={`Value of ${name} in ${of}`}
+            value={typeof value === 'string' ? value : JSON.stringify(value)}
+            readOnly={readOnly || (typeof value === 'object' && value !== null)}
+            spellCheck={false}
+            onChange={(e) => put(i, name, e.target.value)}
+          />
+          {!readOnly && (
+            <Button
+              type="text"
+              size="small"
+              className="remove"
+              aria-label={`Leave ${name} out of ${of}`}
+              onClick={() => change(Object.fromEntries(rows.filter((_, n) => n !== i)))}
+            >
+              ×
+            </Button>
+          )}
+        </div>
+      ))}
+      {!readOnly &&
+        (names.length > 0 ? (
+          <Select
+            size="small"
+            className="side-select"
+            aria-label={`Add a field to ${of}`}
+            value={null}
+            showSearch
+            placeholder="+ field"
+            popupMatchSelectWidth={false}
+            options={free}
+            onChange={(name: string | null) => name && change({ ...values, [name]: '' })}
+          />
+        ) : (
+          <Input
+            size="small"
+            className="side-select"
+            aria-label={`Add a name to ${of}`}
+            placeholder="+ name, then Enter"
+            onPressEnter={(e) => {
+              const name = e.currentTarget.value.trim();
+              if (name && !(name in values)) change({ ...values, [name]: '' });
+              e.currentTarget.value = '';
+            }}
+          />
+        ))}
+    </div>
+  );
+}
