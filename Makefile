@@ -3,7 +3,7 @@ GO ?= go
 PACKAGES := ./cmd/... ./internal/... ./tools/... ./examples ./web
 export PATH := /usr/local/go/bin:$(PATH)
 
-.PHONY: demo build test lint setup setup-test types pictures clean
+.PHONY: demo build test lint setup setup-test types pictures deb clean
 
 demo: build
 	@exec ./bin/dorfbote demo $(ARGS)
@@ -51,5 +51,9 @@ types: web/node_modules/.stamp
 pictures:
 	$(GO) run ./tools/pictures
 
+# A Debian package with systemd units, in dist/.
+deb: build
+	@./packaging/build.sh
+
 clean:
-	rm -rf bin web/node_modules web/dist/assets web/dist/index.html
+	rm -rf bin dist web/node_modules web/dist/assets web/dist/index.html

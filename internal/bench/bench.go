@@ -153,13 +153,18 @@ func measureLive(ctx context.Context, o Options) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
+	stop()
+	sustained, err := measureSustained(ctx, o, pg.URL, sq, plain)
+	if err != nil {
+		return nil, err
+	}
 	return append([]Row{
 		{fmt.Sprintf("intake: arrivals accepted a second, %d clients", o.Clients), num(taken), "bare handler, one durable insert each: " + num(plain)},
 		{"intake: against the bare handler", ratio(taken / plain), "goal at least 1.5"},
 		{"POST to post in the square, one at a time, p50 and p99", ms(quantile(single, .5)) + ", " + ms(quantile(single, .99)), "goal 20 ms, 150 ms"},
 		{"POST to post in the square, 100 a second, p50 and p99", ms(quantile(paced, .5)) + ", " + ms(quantile(paced, .99)), "goal 20 ms, 150 ms"},
 		{"memory of the server at rest and after the intake run", rest + ", " + under, ""},
-	}, append(more, late)...), nil
+	}, append(append(more, late), sustained...)...), nil
 }
 
 func body(n int64, status string) []byte {
@@ -198,13 +203,12 @@ func spawn(ctx context.Context, program, database string, args ...string) (*proc
 	}
 	addr := l.Addr().String()
 	_ = l.Close()
-	cmd := exec.CommandContext(ctx, program, args...)
-	cmd.Env = append(os.Environ(), "DORFBOTE_DATABASE_URL="+database, "DORFBOTE_ADDR="+addr, "DORFBOTE_LOG=warn", "DORFBOTE_ALLOW_PRIVATE=127.0.0.0/8", "DORFBOTE_KEY_FILE="+filepath.Join(os.TempDir(), "dorfbote-bench.key"))
-	cmd.Stderr = os.Stderr
+	cmd := started(ctx, program, database, args...)
+	cmd.Env = append(cmd.Env, "DORFBOTE_ADDR="+addr)
 	if err := cmd.Start(); err != nil {
 		return nil, nil, err
 	}
-	stop := func() { _ = cmd.Process.Signal(os.Interrupt); _ = cmd.Wait() }
+	stop := sync.OnceFunc(func() { _ = cmd.Process.Signal(os.Interrupt); _ = cmd.Wait() })
 	for range 200 {
 		if res, err := http.Get("http://" + addr + "/healthz"); err == nil {
 			_ = res.Body.Close()
@@ -215,6 +219,24 @@ func spawn(ctx context.Context, program, database string, args ...string) (*proc
 	}
 	stop()
 	return nil, nil, fmt.Errorf("%s %v did not answer", program, args)
+}
+
+// started is the program with what it needs to know.
+func started(ctx context.Context, program, database string, args ...string) *exec.Cmd {
+	cmd := exec.CommandContext(ctx, program, args...)
+	cmd.Env = append(os.Environ(), "DORFBOTE_DATABASE_URL="+database, "DORFBOTE_LOG=warn", "DORFBOTE_ALLOW_PRIVATE=127.0.0.0/8", "DORFBOTE_KEY_FILE="+filepath.Join(os.TempDir(), "dorfbote-bench.key"))
+	cmd.Stderr = os.Stderr
+	return cmd
+}
+
+// worker starts the program as a worker.
+func worker(ctx context.Context, program, database string) (stop func(), err error) {
+	cmd := started(ctx, program, database, "work")
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	time.Sleep(time.Second)
+	return func() { _ = cmd.Process.Signal(os.Interrupt); _ = cmd.Wait() }, nil
 }
 
 // load posts from many clients for a while and gives the accepted a second.

@@ -158,7 +158,8 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 	out := chat.Post{Channel: channel, Doc: &doc, Key: p.Key}
 	if p.ExpiresAt != nil && time.Now().After(*p.ExpiresAt) {
 		p.State, p.Answer = store.Expired, "it waited for longer than the sheet calls useful"
-		return true, e.settle(ctx, p, d, settling{})
+		_, err := e.settle(ctx, p, d, settling{})
+		return true, err
 	}
 	if wait := pace.wait(d, time.Now()); wait > 0 {
 		if wait > patience {
@@ -202,20 +203,22 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 		p.State, p.RemoteID, p.SentAt = store.Sent, r.RemoteID, &now
 		done.notBefore = pace.sent(d, now)
 		e.Meters.Told(now.Sub(p.CreatedAt))
-		if err := e.settle(ctx, p, d, done); err != nil {
-			return false, err
+		follows, err := e.settle(ctx, p, d, done)
+		if err == nil && follows {
+			err = e.Follow(ctx, p.Arrival, p.WorkflowID)
 		}
-		return true, e.afterPost(ctx, p)
+		return err == nil, err
 	case !r.Healable():
 		p.State, done.reason = store.Refused, r.Answer
 		e.Log.Warn("post refused", "post", p.ID, "arrival", p.Arrival, "destination", d.Name, "status", r.Status)
-		if err := e.settle(ctx, p, d, done); err != nil {
+		if _, err := e.settle(ctx, p, d, done); err != nil {
 			return false, err
 		}
 		return false, e.tellOwner(ctx, p, d)
 	case p.Attempts >= maxAttempts:
 		p.State = store.GivenUp
-		return true, e.settle(ctx, p, d, done)
+		_, err := e.settle(ctx, p, d, done)
+		return true, err
 	}
 	wait := max(r.RetryAfter, backoff(d.Failures))
 	if r.Status == 429 && r.RetryAfter > 0 {
@@ -224,7 +227,7 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 	}
 	at := now.Add(wait)
 	done.notBefore = &at
-	if err := e.settle(ctx, p, d, done); err != nil {
+	if _, err := e.settle(ctx, p, d, done); err != nil {
 		return false, err
 	}
 	return false, e.later(ctx, d.Name, at)
@@ -252,8 +255,10 @@ type settling struct {
 	reason    string         // why it is paused until a person has seen to it; "" lets it go on
 }
 
-// settle writes a post's and its destination's state, and what was tried, in one statement.
-func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination, done settling) error {
+// settle writes a post's and its destination's state, and what was tried, in one statement. It tells whether something
+// follows on the post. The commit does not wait for the disk: where a crash of the machine undoes it, the post is sent
+// again under the same key, as it would be had the machine crashed a moment earlier.
+func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination, done settling) (follows bool, err error) {
 	if d.Failures++; p.State == store.Sent || p.State == store.Expired {
 		d.Failures = 0
 	}
@@ -266,7 +271,8 @@ func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination
 		tried = &store.Attempt{}
 	}
 	raw, _ := json.Marshal(Event{Topic: "posts", ID: p.ID})
-	return e.Store.DB.WithContext(ctx).Exec(`WITH p AS (
+	var row struct{ Follows bool }
+	err = e.lazy.DB.WithContext(ctx).Raw(`WITH p AS (
 			UPDATE posts SET state = @state, attempts = @attempts, status = @status, answer = @answer, remote_id = @remote, sent_at = CAST(@sent AS timestamptz)
 			WHERE id = @id RETURNING 1),
 		d AS (
@@ -278,12 +284,14 @@ func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination
 			ON CONFLICT (what, name, hour) DO UPDATE SET n = hours.n + 1 RETURNING 1),
 		a AS (
 			INSERT INTO attempts (post, at, took_ms, status, address, sent, answer) SELECT @id, @at, @took, @status, @address, @body, @raw WHERE @tried RETURNING 1)
-		SELECT pg_notify('`+channelName+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h)`,
-		sql.Named("state", p.State), sql.Named("attempts", p.Attempts), sql.Named("status", p.Status), sql.Named("answer", p.Answer),
+		SELECT pg_notify('`+channelName+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h),
+			EXISTS (SELECT 1 FROM steps s WHERE s.arrival = @arrival AND s.workflow_id = @workflow AND s.state = 'waiting') AS follows`,
+		sql.Named("arrival", p.Arrival), sql.Named("workflow", p.WorkflowID), sql.Named("state", p.State), sql.Named("attempts", p.Attempts), sql.Named("status", p.Status), sql.Named("answer", p.Answer),
 		sql.Named("remote", p.RemoteID), sql.Named("sent", p.SentAt), sql.Named("id", p.ID), sql.Named("failures", d.Failures),
 		sql.Named("later", quietBefore), sql.Named("reason", done.reason), sql.Named("name", d.Name), sql.Named("event", string(raw)),
 		sql.Named("spacing", d.SpacingMs), sql.Named("spaced", d.SpacedAt), sql.Named("tried", done.tried != nil), sql.Named("at", tried.At), sql.Named("took", tried.TookMs),
-		sql.Named("address", tried.Address), sql.Named("body", tried.Sent), sql.Named("raw", tried.Answer)).Error
+		sql.Named("address", tried.Address), sql.Named("body", tried.Sent), sql.Named("raw", tried.Answer)).Scan(&row).Error
+	return row.Follows, err
 }
 
 // later asks for a drain at a time, unless one is put on for no later. The job is what holds whatever happens to this

@@ -49,6 +49,7 @@ type Engine struct {
 	Env       connect.Env     // what connections reach the outside by
 	Box       *seal.Box       // for secrets
 	Meters    *observe.Meters // nil counts nothing
+	KeepEvery time.Duration   // how often old ones are looked for; 0 is every ten minutes
 	Keep      store.Keep      // how long arrivals are kept; the zero value is for ever
 
 	plans     *plans
@@ -130,7 +131,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		FetchPollInterval:           fetchPoll,
 		JobTimeout:                  jobTimeout,
 		RescueStuckJobsAfter:        rescueAfter,
-		CompletedJobRetentionPeriod: 10 * time.Minute,
+		CompletedJobRetentionPeriod: 2 * time.Minute,
 		Logger:                      quiet(e.Log),
 		PeriodicJobs: []*river.PeriodicJob{
 			river.NewPeriodicJob(river.PeriodicInterval(sweepEvery), func() (river.JobArgs, *river.InsertOpts) { return SweepArgs{}, nil },

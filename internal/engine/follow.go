@@ -70,16 +70,6 @@ func insertSteps(ctx context.Context, tx *sql.Tx, made []decided, fresh map[verd
 	return nil
 }
 
-// afterPost has what follows on a post done, where anything does and none of the run's posts is on its way any more.
-func (e *Engine) afterPost(ctx context.Context, p *store.Post) error {
-	var waits bool
-	err := e.Store.DB.WithContext(ctx).Raw("SELECT EXISTS (SELECT 1 FROM steps WHERE arrival = ? AND workflow_id = ? AND state = 'waiting')", p.Arrival, p.WorkflowID).Scan(&waits).Error
-	if err != nil || !waits {
-		return err
-	}
-	return e.Follow(ctx, p.Arrival, p.WorkflowID)
-}
-
 // Follow asks for what follows on a run's posts to be done now.
 func (e *Engine) Follow(ctx context.Context, arrival, workflow int64) error {
 	_, err := e.inserts.Insert(ctx, FollowArgs{Arrival: arrival, Workflow: workflow}, nil)
@@ -205,7 +195,7 @@ func (e *Engine) settleStep(ctx context.Context, s *store.Step, tried store.Atte
 		now := time.Now()
 		done = &now
 	}
-	return e.Store.DB.WithContext(ctx).Exec(`WITH s AS (UPDATE steps SET state = @state, attempts = @attempts, status = @status, answer = @answer, not_before = CAST(@later AS timestamptz), done_at = CAST(@done AS timestamptz) WHERE id = @id RETURNING 1),
+	return e.lazy.DB.WithContext(ctx).Exec(`WITH s AS (UPDATE steps SET state = @state, attempts = @attempts, status = @status, answer = @answer, not_before = CAST(@later AS timestamptz), done_at = CAST(@done AS timestamptz) WHERE id = @id RETURNING 1),
 		a AS (INSERT INTO attempts (step, at, took_ms, status, address, sent, answer) VALUES (@id, @at, @took, @status, @address, @sent, @raw) RETURNING 1)
 		SELECT pg_notify('`+channelName+`', @event), (SELECT count(*) FROM s), (SELECT count(*) FROM a)`,
 		sql.Named("state", s.State), sql.Named("attempts", s.Attempts), sql.Named("status", s.Status), sql.Named("answer", s.Answer), sql.Named("later", notBefore), sql.Named("done", done), sql.Named("id", s.ID),

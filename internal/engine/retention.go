@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"sync"
 	"time"
@@ -8,8 +9,8 @@ import (
 	"dorfbote/internal/store"
 )
 
-// retainEvery is how often a process looks for what is old.
-const retainEvery = 10 * time.Minute
+// RetainEvery is how often a process looks for what is old, where [Engine.KeepEvery] says nothing.
+const RetainEvery = 10 * time.Minute
 
 // retention lets go of old arrivals from time to time.
 type retention struct {
@@ -25,7 +26,7 @@ func (e *Engine) retain(ctx context.Context) error {
 	r := &e.retention
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if e.Keep == (store.Keep{}) || time.Since(r.last) < retainEvery {
+	if e.Keep == (store.Keep{}) || time.Since(r.last) < cmp.Or(e.KeepEvery, RetainEvery) {
 		return nil
 	}
 	r.last = time.Now()

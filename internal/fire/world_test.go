@@ -66,7 +66,7 @@ func play(role string) error {
 	}
 	if keep := os.Getenv("DORFBOTE_FIRE_KEEP"); keep != "" {
 		n, _ := strconv.ParseInt(keep, 10, 64)
-		e.Keep = store.Keep{Arrivals: n}
+		e.Keep, e.KeepEvery = store.Keep{Arrivals: n}, 20*time.Second
 	}
 	if role == "work" {
 		if err := e.Start(ctx); err != nil {
@@ -124,6 +124,8 @@ type square struct {
 	mu     sync.Mutex
 	calls  []call
 	answer func(c *call) (status int, retryAfter time.Duration)
+	count  bool // note only the titles, for very many
+	titles map[string]struct{}
 	early  int                  // calls before a time that was asked for
 	until  map[string]time.Time // by channel
 }
@@ -160,9 +162,23 @@ func (s *square) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			s.until[c.channel] = c.at.Add(wait)
 		}
 	}
-	s.calls = append(s.calls, c)
+	if s.count {
+		if s.titles == nil {
+			s.titles = map[string]struct{}{}
+		}
+		s.titles[c.title] = struct{}{}
+	} else {
+		s.calls = append(s.calls, c)
+	}
 	w.WriteHeader(c.status)
 	_, _ = fmt.Fprintf(w, `{"id":"%d"}`, len(s.calls))
+}
+
+// distinct is how many different posts were taken.
+func (s *square) distinct() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return len(s.titles)
 }
 
 func (s *square) taken() []call {
@@ -179,9 +195,9 @@ func (s *square) taken() []call {
 
 const sheetText = `dorfbote: 1
 name: Fire
-watch: {source: tours/collections, on: [created]}
+watch: {source: tours/collections}
 keep: {field: litres, above: 500}
-messages: {alert: {title: "${record.id}", body: "${record.litres} litres"}}
+messages: {alert: {title: "${record.no}", body: "${record.litres} litres"}}
 route:
   take: first
   rows:
@@ -223,6 +239,7 @@ type load struct {
 	next     atomic.Int64
 	stop     chan struct{}
 	done     sync.WaitGroup
+	keys     int64 // how many records there are; 0 makes each arrival one of its own
 	most     int64 // stops by itself after so many; 0 does not
 	client   *http.Client
 }
@@ -259,10 +276,14 @@ func (l *load) send(pause time.Duration) {
 			if id%2 == 0 {
 				valley = "Mill"
 			}
+			key := id
+			if l.keys > 0 {
+				key = id % l.keys
+			}
 			if i > 0 {
 				b.WriteByte(',')
 			}
-			fmt.Fprintf(&b, `{"specversion":"1.0","id":"a-%d","source":"tours/collections","type":"dorfbote.record.created","time":"2026-11-20T06:41:07Z","subject":"C-%d","data":{"record":{"id":"C-%d","litres":%d,"valley":%q}}}`, id, id, id, litres, valley)
+			fmt.Fprintf(&b, `{"specversion":"1.0","id":"a-%d","source":"tours/collections","type":"dorfbote.record.updated","time":"2026-11-20T06:41:07Z","subject":"C-%d","data":{"record":{"id":"C-%d","no":"C-%d","litres":%d,"valley":%q}}}`, id, key, key, id, litres, valley)
 		}
 		b.WriteByte(']')
 		for !l.try(b.String()) {

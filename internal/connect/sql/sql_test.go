@@ -26,6 +26,7 @@ type side struct {
 	settings map[string]string
 	owner    *sql.DB
 	table    string
+	writer   map[string]string // who may write
 }
 
 func postgres(t *testing.T) side {
@@ -46,7 +47,8 @@ func postgres(t *testing.T) side {
 		require.NoError(t, err, q)
 	}
 	t.Cleanup(func() { _, _ = owner.Exec("DROP OWNED BY " + role); _, _ = owner.Exec("DROP ROLE " + role) })
-	return side{map[string]string{"database_kind": "PostgreSQL", "host": u.Host, "database": strings.TrimPrefix(u.Path, "/"), "user": role, "password": "reader-1"}, owner, "public.orders"}
+	password, _ := u.User.Password()
+	return side{map[string]string{"database_kind": "PostgreSQL", "host": u.Host, "database": strings.TrimPrefix(u.Path, "/"), "user": role, "password": "reader-1"}, owner, "public.orders", map[string]string{"user": u.User.Username(), "password": password}}
 }
 
 func mariaDB(t *testing.T) side {
@@ -61,7 +63,7 @@ func mariaDB(t *testing.T) side {
 		_, err := owner.Exec(q)
 		require.NoError(t, err, q)
 	}
-	return side{map[string]string{"database_kind": "MariaDB", "host": address, "database": "co_op", "user": "reader", "password": "reader-1"}, owner, "co_op.orders"}
+	return side{map[string]string{"database_kind": "MariaDB", "host": address, "database": "co_op", "user": "reader", "password": "reader-1"}, owner, "co_op.orders", map[string]string{"user": "owner", "password": "owner-1"}}
 }
 
 func open(t *testing.T, settings map[string]string) connect.Conn {
