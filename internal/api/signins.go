@@ -99,10 +99,11 @@ func notesCaller(next http.Handler) http.Handler {
 	})
 }
 
-// The limits on guessing passwords, over all processes: so many wrong ones within a while, for a name and for an
-// address that tries many names.
+// The limits on guessing passwords, over all processes: so many wrong ones within a while, for a name from one address,
+// for a name from anywhere, and for an address that tries many names.
 const (
-	guessesPerName    = 10
+	guessesFromOne    = 10
+	guessesPerName    = 40
 	guessesPerAddress = 60
 	guessesWithin     = 10 * time.Minute
 )
@@ -110,19 +111,28 @@ const (
 // guesses counts wrong passwords.
 type guesses struct{ store *store.Store }
 
-func (g *guesses) wait(ctx context.Context, name string) time.Duration {
-	limit := guessesPerName
-	keys := []string{"name " + name}
-	if from, ok := ctx.Value(callerKey{}).(caller); ok && from.address != "" {
-		keys = append(keys, "address "+from.address)
+type guessKey struct {
+	key   string
+	limit int
+}
+
+// keys are what a guess counts for. This machine's own address is a proxy's, behind which everybody is: it counts for
+// nothing by itself.
+func (g *guesses) keys(ctx context.Context, name string) []guessKey {
+	from, _ := ctx.Value(callerKey{}).(caller)
+	out := []guessKey{{"name " + name + " from " + from.address, guessesFromOne}, {"name " + name, guessesPerName}}
+	if ip := net.ParseIP(from.address); ip != nil && !ip.IsLoopback() {
+		out = append(out, guessKey{"address " + from.address, guessesPerAddress})
 	}
+	return out
+}
+
+// wait is how long a name must not be tried.
+func (g *guesses) wait(ctx context.Context, name string) time.Duration {
 	longest := time.Duration(0)
-	for i, key := range keys {
-		if i == 1 {
-			limit = guessesPerAddress
-		}
+	for _, k := range g.keys(ctx, name) {
 		var since *time.Time
-		err := g.store.DB.WithContext(ctx).Raw("SELECT since FROM guesses WHERE name = ? AND tries >= ? AND since > ?", key, limit, time.Now().Add(-guessesWithin)).Scan(&since).Error
+		err := g.store.DB.WithContext(ctx).Raw("SELECT since FROM guesses WHERE name = ? AND tries >= ? AND since > ?", k.key, k.limit, time.Now().Add(-guessesWithin)).Scan(&since).Error
 		if err == nil && since != nil {
 			longest = max(longest, time.Until(since.Add(guessesWithin)))
 		}
@@ -131,19 +141,16 @@ func (g *guesses) wait(ctx context.Context, name string) time.Duration {
 }
 
 func (g *guesses) failed(ctx context.Context, name string) {
-	keys := []string{"name " + name}
-	if from, ok := ctx.Value(callerKey{}).(caller); ok && from.address != "" {
-		keys = append(keys, "address "+from.address)
-	}
-	for _, key := range keys {
+	for _, k := range g.keys(ctx, name) {
 		_ = g.store.DB.WithContext(ctx).Exec(`INSERT INTO guesses (name, tries, since) VALUES (?, 1, now())
 			ON CONFLICT (name) DO UPDATE SET tries = CASE WHEN guesses.since < ? THEN 1 ELSE guesses.tries + 1 END, since = CASE WHEN guesses.since < ? THEN now() ELSE guesses.since END`,
-			key, time.Now().Add(-guessesWithin), time.Now().Add(-guessesWithin)).Error
+			k.key, time.Now().Add(-guessesWithin), time.Now().Add(-guessesWithin)).Error
 	}
 }
 
 func (g *guesses) right(ctx context.Context, name string) {
-	_ = g.store.DB.WithContext(ctx).Exec("DELETE FROM guesses WHERE name = ? OR since < ?", "name "+name, time.Now().Add(-24*time.Hour)).Error
+	from := g.keys(ctx, name)[0].key // who guesses from elsewhere is not let off by it
+	_ = g.store.DB.WithContext(ctx).Exec("DELETE FROM guesses WHERE name = ? OR since < ?", from, time.Now().Add(-24*time.Hour)).Error
 }
 
 func tooManyGuesses(wait time.Duration) error {

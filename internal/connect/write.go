@@ -54,12 +54,13 @@ func WriteHTTP(ctx context.Context, env Env, auth http.Header, list, method stri
 		address = u.JoinPath(url.PathEscape(w.Key)).String()
 	}
 	body := value.AppendJSON(nil, w.Set)
-	out := Written{Address: method + " " + address, Sent: string(body)}
+	out := Written{Sent: string(body)}
 	req, err := http.NewRequestWithContext(ctx, method, address, bytes.NewReader(body))
 	if err != nil {
 		out.Final = true
 		return out, err
 	}
+	out.Address = method + " " + redacted(req.URL)
 	h := auth.Clone()
 	h.Set("Content-Type", "application/json")
 	h.Set("Accept", "application/json")

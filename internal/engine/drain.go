@@ -66,7 +66,7 @@ func (w *drainWorker) Work(ctx context.Context, job *river.Job[DrainArgs]) error
 		if err != nil || !again {
 			return err
 		}
-		left, err := e.Store.NextPosts(ctx, name, 1)
+		left, err := e.lazy.NextPosts(ctx, name, 1)
 		if err != nil || len(left) == 0 {
 			return err
 		}
@@ -119,7 +119,7 @@ func (e *Engine) drain(ctx context.Context, name string) (again bool, err error)
 	client := &chat.Client{Address: c.Settings["address"], Token: token, HTTP: e.Env.HTTP}
 	began := time.Now()
 	for {
-		posts, err := e.Store.NextPosts(ctx, name, 20)
+		posts, err := e.lazy.NextPosts(ctx, name, 20)
 		if err != nil || len(posts) == 0 {
 			return true, err
 		}
@@ -172,14 +172,14 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 		}
 	}
 	if p.Updates != nil {
-		remote, err := e.Store.RemoteID(ctx, *p.Updates)
+		remote, err := e.lazy.RemoteID(ctx, *p.Updates)
 		if err != nil {
 			return false, err
 		}
 		out.Replaces = remote // where the earlier post never got there, this one is a new one
 	}
 	if p.Under != nil {
-		remote, err := e.Store.RemoteID(ctx, *p.Under)
+		remote, err := e.lazy.RemoteID(ctx, *p.Under)
 		if err != nil {
 			return false, err
 		}

@@ -69,6 +69,9 @@ func open(ctx context.Context, cfg *pgxpool.Config) (*Store, error) {
 func (s *Store) Lazy(ctx context.Context) (*Store, error) {
 	cfg := s.Pool.Config().Copy()
 	cfg.ConnConfig.RuntimeParams["synchronous_commit"] = "off"
+	// The live loop looks single rows up by their keys. A partition that has just begun to fill is small by what the
+	// planner last heard, and would be read whole, again and again, until somebody counts it anew.
+	cfg.ConnConfig.RuntimeParams["enable_seqscan"] = "off"
 	return open(ctx, cfg)
 }
 

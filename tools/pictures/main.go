@@ -17,8 +17,11 @@ import (
 var views = []struct{ name, path string }{
 	{"today", "/today"}, {"workflows", "/workflows"}, {"sheet", "/workflows/8"}, {"rehearsal", "/workflows/8/rehearsal"}, {"new", "/workflows/new"}, {"schedule", "/workflows/9"}, {"gather", "/workflows/10"},
 	{"arrivals", "/arrivals"}, {"arrival", "/arrivals/20000"}, {"outbox", "/outbox"}, {"connections", "/connections"}, {"connect", "/connections/new"},
-	{"connection", "/connections/notices"}, {"source", "/sources/tours/collections"}, {"form", "/form/gate"}, {"practice", "/practice"},
+	{"connection", "/connections/notices"}, {"source", "/sources/tours/collections"}, {"form", "/form/gate"}, {"practice", "/practice"}, {"people", "/people"}, {"run", newestRun},
 }
+
+// newestRun stands for the newest run of the workflow with a follow-up.
+const newestRun = "?"
 
 func main() {
 	base := flag.String("base", "http://127.0.0.1:8470", "the demo's address")
@@ -63,6 +66,12 @@ func run(base, out, only, path string) error {
 		}
 		if path != "" {
 			v.path = path
+		}
+		if v.path == newestRun {
+			var err error
+			if v.path, err = browser.Eval[string](p, `fetch('/api/arrivals?verdict=told&workflow=13&limit=1').then(r => r.json()).then(b => '/runs/' + b.items[0].seq + '/13')`); err != nil {
+				return err
+			}
 		}
 		if err := p.Go(v.path); err != nil {
 			return err

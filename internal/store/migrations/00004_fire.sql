@@ -42,6 +42,8 @@ BEGIN
   FOREACH name IN ARRAY ARRAY['arrivals', 'verdicts'] LOOP
     IF to_regclass(format('%I', name || '_' || part)) IS NULL THEN
       EXECUTE format('CREATE TABLE %I (LIKE %I INCLUDING DEFAULTS)', name || '_' || part, name);
+      -- What is not counted often is planned for as if it were empty.
+      EXECUTE format('ALTER TABLE %I SET (autovacuum_analyze_scale_factor = 0.02, autovacuum_analyze_threshold = 2000)', name || '_' || part);
       EXECUTE format('ALTER TABLE %I ATTACH PARTITION %I FOR VALUES FROM (%s) TO (%s)', name, name || '_' || part, part * width, (part + 1) * width);
     END IF;
   END LOOP;

@@ -14,8 +14,13 @@ export function pretty(text: string): string {
 }
 
 /** Every try of a post or a step: what went out, and what came back. */
-export function Attempts({ tried }: { tried: AttemptItem[] }) {
-  if (tried.length === 0) return <p className="muted">It has not been tried yet.</p>;
+export function Attempts({ tried, state }: { tried: AttemptItem[]; state: string }) {
+  if (tried.length === 0)
+    return (
+      <p className="muted">
+        {state === 'sent' ? 'What went out and came back was not kept.' : 'It has not been tried yet.'}
+      </p>
+    );
   const [last, ...earlier] = tried;
   return (
     <div className="attempts">

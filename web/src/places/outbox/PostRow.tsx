@@ -107,7 +107,7 @@ function Opened({ p, editor }: { p: PostItem; editor: boolean }) {
           </div>
         )}
       </div>
-      <Attempts tried={d.tried ?? []} />
+      <Attempts tried={d.tried ?? []} state={p.state} />
     </div>
   );
 }

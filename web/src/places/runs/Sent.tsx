@@ -23,7 +23,7 @@ export function RunPosts({ posts }: { posts: Schemas['RunPost'][] }) {
             {p.under != null && <span className="muted">in the thread</span>}
             {p.state !== 'sent' && p.answer && <span className="bad"> {p.answer}</span>}
           </summary>
-          <Attempts tried={p.tried ?? []} />
+          <Attempts tried={p.tried ?? []} state={p.state} />
           {editor && (
             <div className="inline">
               {(actsOn[p.state] ?? []).map((a) => (
@@ -84,7 +84,7 @@ export function RunSteps({
               <span className="brass"> tried again at {clockOf(s.not_before)}</span>
             )}
           </summary>
-          <Attempts tried={s.tried ?? []} />
+          <Attempts tried={s.tried ?? []} state={s.state} />
         </details>
       ))}
       {failed && editor && (
