@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math"
 	"time"
 
 	"dorfbote/internal/core/arrival"
@@ -78,7 +79,7 @@ func (s *Store) Arrivals(ctx context.Context, f ArrivalFilter) (out []ArrivalRow
 			f.Before = end
 		}
 	}
-	floor := int64(0)
+	floor, ceiling := int64(0), int64(math.MaxInt64) // between them verdicts are looked for, which leaves most partitions out
 	if f.Text != "" || f.Verdict != "" && f.Verdict != "failed" {
 		from := f.Before
 		if from == 0 {
@@ -88,6 +89,7 @@ func (s *Store) Arrivals(ctx context.Context, f ArrivalFilter) (out []ArrivalRow
 			}
 			from = last + 1
 		}
+		ceiling = from
 		if floor = max(from-lookedAtOnce, 0); floor > 0 {
 			q = q.Where("seq >= ?", floor)
 		}
@@ -107,7 +109,7 @@ func (s *Store) Arrivals(ctx context.Context, f ArrivalFilter) (out []ArrivalRow
 	}
 	switch {
 	case f.Verdict == "ignored":
-		q = q.Where("NOT EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq)")
+		q = q.Where("NOT EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.arrival >= ? AND v.arrival < ?)", floor, ceiling)
 	case f.Verdict != "" && f.Workflow > 0:
 		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.verdict = ? AND v.workflow_id = ?)", f.Verdict, f.Workflow)
 	case f.Verdict != "":

@@ -146,10 +146,14 @@ function StepProof({ proof: p }: { proof: StepProps['proof'] & object }) {
       ) : (
         <>
           <b className={p.taken ? 'good' : 'muted'}>{p.taken ? '● follows' : '– does not follow'}</b>
-          <span>
-            {p.key && `${p.key}: `}
-            {(p.set ?? []).map((f) => `${f.field} = ${f.value || '(empty)'}`).join(', ')}
-          </span>
+          {p.key && <b>{p.key}</b>}
+          <ul className="follow-set">
+            {(p.set ?? []).map((f) => (
+              <li key={f.field}>
+                <span className="muted">{f.field}</span> {f.value || <span className="muted">(empty)</span>}
+              </li>
+            ))}
+          </ul>
         </>
       )}
     </span>
@@ -262,32 +266,35 @@ function Values({ values, of, names, change }: ValuesProps) {
           )}
         </div>
       ))}
-      {!readOnly &&
-        (names.length > 0 ? (
-          <Select
-            size="small"
-            className="side-select"
-            aria-label={`Add a field to ${of}`}
-            value={null}
-            showSearch
-            placeholder="+ field"
-            popupMatchSelectWidth={false}
-            options={free}
-            onChange={(name: string | null) => name && change({ ...values, [name]: '' })}
-          />
-        ) : (
-          <Input
-            size="small"
-            className="side-select"
-            aria-label={`Add a name to ${of}`}
-            placeholder="+ name, then Enter"
-            onPressEnter={(e) => {
-              const name = e.currentTarget.value.trim();
-              if (name && !(name in values)) change({ ...values, [name]: '' });
-              e.currentTarget.value = '';
-            }}
-          />
-        ))}
+      {!readOnly && (
+        <div className="inline">
+          {names.length > 0 ? (
+            <Select
+              size="small"
+              className="side-select"
+              aria-label={`Add a field to ${of}`}
+              value={null}
+              showSearch
+              placeholder="+ field"
+              popupMatchSelectWidth={false}
+              options={free}
+              onChange={(name: string | null) => name && change({ ...values, [name]: '' })}
+            />
+          ) : (
+            <Input
+              size="small"
+              className="side-select"
+              aria-label={`Add a name to ${of}`}
+              placeholder="+ name, then Enter"
+              onPressEnter={(e) => {
+                const name = e.currentTarget.value.trim();
+                if (name && !(name in values)) change({ ...values, [name]: '' });
+                e.currentTarget.value = '';
+              }}
+            />
+          )}
+        </div>
+      )}
     </div>
   );
 }
