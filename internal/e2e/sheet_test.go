@@ -93,6 +93,7 @@ func TestTheSheetIsChecked(t *testing.T) {
 	require.NoError(t, p.Fill(`[aria-label="Value at Row 2, Litres"]`, "1300"))
 	require.NoError(t, p.Until(`document.querySelector('[aria-label="Row 2, Litres: above 1300"]')`))
 	require.NoError(t, p.Keys("\x1b"))
+	require.NoError(t, p.Until(`![...document.querySelectorAll('.ant-popover')].some(e => e.offsetParent)`)) // it lies over the button
 	require.NoError(t, p.ClickText("button", "as rows"))
 	require.NoError(t, p.Until(`document.querySelector('[aria-label="Value at route.rows[1].when"]').value === '1300'`))
 

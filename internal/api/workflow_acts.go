@@ -1,0 +1,226 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/engine"
+	"dorfbote/internal/store"
+)
+
+type createInput struct{ Body SheetBody }
+
+func (s *Server) createWorkflow(ctx context.Context, who *Person, in *createInput) (*workflowOutput, error) {
+	text, err := in.Body.source()
+	if err != nil {
+		return nil, err
+	}
+	name := nameOf(text, "")
+	if name == "" {
+		return nil, huma.Error422UnprocessableEntity("the sheet has no name")
+	}
+	team, err := s.onlyTeam(ctx, who)
+	if err != nil {
+		return nil, err
+	}
+	w := store.Workflow{Name: name, Draft: text, Owner: &who.ID, Team: team, UpdatedBy: who.Name, CreatedAt: time.Now(), UpdatedAt: time.Now()}
+	if err := s.store.DB.WithContext(ctx).Create(&w).Error; err != nil {
+		return nil, err
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: w.ID})
+	return s.workflow(ctx, w.ID)
+}
+
+// onlyTeam is the team of somebody who is in one; what they make belongs to it.
+func (s *Server) onlyTeam(ctx context.Context, who *Person) (*int64, error) {
+	var teams []int64
+	err := s.store.DB.WithContext(ctx).Raw("SELECT team FROM team_people WHERE person = ? LIMIT 2", who.ID).Scan(&teams).Error
+	if err != nil || len(teams) != 1 {
+		return nil, err
+	}
+	return &teams[0], nil
+}
+
+type handOverInput struct {
+	ID   int64 `path:"id"`
+	Body struct {
+		Team  *int64 `json:"team" doc:"null: every editor may change it"`
+		Owner *int64 `json:"owner,omitempty" doc:"who is told when something is wrong with it"`
+	}
+}
+
+// handOver gives a workflow to another team, or to another owner.
+func (s *Server) handOver(ctx context.Context, _ *Person, in *handOverInput) (*workflowOutput, error) {
+	set := map[string]any{"team": in.Body.Team}
+	if in.Body.Owner != nil {
+		set["owner"] = *in.Body.Owner
+	}
+	res := s.store.DB.WithContext(ctx).Model(&store.Workflow{}).Where("id = ?", in.ID).UpdateColumns(set)
+	if res.Error != nil {
+		return nil, noSuchTeam(res.Error)
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: in.ID})
+	return s.workflow(ctx, in.ID)
+}
+
+type draftInput struct {
+	ID   int64 `path:"id"`
+	Body struct {
+		SheetBody
+		Seen string `json:"seen,omitempty" doc:"the mark of the draft that this one was made of; if somebody else has changed it since, nothing is kept"`
+	}
+}
+
+func (s *Server) saveDraft(ctx context.Context, who *Person, in *draftInput) (*workflowOutput, error) {
+	text, err := in.Body.source()
+	if err != nil {
+		return nil, err
+	}
+	w, err := s.store.Workflow(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if seen := in.Body.Seen; seen != "" && seen != markOf(w.Draft) && w.UpdatedBy != who.Name {
+		return nil, huma.Error409Conflict(fmt.Sprintf("%s has changed this draft meanwhile; copy what you need, and load the page again", w.UpdatedBy))
+	}
+	w.Name, w.Draft, w.UpdatedBy, w.UpdatedAt = nameOf(text, w.Name), text, who.Name, time.Now()
+	if err := s.store.DB.WithContext(ctx).Select("name", "draft", "updated_by", "updated_at").Updates(w).Error; err != nil {
+		return nil, err
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: w.ID})
+	return s.workflow(ctx, w.ID)
+}
+
+type onInput struct {
+	ID   int64 `path:"id"`
+	Body *struct {
+		Note  string         `json:"note,omitempty" maxLength:"500" doc:"what is new"`
+		Begin *BeginWorkflow `json:"begin,omitempty" doc:"where to begin; from now on where nothing is said"`
+	}
+}
+
+// BeginWorkflow says which arrivals a workflow that is switched on begins with.
+type BeginWorkflow struct {
+	How     string `json:"how" enum:"now,everything,from" doc:"from now on, everything that has ever come, or from one arrival on"`
+	Arrival int64  `json:"arrival,omitempty" doc:"the arrival to begin with"`
+}
+
+// since is the arrival after which deciding begins; negative for from now on.
+func (b *BeginWorkflow) since() (int64, error) {
+	switch {
+	case b == nil || b.How == "now":
+		return -1, nil
+	case b.How == "everything":
+		return 0, nil
+	case b.Arrival <= 0:
+		return 0, huma.Error422UnprocessableEntity("name the arrival to begin with")
+	}
+	return b.Arrival - 1, nil
+}
+
+type beginInput struct {
+	ID   int64 `path:"id"`
+	Body BeginWorkflow
+}
+
+type beginOutput struct{ Body engine.Beginning }
+
+// runnable gives a workflow and the plan of its draft, or why that cannot run.
+func (s *Server) runnable(ctx context.Context, id int64) (*store.Workflow, *sheet.Plan, error) {
+	w, err := s.store.Workflow(ctx, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	known, err := s.Engine.Known(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	plan, _, problems := sheet.Compile([]byte(w.Draft), known)
+	if plan == nil {
+		return nil, nil, notRunnable(problems)
+	}
+	return w, plan, nil
+}
+
+// beginning says what switching on would send at once.
+func (s *Server) beginning(ctx context.Context, _ *Person, in *beginInput) (*beginOutput, error) {
+	_, plan, err := s.runnable(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	since, err := in.Body.since()
+	if err != nil || since < 0 {
+		return &beginOutput{engine.Beginning{ByPlace: map[string]int64{}}}, err
+	}
+	b, err := s.Engine.Beginning(ctx, plan, in.ID, since)
+	if err != nil {
+		return nil, err
+	}
+	return &beginOutput{*b}, nil
+}
+
+func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workflowOutput, error) {
+	w, plan, err := s.runnable(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if circle, err := s.Engine.Circle(ctx, w.Name, plan); err != nil {
+		return nil, err
+	} else if circle != "" {
+		return nil, huma.Error422UnprocessableEntity("these workflows would call one another without end: " + circle + "; take one of the calls out")
+	}
+	on := store.SwitchedOn{Sheet: w.Draft, By: who.Name, Since: -1}
+	if in.Body != nil {
+		if on.Note = in.Body.Note; in.Body.Begin != nil {
+			if on.Since, err = in.Body.Begin.since(); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if _, err := s.Engine.SwitchOn(ctx, in.ID, plan, on); err != nil {
+		return nil, err
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: w.ID})
+	return s.workflow(ctx, in.ID)
+}
+
+func notRunnable(problems []report.Problem) error {
+	var details []error
+	for _, p := range problems {
+		if !p.Warning {
+			details = append(details, &huma.ErrorDetail{Message: p.String(), Location: fmt.Sprintf("%s (line %d, column %d)", p.Path, p.At.Line, p.At.Column)})
+		}
+	}
+	return huma.Error422UnprocessableEntity("the sheet cannot be switched on yet; see what is wrong with it", details...)
+}
+
+func (s *Server) switchOff(ctx context.Context, who *Person, in *idInput) (*workflowOutput, error) {
+	if err := s.store.SwitchOff(ctx, in.ID, who.Name); err != nil {
+		return nil, err
+	}
+	if err := s.Engine.Disarm(ctx, in.ID); err != nil {
+		return nil, err
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: in.ID})
+	return s.workflow(ctx, in.ID)
+}
+
+func (s *Server) deleteWorkflow(ctx context.Context, _ *Person, in *idInput) (*struct{}, error) {
+	w, err := s.store.Workflow(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if w.IsOn {
+		return nil, huma.Error409Conflict("the workflow is on; switch it off before deleting it")
+	}
+	if err := s.store.DB.WithContext(ctx).Delete(w).Error; err != nil {
+		return nil, err
+	}
+	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: in.ID})
+	return nil, nil
+}
