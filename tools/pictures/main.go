@@ -76,6 +76,9 @@ func run(base, out, only, path string) error {
 		if err := p.Go(v.path); err != nil {
 			return err
 		}
+		if err := p.Until("document.querySelector('#place') || document.querySelector('form')"); err != nil { // some places come when they are first gone to
+			return err
+		}
 		if err := shoot(v.name); err != nil {
 			return err
 		}

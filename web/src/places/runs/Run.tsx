@@ -27,7 +27,8 @@ export function Run() {
   const words = useWords();
   const sheet = run.data?.sheet as Sheet | undefined;
   const source = sourceOf(sheet?.watch);
-  const offered = useFields(source).data?.items;
+  const fields = useFields(source);
+  const offered = fields.data?.items;
   const operators = words.data?.operators;
   const gathered = (sheet?.gather ?? []).map((g) => g.name).join(' ');
   const around = useMemo(
@@ -41,7 +42,8 @@ export function Run() {
     [offered, operators, gathered],
   );
   if (run.error) return <Trouble error={run.error} again={() => void run.refetch()} />;
-  if (!run.data) return null;
+  // What a chip is called depends on its field: nothing is shown before that is known.
+  if (!run.data || (source.includes('/') && fields.isPending && !fields.isError)) return null;
   const { run: r, proof: p, posts, steps, arrival: a } = run.data;
   const proof = p ?? undefined;
   return (
