@@ -1,7 +1,9 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -64,5 +66,42 @@ func TestSomebodyIsInvited(t *testing.T) {
 	require.NoError(t, p.Go("/people"))
 	require.NoError(t, p.UntilText("main", "Nina Wirz"))
 	require.NoError(t, p.UntilText("main", "Accept"))
+	assert.Empty(t, p.Troubles())
+}
+
+// Whatever stands in a record is text on every screen that shows it: nothing of it runs, loads or becomes markup.
+func TestRecordsAreOnlyText(t *testing.T) {
+	p, _ := enter(t)
+	key := records(t, p, func(r map[string]any) bool { return r["status"] == "collected" || r["status"] == "on the way" })
+	hostile := `<img src=x onerror="window.spoilt=1"><script>window.spoilt=2</script>](javascript:window.spoilt=3)`
+	for _, patch := range []map[string]any{{"status": "on the way", "temperature": 4}, {"temperature": 9.7, "driver": hostile, "farm_name": hostile, "tour": hostile}} {
+		raw, err := json.Marshal(patch)
+		require.NoError(t, err)
+		status, err := browser.Eval[float64](p, fmt.Sprintf(`fetch('/api/practice/apps/tours/collections/%s', {method: 'PATCH', headers: {'content-type': 'application/json'}, body: %q}).then(r => r.status)`, key, raw))
+		require.NoError(t, err)
+		require.EqualValues(t, 200, status)
+	}
+	require.NoError(t, p.Go("/outbox"))
+	require.NoError(t, p.UntilText("table", "9.7 °C on the road"))
+	seq, err := browser.Eval[float64](p, `fetch('/api/arrivals?verdict=told&workflow=13&limit=1').then(r => r.json()).then(b => b.items[0].seq)`)
+	require.NoError(t, err)
+	for _, place := range []string{
+		"/today", "/outbox", "/practice", "/workflows/13", "/sources/tours/collections", "/arrivals?q=" + key,
+		fmt.Sprintf("/arrivals/%.0f", seq), fmt.Sprintf("/runs/%.0f/13", seq),
+	} {
+		require.NoError(t, p.Go(place))
+		if strings.HasPrefix(place, "/sources") { // shows a few examples of each field, perhaps not this one
+			require.NoError(t, p.Until(`document.querySelector('.fieldtable tbody tr')`), place)
+		} else {
+			require.NoError(t, p.UntilText("main", "onerror"), place)
+		}
+		if place == "/outbox" {
+			require.NoError(t, p.Click(".outbox .rowbutton"))
+			require.NoError(t, p.UntilText(".opened", "As answered"))
+		}
+		spoilt, err := browser.Eval[bool](p, `window.spoilt !== undefined || document.querySelector('main img[src="x"], main script, a[href^="javascript:"]') !== null`)
+		require.NoError(t, err)
+		assert.False(t, spoilt, place)
+	}
 	assert.Empty(t, p.Troubles())
 }
