@@ -207,12 +207,18 @@ func (s *Server) arrivalDetail(_ context.Context, row store.Arrival, a *arrival.
 	return d
 }
 
-func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arrivalOutput, error) {
-	row, err := s.store.Arrival(ctx, in.ID)
+// arrivalAt gives an arrival by its number: its row with the verdicts, and the arrival itself.
+func (s *Server) arrivalAt(ctx context.Context, seq int64) (*store.ArrivalRow, *arrival.Arrival, error) {
+	row, err := s.store.Arrival(ctx, seq)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	a, err := row.Core()
+	return row, a, err
+}
+
+func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arrivalOutput, error) {
+	row, a, err := s.arrivalAt(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -282,11 +288,7 @@ type againOutput struct {
 // decideAgain decides an arrival as it would be decided now: by the versions that are on, and with what they would find
 // now. It writes nothing.
 func (s *Server) decideAgain(ctx context.Context, _ *Person, in *idInput) (*againOutput, error) {
-	row, err := s.store.Arrival(ctx, in.ID)
-	if err != nil {
-		return nil, err
-	}
-	a, err := row.Core()
+	row, a, err := s.arrivalAt(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}

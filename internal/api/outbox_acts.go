@@ -230,7 +230,8 @@ func (s *Server) pause(ctx context.Context, who *Person, in *pauseInput) (*struc
 }
 
 func (s *Server) setRate(ctx context.Context, _ *Person, in *rateInput) (*struct{}, error) {
-	set := map[string]any{"per_minute": in.Body.PerMinute, "not_before": nil}
+	// A time that the rate until now has set holds no more; one that the other side has asked for does.
+	set := map[string]any{"per_minute": in.Body.PerMinute, "not_before": gorm.Expr("CASE WHEN failures > 0 THEN not_before END")}
 	if in.Body.Forget {
 		set["spacing_ms"], set["spaced_at"] = 0, nil
 	}

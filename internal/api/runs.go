@@ -74,7 +74,7 @@ func (s *Server) runRoutes() {
 }
 
 func (s *Server) getRun(ctx context.Context, _ *Person, in *runInput) (*runOutput, error) {
-	row, err := s.store.Arrival(ctx, in.Arrival)
+	row, a, err := s.arrivalAt(ctx, in.Arrival)
 	if err != nil {
 		return nil, err
 	}
@@ -86,10 +86,6 @@ func (s *Server) getRun(ctx context.Context, _ *Person, in *runInput) (*runOutpu
 	}
 	if v == nil {
 		return nil, huma.Error404NotFound("this workflow made no run of the arrival: it ignored it, or was not on")
-	}
-	a, err := row.Core()
-	if err != nil {
-		return nil, err
 	}
 	kind, err := s.Engine.Kind(ctx, row.Source)
 	if err != nil {

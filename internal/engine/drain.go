@@ -91,6 +91,9 @@ const draining = jobTimeout / 2
 // patience is how long a drain waits for the next post's time; for longer, another is put on for then.
 const patience = 4 * time.Second
 
+// glance is how long what was read of the outbox holds, before it is looked at once more.
+const glance = 250 * time.Millisecond
+
 // drain sends posts until none waits or the destination must be left alone. again is false in the
 // latter case.
 func (e *Engine) drain(ctx context.Context, name string) (again bool, err error) {
@@ -123,12 +126,16 @@ func (e *Engine) drain(ctx context.Context, name string) (again bool, err error)
 		if err != nil || len(posts) == 0 {
 			return true, err
 		}
+		read := time.Now()
 		if err := e.durable(ctx); err != nil {
 			return false, err
 		}
 		for i := range posts {
 			if time.Since(began) > draining {
 				return false, e.Wake(ctx, name)
+			}
+			if i > 0 && time.Since(read) > glance {
+				break // a person may have held or dropped what comes next, or paused the destination
 			}
 			goOn, err := e.sendOne(ctx, client, d, pace, &posts[i])
 			if err != nil || !goOn {
@@ -143,7 +150,7 @@ func (e *Engine) drain(ctx context.Context, name string) (again bool, err error)
 		if fresh.Paused {
 			return false, nil
 		}
-		d.PerMinute = fresh.PerMinute
+		d.PerMinute, d.SpacingMs, d.SpacedAt = fresh.PerMinute, fresh.SpacingMs, fresh.SpacedAt
 	}
 }
 
@@ -255,7 +262,8 @@ type settling struct {
 	reason    string         // why it is paused until a person has seen to it; "" lets it go on
 }
 
-// settle writes a post's and its destination's state, and what was tried, in one statement. It tells whether something
+// settle writes a post's and its destination's state, and what was tried, in one statement. What a person has decided of
+// the post meanwhile stays, unless it has been sent. It tells whether something
 // follows on the post. The commit does not wait for the disk: where a crash of the machine undoes it, the post is sent
 // again under the same key, as it would be had the machine crashed a moment earlier.
 func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination, done settling) (follows bool, err error) {
@@ -273,7 +281,7 @@ func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination
 	raw, _ := json.Marshal(Event{Topic: "posts", ID: p.ID})
 	var row struct{ Follows bool }
 	err = e.lazy.DB.WithContext(ctx).Raw(`WITH p AS (
-			UPDATE posts SET state = @state, attempts = @attempts, status = @status, answer = @answer, remote_id = @remote, sent_at = CAST(@sent AS timestamptz)
+			UPDATE posts SET state = CASE WHEN state = 'waiting' OR @state = 'sent' THEN @state ELSE state END, attempts = @attempts, status = @status, answer = @answer, remote_id = @remote, sent_at = CAST(@sent AS timestamptz)
 			WHERE id = @id RETURNING 1),
 		d AS (
 			UPDATE destinations SET failures = @failures, not_before = CAST(@later AS timestamptz), paused = paused OR @reason <> '', reason = CASE WHEN @reason <> '' THEN @reason ELSE reason END,

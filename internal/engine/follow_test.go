@@ -328,3 +328,42 @@ func TestRetention(t *testing.T) {
 	require.NoError(t, db.Raw("SELECT count(*) FROM arrivals WHERE received_at < now() - interval '2 days 1 hour'").Scan(&left).Error)
 	assert.Zero(t, left)
 }
+
+// What a person decides of a post while its channel is slow or down holds: it is neither sent nor put back.
+func TestAPersonsDecisionHolds(t *testing.T) {
+	w := start(t, true)
+	drop := func(title string) {
+		w.Store.DB.Exec("UPDATE posts SET state = 'dropped' WHERE title = ?", title)
+	}
+	w.chat.mu.Lock()
+	w.chat.answer = func(n int, title string) (int, string) {
+		switch n {
+		case 1: // fails, and is dropped while it does
+			drop("C-1 on the way")
+			return 500, ""
+		case 2: // slow, and what comes next is dropped meanwhile
+			drop("detail of C-2")
+			time.Sleep(400 * time.Millisecond)
+		}
+		return 201, ""
+	}
+	w.chat.mu.Unlock()
+	require.NoError(t, w.Store.DB.Exec("UPDATE destinations SET paused = true").Error)
+	for _, key := range []string{"C-1", "C-2"} {
+		w.take(t, event("a"+key, key, "on the way", 900), event("b"+key, key, "late", 900))
+	}
+	eventually(t, "all wait", func() bool {
+		var n int64
+		w.Store.DB.Raw("SELECT count(*) FROM posts WHERE state = 'waiting'").Scan(&n)
+		return n == 4
+	})
+	drop("detail of C-1")
+	require.NoError(t, w.Store.DB.Exec("UPDATE destinations SET paused = false").Error)
+	require.NoError(t, w.Wake(context.Background(), "square/#tours"))
+	eventually(t, "what is left is sent", func() bool { return len(w.chat.titles()) == 1 })
+	time.Sleep(600 * time.Millisecond)
+	assert.Equal(t, []string{"C-2 on the way"}, w.chat.titles())
+	var states []string
+	require.NoError(t, w.Store.DB.Raw("SELECT state FROM posts ORDER BY id").Scan(&states).Error)
+	assert.Equal(t, []string{"dropped", "dropped", "sent", "dropped"}, states)
+}
