@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"fmt"
 	"sync"
 	"time"
@@ -12,7 +11,6 @@ import (
 
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/decide"
-	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/store"
@@ -81,8 +79,8 @@ func (e *Engine) fireDue(ctx context.Context) (time.Duration, error) {
 	return min(max(time.Until(next.Time), time.Millisecond), clockLook), nil
 }
 
-// fire fires one workflow's timers in one transaction: the ticks, what they decide, and what becomes of the timers. So
-// each fires once, whatever happens. more is true where more have come due.
+// fire fires one workflow's timers in one transaction: the ticks, and what becomes of the timers. So each fires once,
+// whatever happens. The ticks are decided in their turn. more is true where more have come due.
 func (e *Engine) fire(ctx context.Context, l store.Live) (more bool, err error) {
 	err = e.lazy.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
 		var mine int
@@ -161,32 +159,8 @@ func (e *Engine) fireAll(ctx context.Context, tx *sql.Tx, l store.Live, plan *sh
 	if err := setTimers(ctx, tx, l.ID, changes); err != nil {
 		return err
 	}
-	rows, err := insertFor(ctx, tx, l.ID, ticks)
-	if err != nil {
-		return err
-	}
-	var made []decided
-	find, failed := e.finder(ctx)
-	reach := formula.Reach{Find: find, Outside: e.outside(ctx, AskAll)}
-	for _, row := range rows {
-		a, err := row.Core()
-		if err != nil {
-			return err
-		}
-		sc := decide.NewScope(a)
-		sc.Reach = reach
-		d, err := e.one(ctx, row.Seq, l, sc)
-		if err != nil {
-			return err
-		}
-		if d.Verdict != decide.Ignored {
-			made = append(made, d)
-		}
-	}
-	if err := failed(); err != nil {
-		return err
-	}
-	return e.keepIn(ctx, tx, made, true)
+	_, err = insertFor(ctx, tx, l.ID, ticks)
+	return err
 }
 
 // fireOne fires a timer. While nothing ran, moments of the calendar may have passed: they are made up for by the last
@@ -260,8 +234,7 @@ func insertFor(ctx context.Context, tx *sql.Tx, workflow int64, list []*arrival.
 		sources[i], ids[i], types[i], subjects[i], data[i], times[i] = row.Source, row.ID, row.Type, row.Subject, string(row.Data), row.Time
 		byID[row.ID] = row
 	}
-	// The ids of such arrivals name their workflow, so that its lock alone keeps (source, id) unique.
-	if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1::bigint::text, 17))", workflow); err != nil {
+	if _, err := tx.ExecContext(ctx, lockSources, sources); err != nil {
 		return nil, err
 	}
 	rows, err := tx.QueryContext(ctx, `INSERT INTO arrivals (source, id, type, time, subject, data, for_workflow)
@@ -285,11 +258,23 @@ func insertFor(ctx context.Context, tx *sql.Tx, workflow int64, list []*arrival.
 	if err := rows.Err(); err != nil {
 		return nil, err
 	}
-	if len(out) > 0 {
-		raw, _ := json.Marshal(Event{Topic: "arrivals", Source: out[0].Source, Seq: out[len(out)-1].Seq})
-		if _, err := tx.ExecContext(ctx, "SELECT pg_notify($1, $2)", channelName, string(raw)); err != nil {
-			return nil, err
+	return out, toDecide(ctx, tx, out)
+}
+
+// toDecide has what was written decided: it lies beyond its source's mark, and the deciders are told.
+func toDecide(ctx context.Context, tx *sql.Tx, rows []store.Arrival) error {
+	told := map[string]bool{}
+	for _, r := range rows { // in the order of their numbers, so that the first of a source is its lowest
+		if told[r.Source] {
+			continue
+		}
+		told[r.Source] = true
+		if _, err := tx.ExecContext(ctx, "INSERT INTO marks (source, seq) VALUES ($1, $2) ON CONFLICT DO NOTHING", r.Source, r.Seq-1); err != nil {
+			return err
+		}
+		if err := notify(ctx, tx, Event{Topic: "arrivals", Source: r.Source, Seq: r.Seq}); err != nil {
+			return err
 		}
 	}
-	return out, nil
+	return nil
 }

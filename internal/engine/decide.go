@@ -9,68 +9,12 @@ import (
 	"slices"
 	"time"
 
-	"github.com/riverqueue/river"
-	"go.opentelemetry.io/otel"
-	"go.opentelemetry.io/otel/attribute"
-	"go.opentelemetry.io/otel/trace"
-	"gorm.io/gorm"
-
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/store"
 )
-
-// DecideArgs names a batch of arrivals to be decided.
-type DecideArgs struct {
-	Seqs []int64 `json:"seqs"`
-}
-
-// Kind names the job.
-func (DecideArgs) Kind() string { return "decide" }
-
-// InsertOpts puts the job into its queue.
-func (DecideArgs) InsertOpts() river.InsertOpts { return river.InsertOpts{Queue: queueDecide} }
-
-type decideWorker struct {
-	river.WorkerDefaults[DecideArgs]
-	engine *Engine
-}
-
-// Work decides a batch. Running it again changes nothing, since a verdict is made once.
-func (w *decideWorker) Work(ctx context.Context, job *river.Job[DecideArgs]) error {
-	arrivals, err := w.engine.Store.ArrivalsBySeq(ctx, job.Args.Seqs)
-	if err != nil {
-		return fmt.Errorf("reading arrivals: %w", err)
-	}
-	began := time.Now()
-	ctx, span := otel.Tracer("dorfbote/engine").Start(ctx, "decide", trace.WithAttributes(attribute.Int("arrivals", len(job.Args.Seqs)), attribute.Int64Slice("arrival", job.Args.Seqs[:min(len(job.Args.Seqs), 20)])))
-	defer span.End()
-	made, done, err := w.engine.decideAll(ctx, arrivals, decidingTime)
-	if err != nil {
-		return err
-	}
-	if done < len(arrivals) { // the services that its sheets ask are slow: the rest is a job of its own
-		rest := DecideArgs{}
-		for _, a := range arrivals[done:] {
-			rest.Seqs = append(rest.Seqs, a.Seq)
-		}
-		if _, err := w.engine.inserts.Insert(ctx, rest, nil); err != nil {
-			return fmt.Errorf("adding the job: %w", err)
-		}
-		arrivals = arrivals[:done]
-	}
-	if err := w.engine.keep(ctx, w.engine.lazy, made, true); err != nil {
-		return err
-	}
-	verdicts := map[string]int{}
-	for _, d := range made {
-		verdicts[string(d.Verdict)]++
-	}
-	w.engine.Meters.Decided(verdicts, time.Since(began))
-	return w.engine.watchSources(ctx, arrivals)
-}
 
 // decided is one workflow's outcome for one arrival.
 type decided struct {
@@ -83,92 +27,101 @@ type decided struct {
 	before []decide.Later // what its workflow's pace had held, and tells before it
 }
 
-func (e *Engine) decideBatch(ctx context.Context, seqs []int64) ([]decided, error) {
-	arrivals, err := e.Store.ArrivalsBySeq(ctx, seqs)
-	if err != nil {
-		return nil, fmt.Errorf("reading arrivals: %w", err)
-	}
-	made, _, err := e.decideAll(ctx, arrivals, 0)
-	return made, err
+// lives is what is on for a batch of arrivals.
+type lives struct {
+	byID     map[int64][]store.Live // for ticks and starts, the one workflow that each is for
+	bySource map[string]liveSet
+	only     int64          // where not 0, nothing but this workflow is decided
+	but      map[int64]bool // where only is 0, these are not
 }
 
-// decidingTime is after how long of deciding the rest of a batch is left to another job, well within jobTimeout.
-const decidingTime = 8 * time.Second
-
-// decideAll decides arrivals for the workflows that are on for their sources, and ticks and starts for the one
-// workflow that each is for. It says how many of the arrivals it came to within a
-// time; 0 is without end.
-func (e *Engine) decideAll(ctx context.Context, arrivals []store.Arrival, within time.Duration) (made []decided, done int, err error) {
-	byID, bySource, err := e.liveFor(ctx, arrivals)
-	if err != nil {
-		return nil, 0, fmt.Errorf("reading what is on: %w", err)
+// concerned gives the workflows that an arrival could concern. Without a record, all that are on.
+func (v *lives) concerned(row *store.Arrival, record map[string]any) []store.Live {
+	var all []store.Live
+	switch set := v.bySource[row.Source]; {
+	case row.ForWorkflow != nil:
+		all = v.byID[*row.ForWorkflow]
+	case record == nil:
+		all = set.lives
+	default:
+		all = set.concerned(record)
 	}
+	if v.only == 0 && len(v.but) == 0 {
+		return all
+	}
+	return slices.DeleteFunc(slices.Clone(all), func(l store.Live) bool {
+		if v.only != 0 {
+			return l.ID != v.only
+		}
+		return v.but[l.ID]
+	})
+}
+
+// decideAll decides arrivals for what is on for them. It says how many of the arrivals it came to within a time, of
+// which there is at least one, and how long each workflow took; a time of 0 is without end.
+func (e *Engine) decideAll(ctx context.Context, arrivals []store.Arrival, on lives, within time.Duration) (made []decided, done int, took map[int64]time.Duration, err error) {
 	find, failed := e.finder(ctx)
-	var scratch []int
+	took = map[int64]time.Duration{}
 	reach, began := formula.Reach{Find: find, Outside: e.outside(ctx, AskAll)}, time.Now()
+	at := began
 	for i := range arrivals {
-		if i > 0 && within > 0 && time.Since(began) > within {
-			return made, i, failed()
+		if i > 0 && within > 0 && at.Sub(began) > within {
+			return made, i, took, failed()
 		}
 		row := &arrivals[i]
-		set := bySource[row.Source]
-		lives := set.lives
-		if row.ForWorkflow != nil {
-			lives = byID[*row.ForWorkflow]
-		}
-		if len(lives) == 0 {
+		if len(on.concerned(row, nil)) == 0 {
 			continue
 		}
 		a, err := row.Core()
 		if err != nil {
-			return nil, 0, err
-		}
-		if row.ForWorkflow == nil {
-			lives, scratch = set.concerned(a.Record, scratch)
+			return nil, 0, nil, err
 		}
 		sc := decide.NewScope(a)
 		sc.Reach = reach
-		for _, l := range lives {
+		for _, l := range on.concerned(row, a.Record) {
 			if row.Seq <= l.Since {
 				continue
 			}
 			d, err := e.one(ctx, row.Seq, l, sc)
 			if err != nil {
-				return nil, 0, err
+				return nil, 0, nil, err
 			}
 			if d.Verdict != decide.Ignored {
 				made = append(made, d)
 			}
+			now := time.Now()
+			took[l.ID] += now.Sub(at)
+			at = now
 		}
 	}
-	return made, len(arrivals), failed() // what could not be looked up now is decided again
+	return made, len(arrivals), took, failed() // what could not be looked up now is decided again
 }
 
 // liveFor finds what is on: for ticks and starts the one workflow that each is for, for all else those on the source.
-func (e *Engine) liveFor(ctx context.Context, arrivals []store.Arrival) (byID map[int64][]store.Live, bySource map[string]liveSet, err error) {
+func (e *Engine) liveFor(ctx context.Context, arrivals []store.Arrival) (out lives, err error) {
 	named := map[int64]bool{}
-	byID, bySource = map[int64][]store.Live{}, map[string]liveSet{}
+	out = lives{byID: map[int64][]store.Live{}, bySource: map[string]liveSet{}}
 	for _, a := range arrivals {
 		if a.ForWorkflow != nil {
 			named[*a.ForWorkflow] = true
 			continue
 		}
-		if _, ok := bySource[a.Source]; !ok {
-			if bySource[a.Source], err = e.liveSet(ctx, a.Source); err != nil {
-				return nil, nil, err
+		if _, ok := out.bySource[a.Source]; !ok {
+			if out.bySource[a.Source], err = e.liveSet(ctx, a.Source); err != nil {
+				return lives{}, err
 			}
 		}
 	}
 	if len(named) > 0 {
 		list, err := e.Store.LiveNamed(ctx, slices.Collect(maps.Keys(named)))
 		if err != nil {
-			return nil, nil, err
+			return lives{}, err
 		}
 		for _, l := range list {
-			byID[l.ID] = append(byID[l.ID], l)
+			out.byID[l.ID] = append(out.byID[l.ID], l)
 		}
 	}
-	return byID, bySource, nil
+	return out, nil
 }
 
 // one decides for one workflow, on a scope that reaches what sheets may look at. What is wrong with the sheet fails this arrival for this workflow and
@@ -197,15 +150,7 @@ func (e *Engine) one(ctx context.Context, seq int64, l store.Live, sc *formula.S
 	return out, nil
 }
 
-// keep writes outcomes: the verdicts, and the posts of those that are new.
-func (e *Engine) keep(ctx context.Context, st *store.Store, made []decided, send bool) error {
-	if len(made) == 0 {
-		return nil
-	}
-	return st.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error { return e.keepIn(ctx, tx, made, send) })
-}
-
-// keepIn writes outcomes in a transaction that has more to do.
+// keepIn writes outcomes in a transaction: the verdicts, and the posts and steps of those that are new.
 func (e *Engine) keepIn(ctx context.Context, tx *sql.Tx, made []decided, send bool) error {
 	if len(made) == 0 {
 		return nil

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
@@ -36,7 +35,6 @@ const (
 
 // The queues of jobs.
 const (
-	queueDecide = "decide"
 	queuePost   = "post"
 	queueFollow = "follow"
 )
@@ -56,8 +54,8 @@ type Engine struct {
 	lookups   lookups
 	sets      sets
 	inserts   *river.Client[*sql.Tx] // adds jobs in GORM's transactions
-	intake    *river.Client[pgx.Tx]  // adds jobs in intake's
 	work      workClient
+	decider   *decider
 	pollers   *pollers
 	clock     *clock
 	alive     *alive
@@ -96,10 +94,7 @@ func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) 
 	}
 	s.OnClose(e.lazy.Close)
 	s.OnClose(e.scripts.Close)
-	e.intake, err = river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
-		FetchCooldown: fetchCooldown, FetchPollInterval: fetchPoll, Logger: quiet(log),
-	})
-	return e, err
+	return e, nil
 }
 
 // durable returns when everything that has been committed so far is on the disk, lazily or not: a commit
@@ -113,7 +108,6 @@ func (e *Engine) durable(ctx context.Context) error {
 // Start begins to work on jobs until Stop.
 func (e *Engine) Start(ctx context.Context) error {
 	workers := river.NewWorkers()
-	river.AddWorker(workers, &decideWorker{engine: e})
 	river.AddWorker(workers, &drainWorker{engine: e})
 	river.AddWorker(workers, &sweepWorker{engine: e})
 	river.AddWorker(workers, &followWorker{engine: e})
@@ -121,7 +115,6 @@ func (e *Engine) Start(ctx context.Context) error {
 	client, err := river.NewClient(riverpgxv5.New(e.lazy.Pool), &river.Config{
 		ID: name,
 		Queues: map[string]river.QueueConfig{
-			queueDecide:        {MaxWorkers: 2},
 			queuePost:          {MaxWorkers: 16},
 			queueFollow:        {MaxWorkers: 6},
 			river.QueueDefault: {MaxWorkers: 2},
@@ -152,7 +145,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		return err
 	}
 	ctx, e.stop = context.WithCancel(ctx)
-	e.pollers, e.clock = e.startPollers(ctx), e.startClock(ctx)
+	e.decider, e.pollers, e.clock = e.startDecider(ctx), e.startPollers(ctx), e.startClock(ctx)
 	return nil
 }
 
@@ -165,6 +158,7 @@ func (e *Engine) Stop() {
 		e.stop()
 		e.pollers.wait()
 		e.clock.wait()
+		e.decider.wait()
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()

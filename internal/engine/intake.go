@@ -2,11 +2,13 @@ package engine
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"gorm.io/gorm"
 
 	"dorfbote/internal/connect/hook"
 )
@@ -194,15 +196,7 @@ func (e *Engine) History(ctx context.Context, events []hook.Event) error {
 		if err != nil {
 			return err
 		}
-		seqs := make([]int64, len(receipts))
-		for i, r := range receipts {
-			seqs[i] = r.Seq
-		}
-		made, err := e.decideBatch(ctx, seqs)
-		if err != nil {
-			return err
-		}
-		if err := e.keep(ctx, e.Store, made, false); err != nil {
+		if err := e.decideHistory(ctx, receipts); err != nil {
 			return err
 		}
 	}
@@ -217,4 +211,25 @@ func (e *Engine) History(ctx context.Context, events []hook.Event) error {
 		}
 	}
 	return nil
+}
+
+// decideHistory decides what has just been written as history. Nothing of it is left for the lanes.
+func (e *Engine) decideHistory(ctx context.Context, receipts []Receipt) error {
+	seqs := make([]int64, len(receipts))
+	for i, r := range receipts {
+		seqs[i] = r.Seq
+	}
+	arrivals, err := e.Store.ArrivalsBySeq(ctx, seqs)
+	if err != nil {
+		return fmt.Errorf("reading arrivals: %w", err)
+	}
+	on, err := e.liveFor(ctx, arrivals)
+	if err != nil {
+		return fmt.Errorf("reading what is on: %w", err)
+	}
+	made, _, _, err := e.decideAll(ctx, arrivals, on, 0)
+	if err != nil {
+		return err
+	}
+	return e.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error { return e.keepIn(ctx, tx, made, false) })
 }

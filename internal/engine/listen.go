@@ -48,28 +48,33 @@ type Hub struct {
 // NewHub starts listening until ctx ends. A lost connection is made again.
 func NewHub(ctx context.Context, e *Engine) *Hub {
 	h := &Hub{engine: e, subs: map[chan Event]struct{}{}}
-	go func() {
-		for ctx.Err() == nil {
-			if err := h.listen(ctx); err != nil && ctx.Err() == nil {
-				e.Log.Warn("listening to the database failed; trying again", "error", err)
-				time.Sleep(time.Second)
-				h.send(Event{Topic: "all"}) // whatever was missed meanwhile
-			}
-		}
-	}()
+	go hear(ctx, e, h.send)
 	return h
 }
 
-func (h *Hub) listen(ctx context.Context) error {
-	cfg := h.engine.Store.Pool.Config().ConnConfig
-	conn, err := pgx.ConnectConfig(ctx, cfg)
+// topicAll says that events may have been missed.
+const topicAll = "all"
+
+// hear hands on what processes tell each other, until ctx ends. A lost connection is made again.
+func hear(ctx context.Context, e *Engine, each func(Event)) {
+	for ctx.Err() == nil {
+		if err := hearOnce(ctx, e, each); err != nil && ctx.Err() == nil {
+			e.Log.Warn("listening to the database failed; trying again", "error", err)
+			wait(ctx, 500*time.Millisecond)
+		}
+	}
+}
+
+func hearOnce(ctx context.Context, e *Engine, each func(Event)) error {
+	conn, err := pgx.ConnectConfig(ctx, e.Store.Pool.Config().ConnConfig.Copy())
 	if err != nil {
 		return err
 	}
-	defer conn.Close(context.Background())
+	defer conn.Close(context.WithoutCancel(ctx))
 	if _, err := conn.Exec(ctx, "LISTEN "+channelName); err != nil {
 		return err
 	}
+	each(Event{Topic: topicAll}) // whatever was missed before
 	for {
 		n, err := conn.WaitForNotification(ctx)
 		if err != nil {
@@ -77,7 +82,7 @@ func (h *Hub) listen(ctx context.Context) error {
 		}
 		var ev Event
 		if json.Unmarshal([]byte(n.Payload), &ev) == nil {
-			h.send(ev)
+			each(ev)
 		}
 	}
 }

@@ -70,14 +70,14 @@ func (e *Engine) liveSet(ctx context.Context, source string) (liveSet, error) {
 }
 
 // concerned gives the workflows that a record could concern.
-func (s liveSet) concerned(record map[string]any, scratch []int) (lives []store.Live, reuse []int) {
+func (s liveSet) concerned(record map[string]any) []store.Live {
 	if s.index == nil {
-		return s.lives, scratch
+		return s.lives
 	}
-	scratch = s.index.Concerned(record, scratch)
-	out := make([]store.Live, len(scratch))
-	for i, n := range scratch {
+	found := s.index.Concerned(record, nil)
+	out := make([]store.Live, len(found))
+	for i, n := range found {
 		out[i] = s.lives[n]
 	}
-	return out, scratch
+	return out
 }

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"gorm.io/gorm"
@@ -17,15 +16,14 @@ import (
 
 // SwitchOn switches a workflow on, sets what it waits for, and has it decide the past arrivals that it is to begin with.
 func (e *Engine) SwitchOn(ctx context.Context, id int64, plan *sheet.Plan, on store.SwitchedOn) (*store.Workflow, error) {
-	on.Source, on.Form = plan.Source, plan.Trigger.Form
+	on.Source, on.Form, on.Asks = plan.Source, plan.Trigger.Form, plan.Asks()
+	if plan.Timed() || plan.AsksFor() {
+		on.Since = -1 // it begins with nothing that has passed
+	}
 	trigger := triggerOf(on.Sheet)
-	w, err := e.Store.SwitchOn(ctx, id, on, func(tx *gorm.DB, w *store.Workflow) error {
+	return e.Store.SwitchOn(ctx, id, on, func(tx *gorm.DB, w *store.Workflow) error {
 		return e.Arm(ctx, tx, w, plan, trigger)
 	})
-	if err != nil || on.Since < 0 || plan.Timed() || plan.AsksFor() {
-		return w, err
-	}
-	return w, e.decidePast(ctx, plan.Source, w.Since)
 }
 
 // triggerOf is what a sheet says of its start, in one form.
@@ -40,23 +38,6 @@ func triggerOf(text string) string {
 	}
 	m, _ := v.(map[string]any)
 	return string(value.AppendJSON(nil, m["watch"]))
-}
-
-// pastBatch is how many past arrivals one job decides.
-const pastBatch = 500
-
-func (e *Engine) decidePast(ctx context.Context, source string, since int64) error {
-	for {
-		var seqs []int64
-		err := e.Store.DB.WithContext(ctx).Raw("SELECT seq FROM arrivals WHERE source = ? AND seq > ? AND for_workflow IS NULL ORDER BY seq LIMIT ?", source, since, pastBatch).Scan(&seqs).Error
-		if err != nil || len(seqs) == 0 {
-			return err
-		}
-		if _, err := e.inserts.Insert(ctx, DecideArgs{Seqs: seqs}, nil); err != nil {
-			return fmt.Errorf("having past arrivals decided: %w", err)
-		}
-		since = seqs[len(seqs)-1]
-	}
 }
 
 // Beginning says what switching on from an arrival on would do at once.

@@ -19,18 +19,14 @@ import (
 // given out under a lock that is held until the transaction ends, so whoever sees one sees all before it. Each
 // timed workflow remembers how far it has seen, and one process at a time moves it on.
 
-// watchSources moves on every timed workflow on the arrivals' sources.
-func (e *Engine) watchSources(ctx context.Context, arrivals []store.Arrival) error {
-	_, bySource, err := e.liveFor(ctx, arrivals)
-	if err != nil {
-		return err
-	}
-	for _, set := range bySource {
+// watchAll moves on every timed workflow of a batch's lane, in the transaction that decides it.
+func (e *Engine) watchAll(ctx context.Context, tx *sql.Tx, on lives) error {
+	for _, set := range on.bySource {
 		for _, l := range set.lives {
-			if !l.Timed() {
+			if !l.Timed() || on.only != 0 && on.only != l.ID || on.only == 0 && on.but[l.ID] {
 				continue
 			}
-			if err := e.lazy.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error { return e.catchUp(ctx, tx, l) }); err != nil {
+			if err := e.catchUp(ctx, tx, l); err != nil {
 				return fmt.Errorf("the timers of workflow %d: %w", l.ID, err)
 			}
 		}

@@ -22,16 +22,7 @@ import (
 func (w *world) switchOn(t *testing.T, name, watch, keep string) (store.Live, *sheet.Plan) {
 	t.Helper()
 	text := fmt.Sprintf("dorfbote: 1\nname: %s\nwatch: %s\n%s\nmessages:\n  m: {title: \"%s ${arrival.kind}\"}\nroute: {otherwise: {tell: [{to: \"square/#tours\", message: m}]}}\n", name, watch, keep, name)
-	known, err := w.Known(context.Background())
-	require.NoError(t, err)
-	known.Sources = nil
-	plan, _, problems := sheet.Compile([]byte(text), known)
-	require.NotNil(t, plan, "%v", problems)
-	row := store.Workflow{Name: name, Draft: text, CreatedAt: time.Now(), UpdatedAt: time.Now()}
-	require.NoError(t, w.Store.DB.Create(&row).Error)
-	on, err := w.SwitchOn(context.Background(), row.ID, plan, store.SwitchedOn{Sheet: text, Since: -1})
-	require.NoError(t, err)
-	return store.Live{ID: row.ID, Version: on.Version, Source: on.Source, Form: on.Form}, plan
+	return w.turnOn(t, text, -1)
 }
 
 func batch(key string, fields map[string]any) hook.Event {
@@ -73,6 +64,7 @@ func TestDueMomentsAreExactAndFollowTheField(t *testing.T) {
 		assert.Less(t, d, time.Second)
 		assert.GreaterOrEqual(t, d, time.Duration(0))
 	}
+	w.decided(t)
 	var verdicts []string
 	require.NoError(t, w.Store.DB.Raw("SELECT a.subject || ' ' || v.verdict FROM verdicts v JOIN arrivals a ON a.seq = v.arrival WHERE v.workflow_id = ? ORDER BY 1", live.ID).Scan(&verdicts).Error)
 	assert.Equal(t, []string{"a told", "b told", "c dropped", "old told"}, verdicts)

@@ -18,8 +18,8 @@ import (
 // keyed names a record or an event within its source.
 type keyed struct{ source, key string }
 
-// write stores events in a transaction: the arrivals, the latest record of each key, and, unless the
-// events are history, one job that names the batch.
+// write stores events in a transaction: the arrivals, and the latest record of each key. What is no history lies beyond
+// its source's mark then, and is decided.
 //
 // It speaks to PostgreSQL directly, with statements in batches: how many senders can be served is
 // decided by how long this takes, and that by the number of round trips.
@@ -65,21 +65,35 @@ func (e *Engine) write(ctx context.Context, tx pgx.Tx, events []hook.Event, deci
 	if decide {
 		countArrivals(batch, fresh)
 	}
-	last := fresh[len(fresh)-1]
-	if decide {
-		raw, _ := json.Marshal(Event{Topic: "arrivals", Source: last.Source, Seq: last.Seq})
-		batch.Queue("SELECT pg_notify($1, $2)", channelName, string(raw))
-	}
+	begun(batch, fresh, decide)
 	if err := tx.SendBatch(ctx, batch).Close(); err != nil {
 		return nil, fmt.Errorf("storing arrivals: %w", err)
 	}
-	if !decide {
-		return receipts, nil
-	}
-	if _, err := e.intake.InsertTx(ctx, tx, DecideArgs{Seqs: k.seqs[:len(fresh)]}, nil); err != nil {
-		return nil, fmt.Errorf("adding the job: %w", err)
-	}
 	return receipts, nil
+}
+
+// begun sees to it that each source has a mark, beyond which lies what is to be decided, and tells the deciders. History
+// is decided by whoever writes it: its marks lie behind it.
+func begun(batch *pgx.Batch, fresh []store.Arrival, decide bool) {
+	first, last := map[string]int64{}, map[string]int64{}
+	for _, a := range fresh {
+		if _, ok := first[a.Source]; !ok {
+			first[a.Source] = a.Seq
+		}
+		last[a.Source] = a.Seq
+	}
+	sources := value.SortedKeys(first)
+	if !decide {
+		for _, s := range sources {
+			batch.Queue("INSERT INTO marks (source, seq) VALUES ($1, $2) ON CONFLICT (source) DO UPDATE SET seq = excluded.seq", s, last[s])
+		}
+		return
+	}
+	for _, s := range sources {
+		batch.Queue("INSERT INTO marks (source, seq) VALUES ($1, $2) ON CONFLICT DO NOTHING", s, first[s]-1)
+		raw, _ := json.Marshal(Event{Topic: "arrivals", Source: s, Seq: last[s]})
+		batch.Queue("SELECT pg_notify($1, $2)", channelName, string(raw))
+	}
 }
 
 // knowledge is what the database knows of a batch of events.

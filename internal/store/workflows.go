@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"time"
 
@@ -86,6 +87,16 @@ func (s *Store) Versions(ctx context.Context, id int64) ([]Version, error) {
 type SwitchedOn struct {
 	Sheet, Source, Form, Note, By string
 	Since                         int64
+	// Asks says that it asks services or runs scripts: it goes at its own pace and holds up no other.
+	Asks bool
+}
+
+// reads names the source whose arrivals a workflow decides.
+func reads(source, form string) string {
+	if source == "" {
+		return "dorfbote/" + form
+	}
+	return source
 }
 
 // SwitchOn makes the sheet a new version, unless it is the current version's already, and switches
@@ -95,10 +106,23 @@ type SwitchedOn struct {
 // set what a timed workflow waits for.
 func (s *Store) SwitchOn(ctx context.Context, id int64, on SwitchedOn, arm func(tx *gorm.DB, w *Workflow) error) (*Workflow, error) {
 	var w Workflow
-	err := s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Raw("SELECT * FROM workflows WHERE id = ? FOR UPDATE", id).Scan(&w).Error; err != nil {
+	source := reads(on.Source, on.Form)
+	// A source is known before anything comes, so that its mark can be held below.
+	err := s.DB.WithContext(ctx).Exec("INSERT INTO marks (source, seq) SELECT @s, coalesce(max(seq), 0) FROM arrivals WHERE source = @s ON CONFLICT DO NOTHING", sql.Named("s", source)).Error
+	if err != nil {
+		return nil, err
+	}
+	err = s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		// Locks are taken in the order in which deciding takes them: the mark, the workflow, its watch.
+		var mark int64
+		if err := tx.Raw("SELECT seq FROM marks WHERE source = ? FOR UPDATE", source).Scan(&mark).Error; err != nil {
 			return err
 		}
+		if err := tx.Raw("SELECT * FROM workflows WHERE id = ? FOR NO KEY UPDATE", id).Scan(&w).Error; err != nil {
+			return err
+		}
+		was := reads(w.Source, w.Form)
+		goesOn := w.IsOn && was == source
 		if w.ID == 0 {
 			return gorm.ErrRecordNotFound
 		}
@@ -125,14 +149,43 @@ func (s *Store) SwitchOn(ctx context.Context, id int64, on SwitchedOn, arm func(
 		if err := tx.Model(&w).Select("version", "is_on", "source", "form", "since", "updated_at", "updated_by").Updates(&w).Error; err != nil {
 			return err
 		}
+		if err := ownPace(tx, &w, on, source, mark, goesOn); err != nil {
+			return err
+		}
 		return arm(tx, &w)
 	})
 	return &w, err
 }
 
+// ownPace gives a workflow that is switched on a mark of its own where it asks the outside, or begins with what has
+// passed. One that had a mark and no longer needs it joins the others once it has caught up.
+func ownPace(tx *gorm.DB, w *Workflow, on SwitchedOn, source string, mark int64, goesOn bool) error {
+	var had []OwnMark
+	if err := tx.Where("workflow_id = ?", w.ID).Find(&had).Error; err != nil {
+		return err
+	}
+	m := OwnMark{WorkflowID: w.ID, Source: source, Seq: mark, Stays: on.Asks}
+	needs := on.Asks
+	if goesOn && len(had) > 0 && had[0].Source == source {
+		m.Seq, needs = had[0].Seq, true
+	}
+	if on.Since >= 0 && on.Since < m.Seq {
+		m.Seq, needs = on.Since, true
+	}
+	if !needs {
+		return tx.Exec("DELETE FROM own_marks WHERE workflow_id = ?", w.ID).Error
+	}
+	return tx.Save(&m).Error
+}
+
 // SwitchOff stops a workflow; its posts that wait are still sent.
 func (s *Store) SwitchOff(ctx context.Context, id int64, by string) error {
-	return s.DB.WithContext(ctx).Model(&Workflow{ID: id}).Updates(map[string]any{"is_on": false, "updated_by": by, "updated_at": time.Now()}).Error
+	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Model(&Workflow{ID: id}).Updates(map[string]any{"is_on": false, "updated_by": by, "updated_at": time.Now()}).Error; err != nil {
+			return err
+		}
+		return tx.Exec("DELETE FROM own_marks WHERE workflow_id = ?", id).Error
+	})
 }
 
 // Live is a version that is on.

@@ -123,6 +123,11 @@ type PlanGather struct {
 	Tell    *PlanBranch // where it is another branch
 }
 
+// Asks tells whether it asks services or runs scripts, which may be slow.
+func (p *Plan) Asks() bool {
+	return slices.ContainsFunc(p.Gather, func(g PlanGather) bool { return g.HTTP != nil || g.Script != "" })
+}
+
 // Fetches says whether something is gathered from a service.
 func (p *Plan) Fetches() bool {
 	return slices.ContainsFunc(p.Gather, func(g PlanGather) bool { return g.HTTP != nil })
