@@ -34,8 +34,6 @@ const (
 	turnTime = 2 * time.Second
 	// behindLook is how often a process looks for lanes that nobody has told it of, such as those of a process that is gone.
 	behindLook = time.Second
-	// lateAfter is how old an arrival beyond the mark is when it counts as late.
-	lateAfter = 30 * time.Second
 	// heldUp is how much of a batch's time one workflow may take before it gets a mark of its own.
 	heldUp = 250 * time.Millisecond
 	// quickLanes and ownLanes are how many lanes of each sort a process decides at once.
@@ -69,8 +67,11 @@ func (e *Engine) startDecider(ctx context.Context) *decider {
 			switch ev.Topic {
 			case "arrivals":
 				d.wake(ctx, store.Lane{Source: ev.Source})
-			case topicAll:
+			case topicAll: // the database may have been away: what was on its way may have been lost with it
 				d.look(ctx)
+				if err := e.wakeAll(ctx); err != nil && ctx.Err() == nil {
+					e.Log.Warn("looking for what waits failed", "error", err)
+				}
 			}
 		})
 	})

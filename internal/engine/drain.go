@@ -343,16 +343,7 @@ type sweepWorker struct {
 
 // Work wakes every destination that has something to send, for drains that were lost with a process.
 func (w *sweepWorker) Work(ctx context.Context, _ *river.Job[SweepArgs]) error {
-	names, err := w.engine.Store.WaitingDestinations(ctx)
-	if err != nil {
-		return err
-	}
-	for _, n := range names {
-		if err := w.engine.Wake(ctx, n); err != nil {
-			return err
-		}
-	}
-	if err := w.engine.sweepSteps(ctx); err != nil {
+	if err := w.engine.wakeAll(ctx); err != nil {
 		return err
 	}
 	if err := w.engine.LookForDrift(ctx); err != nil {
@@ -362,6 +353,20 @@ func (w *sweepWorker) Work(ctx context.Context, _ *river.Job[SweepArgs]) error {
 		return err
 	}
 	return w.engine.tidy(ctx)
+}
+
+// wakeAll wakes every destination and every run that has something to do.
+func (e *Engine) wakeAll(ctx context.Context) error {
+	names, err := e.Store.WaitingDestinations(ctx)
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		if err := e.Wake(ctx, n); err != nil {
+			return err
+		}
+	}
+	return e.sweepSteps(ctx)
 }
 
 // tidy drops what is only kept for a while.

@@ -188,6 +188,8 @@ func (e *Engine) doStep(ctx context.Context, s *store.Step) (bool, error) {
 	return e.stepFailed(ctx, s)
 }
 
+// settleStep writes down what came of trying a step. It waits for the disk: a step that is done again may not be known as
+// the same everywhere.
 func (e *Engine) settleStep(ctx context.Context, s *store.Step, tried store.Attempt, notBefore *time.Time) error {
 	raw, _ := json.Marshal(Event{Topic: "steps", Seq: s.Arrival})
 	var done *time.Time
@@ -195,7 +197,7 @@ func (e *Engine) settleStep(ctx context.Context, s *store.Step, tried store.Atte
 		now := time.Now()
 		done = &now
 	}
-	return e.lazy.DB.WithContext(ctx).Exec(`WITH s AS (UPDATE steps SET state = @state, attempts = @attempts, status = @status, answer = @answer, not_before = CAST(@later AS timestamptz), done_at = CAST(@done AS timestamptz) WHERE id = @id RETURNING 1),
+	return e.Store.DB.WithContext(ctx).Exec(`WITH s AS (UPDATE steps SET state = @state, attempts = @attempts, status = @status, answer = @answer, not_before = CAST(@later AS timestamptz), done_at = CAST(@done AS timestamptz) WHERE id = @id RETURNING 1),
 		a AS (INSERT INTO attempts (step, at, took_ms, status, address, sent, answer) VALUES (@id, @at, @took, @status, @address, @sent, @raw) RETURNING 1)
 		SELECT pg_notify('`+channelName+`', @event), (SELECT count(*) FROM s), (SELECT count(*) FROM a)`,
 		sql.Named("state", s.State), sql.Named("attempts", s.Attempts), sql.Named("status", s.Status), sql.Named("answer", s.Answer), sql.Named("later", notBefore), sql.Named("done", done), sql.Named("id", s.ID),

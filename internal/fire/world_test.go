@@ -49,6 +49,10 @@ func TestMain(m *testing.M) {
 func play(role string) error {
 	ctx := context.Background()
 	st, err := store.Open(ctx, os.Getenv(urlEnv), 10)
+	for i := 0; err != nil && i < 100; i++ { // PostgreSQL has just been killed; whatever watches over processes starts them again
+		time.Sleep(200 * time.Millisecond)
+		st, err = store.Open(ctx, os.Getenv(urlEnv), 10)
+	}
 	if err != nil {
 		return err
 	}
@@ -126,8 +130,27 @@ type square struct {
 	answer func(c *call) (status int, retryAfter time.Duration)
 	count  bool // note only the titles, for very many
 	titles map[string]struct{}
+	spoil  func() spoilt        // what is wrong with the next call; nil is nothing
+	wrong  int                  // calls that something was wrong with
 	early  int                  // calls before a time that was asked for
 	until  map[string]time.Time // by channel
+}
+
+// spoilt is what goes wrong with a call.
+type spoilt int
+
+const (
+	answers   spoilt = iota // nothing
+	fails                   // 500, and the post is not taken
+	hesitates               // it is taken, after a while
+	hangsUp                 // it is taken, and the answer is lost
+)
+
+// spoiled is how many calls something was wrong with.
+func (s *square) spoiled() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.wrong
 }
 
 type call struct {
@@ -146,8 +169,22 @@ func newSquare(t testing.TB) *square {
 func (s *square) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	var p struct{ Title, Channel string }
 	_ = json.NewDecoder(r.Body).Decode(&p)
+	how := answers
+	if s.spoil != nil {
+		how = s.spoil()
+	}
+	if how == hesitates {
+		time.Sleep(300 * time.Millisecond)
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if how != answers {
+		s.wrong++
+	}
+	if how == fails {
+		w.WriteHeader(http.StatusInternalServerError)
+		return
+	}
 	c := call{key: r.Header.Get("Idempotency-Key"), channel: p.Channel, title: p.Title, at: time.Now(), status: http.StatusCreated}
 	if c.at.Before(s.until[c.channel]) {
 		s.early++
@@ -169,6 +206,12 @@ func (s *square) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.titles[c.title] = struct{}{}
 	} else {
 		s.calls = append(s.calls, c)
+	}
+	if how == hangsUp {
+		if conn, _, err := w.(http.Hijacker).Hijack(); err == nil {
+			_ = conn.Close()
+			return
+		}
 	}
 	w.WriteHeader(c.status)
 	_, _ = fmt.Fprintf(w, `{"id":"%d"}`, len(s.calls))

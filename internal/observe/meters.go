@@ -128,10 +128,13 @@ func class(status int) string {
 	return strconv.Itoa(status/100) + "xx"
 }
 
+// lateAfter is how old an arrival is when it should long have been decided.
+const lateAfter = 30 * time.Second
+
 // backlog tells what waits in the database.
 type backlog struct {
-	store                                    *store.Store
-	waiting, oldest, paused, jobs, steps, db *prometheus.Desc
+	store                                          *store.Store
+	waiting, oldest, paused, jobs, steps, late, db *prometheus.Desc
 }
 
 func newBacklog(st *store.Store) *backlog {
@@ -145,13 +148,14 @@ func newBacklog(st *store.Store) *backlog {
 		paused:  desc("destination_paused", "1 where a destination is paused.", "destination"),
 		jobs:    desc("jobs", "Jobs that are not done, by queue and state.", "queue", "state"),
 		steps:   desc("steps_waiting", "Steps of runs that wait."),
+		late:    desc("arrivals_undecided", "Arrivals that came in over 30 seconds ago and are not decided; to be 0."),
 		db:      desc("database_connections", "Connections to PostgreSQL, by state.", "state"),
 	}
 }
 
 // Describe implements prometheus.Collector.
 func (b *backlog) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{b.waiting, b.oldest, b.paused, b.jobs, b.steps, b.db} {
+	for _, d := range []*prometheus.Desc{b.waiting, b.oldest, b.paused, b.jobs, b.steps, b.late, b.db} {
 		ch <- d
 	}
 }
@@ -194,6 +198,9 @@ func (b *backlog) Collect(ch chan<- prometheus.Metric) {
 		for _, j := range jobs {
 			gauge(b.jobs, float64(j.N), j.Queue, j.State)
 		}
+	}
+	if n, err := b.store.Undecided(ctx, lateAfter); err == nil {
+		gauge(b.late, float64(n))
 	}
 	var steps int64
 	if db.Raw("SELECT count(*) FROM steps WHERE state = 'waiting'").Scan(&steps).Error == nil {

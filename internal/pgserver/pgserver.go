@@ -192,32 +192,69 @@ func claim(dir string) (*os.File, error) {
 	return f, nil
 }
 
-// sweep ends a server that is still running on the folder.
+// sweep ends a server that is still running on the folder, and what a killed one has left of itself.
 func sweep(data string) error {
 	pidFile := filepath.Join(data, "postmaster.pid")
 	raw, err := os.ReadFile(pidFile)
 	if err != nil {
-		return nil
+		return orphans(data)
 	}
 	pid, err := strconv.Atoi(strings.TrimSpace(strings.SplitN(string(raw), "\n", 2)[0]))
 	if err != nil || pid <= 1 {
 		return os.Remove(pidFile)
 	}
 	cmdline, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
-	if !strings.Contains(string(cmdline), data) {
-		return os.Remove(pidFile) // the number belongs to something else by now
+	if !strings.Contains(string(cmdline), data) { // it is gone, and the number may belong to something else by now
+		if err := orphans(data); err != nil {
+			return err
+		}
+		return os.Remove(pidFile)
 	}
 	for _, sig := range []syscall.Signal{syscall.SIGINT, syscall.SIGQUIT, syscall.SIGKILL} {
 		_ = syscall.Kill(pid, sig)
 		for range 50 {
 			if syscall.Kill(pid, 0) != nil {
 				_ = os.Remove(pidFile)
-				return nil
+				return orphans(data)
 			}
 			time.Sleep(100 * time.Millisecond)
 		}
 	}
 	return fmt.Errorf("a PostgreSQL with process id %d runs on %s and cannot be ended", pid, data)
+}
+
+// orphans waits for the processes of a server whose first one was killed: they end by themselves, and until they have,
+// no other server may touch the folder.
+func orphans(data string) error {
+	for try := range 100 {
+		list := processesIn(data)
+		if len(list) == 0 {
+			return nil
+		}
+		if try > 50 {
+			for _, pid := range list {
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+			}
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	return fmt.Errorf("what is left of a killed PostgreSQL runs on %s and cannot be ended", data)
+}
+
+// processesIn lists the processes whose working directory is a folder, as that of every process of PostgreSQL is its data.
+func processesIn(data string) (out []int) {
+	real, err := filepath.EvalSymlinks(data)
+	if err != nil {
+		return nil
+	}
+	links, _ := filepath.Glob("/proc/[0-9]*/cwd")
+	for _, l := range links {
+		if at, err := os.Readlink(l); err == nil && at == real {
+			pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(l)))
+			out = append(out, pid)
+		}
+	}
+	return out
 }
 
 func freePort() (int, error) {
@@ -267,5 +304,56 @@ func (s *Server) Stop() {
 			return
 		case <-time.After(10 * time.Second):
 		}
+	}
+}
+
+// What Kill kills.
+const (
+	KillAll        = iota // every process at once, as when the machine goes
+	KillPostmaster        // the first process; the others notice and end
+	KillBackend           // one that serves a connection; PostgreSQL then starts itself anew
+)
+
+// Kill ends processes of the server at once, for proofs that nothing is lost by it. After the first two the server is
+// gone, and may be started again on the same folder and port.
+func (s *Server) Kill(what int) {
+	data := filepath.Join(s.dir, "data")
+	var own []int
+	for _, pid := range processesIn(data) {
+		if pid != s.cmd.Process.Pid {
+			own = append(own, pid)
+		}
+	}
+	switch what {
+	case KillBackend:
+		for _, pid := range own {
+			name, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", pid))
+			if strings.Contains(string(name), "127.0.0.1") {
+				_ = syscall.Kill(pid, syscall.SIGKILL)
+				return
+			}
+		}
+		return
+	case KillAll:
+		_ = s.cmd.Process.Kill()
+		for _, pid := range own {
+			_ = syscall.Kill(pid, syscall.SIGKILL)
+		}
+	default:
+		_ = s.cmd.Process.Kill()
+	}
+	err := <-s.done
+	s.done <- err
+	_ = s.lock.Close()
+}
+
+// Gone tells whether the server has ended.
+func (s *Server) Gone() bool {
+	select {
+	case err := <-s.done:
+		s.done <- err
+		return true
+	default:
+		return false
 	}
 }
