@@ -68,7 +68,17 @@ func (f *Formula) String() string { return f.text }
 func (f *Formula) Run(sc *Scope) (any, error) { return f.run(f.words.env(sc)) }
 
 func (f *Formula) run(env map[string]any) (any, error) {
+	m, nested := env[meterName].(*meter)
+	if !nested {
+		elapsed, _ := env[clockName].(func() time.Duration)
+		m = newMeter(elapsed)
+		env[meterName] = m
+		defer delete(env, meterName)
+	}
 	v, err := expr.Run(f.program, env)
+	if err == nil {
+		err = m.whole(v)
+	}
 	if err != nil {
 		var fe *file.Error
 		msg := err.Error()
@@ -85,7 +95,11 @@ func (w *Words) options(how typing) []expr.Option {
 		expr.Env(w.envTypes(how)), expr.Patch(patcher{}),
 		expr.DisableBuiltin("now"), expr.DisableBuiltin("date"), expr.MaxNodes(2000),
 	}
-	return append(opts, functions(w)...)
+	opts = append(opts, functions(w)...)
+	if how == running {
+		opts = append(append(opts, bounded()...), expr.Patch(bounder{}))
+	}
+	return opts
 }
 
 // patcher makes every step of a path optional, and hands functions that need it the moment or the
@@ -215,6 +229,9 @@ func plainType(t string) string { return plainTypes.Replace(t) }
 func runtimeWords(msg string) string {
 	if i := strings.Index(msg, "\n"); i > 0 {
 		msg = msg[:i]
+	}
+	if strings.Contains(msg, "memory budget exceeded") {
+		return errItems.Error()
 	}
 	if rest, ok := strings.CutPrefix(msg, "invalid operation: "); ok {
 		return "cannot calculate " + plainType(rest)

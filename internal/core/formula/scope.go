@@ -171,9 +171,15 @@ func (w *Words) env(sc *Scope) map[string]any {
 	for name, v := range sc.Typed {
 		env[name] = v
 	}
+	if sc.Outside != nil {
+		env[clockName] = sc.Outside.Elapsed
+	}
 	sc.env = env
 	return env
 }
+
+// clockName is what formulas have their clock under, where there is one.
+const clockName = "·clock"
 
 func changedNames(sc *Scope) []any {
 	names := value.Changed(sc.Before, sc.Record)
@@ -280,7 +286,7 @@ func (w *Words) envTypes(how typing) types.Map {
 	loose := how == loosely
 	if how == running {
 		env := types.Map{}
-		for _, n := range []string{"record", "before", "arrival", "answers", "changed", "now", "it"} {
+		for _, n := range []string{"record", "before", "arrival", "answers", "changed", "now", "it", meterName} {
 			env[n] = types.Any
 		}
 		for _, g := range w.Gathered {

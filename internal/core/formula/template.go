@@ -122,7 +122,9 @@ func (t *Template) text(env map[string]any) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		b.WriteString(Show(v, p.Formula.words.Workspace))
+		if b.WriteString(Show(v, p.Formula.words.Workspace)); b.Len() > maxMade {
+			return "", errMade
+		}
 	}
 	return b.String(), nil
 }
