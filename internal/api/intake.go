@@ -68,7 +68,12 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request) {
 	}
 	receipts := []engine.Receipt{}
 	if len(events) > 0 {
-		if receipts, err = s.Intake.Take(r.Context(), events); err != nil {
+		var many *engine.TooManyError
+		switch receipts, err = s.Intake.Take(r.Context(), events); {
+		case errors.As(err, &many):
+			s.refuse(w, r, c.ID, body, http.StatusRequestEntityTooLarge, "body", many.Error())
+			return
+		case err != nil:
 			busy(w)
 			return
 		}
@@ -94,7 +99,7 @@ func (s *Server) arrived(receipts []engine.Receipt) {
 
 func busy(w http.ResponseWriter) {
 	w.Header().Set("Retry-After", "2")
-	writeProblem(w, http.StatusServiceUnavailable, "", "events cannot be stored at the moment; nothing was taken in, so send them again")
+	writeProblem(w, http.StatusServiceUnavailable, "", "events cannot be stored at the moment; send them again, all of them: what was stored already is known by its id")
 }
 
 // sourceCache remembers connections and sources, which change rarely and are asked for with every

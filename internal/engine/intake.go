@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -60,8 +61,42 @@ func NewIntake(ctx context.Context, e *Engine) *Intake {
 	return in
 }
 
-// Take stores events, all or none. When it returns without an error they are durable.
+// MaxUnnamed is the most events without an id of their own that are taken in at once.
+const MaxUnnamed = 2000
+
+// TooManyError says that so many events cannot be taken in at once.
+type TooManyError struct{ Events int }
+
+func (e *TooManyError) Error() string {
+	return fmt.Sprintf("these are %d records without an id of their own, of which %d at most are taken in at once; send fewer at a time, or give the request a Webhook-Id header, by which it can be sent again safely", e.Events, MaxUnnamed)
+}
+
+// Take stores events. When it returns without an error they are durable. Up to 500 are stored all or none; more are stored
+// in parts, between which others are served. Where that breaks off, what was stored is known by its ids when all are sent
+// again; more than [MaxUnnamed] that have none are refused with a [*TooManyError].
 func (in *Intake) Take(ctx context.Context, events []hook.Event) ([]Receipt, error) {
+	if len(events) <= maxBatch {
+		return in.take(ctx, events)
+	}
+	named := !slices.ContainsFunc(events, func(ev hook.Event) bool { return ev.ID == "" })
+	switch {
+	case !named && len(events) > MaxUnnamed:
+		return nil, &TooManyError{len(events)}
+	case !named:
+		return in.take(ctx, events)
+	}
+	out := make([]Receipt, 0, len(events))
+	for part := range slices.Chunk(events, maxBatch) {
+		receipts, err := in.take(ctx, part)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, receipts...)
+	}
+	return out, nil
+}
+
+func (in *Intake) take(ctx context.Context, events []hook.Event) ([]Receipt, error) {
 	t := &taking{events: events, ready: make(chan struct{})}
 	select {
 	case in.queue <- t:

@@ -222,7 +222,11 @@ func (c *calendar) Poll(ctx context.Context, src connect.Source, raw json.RawMes
 		return connect.Polled{Calls: 1, Same: true, Cursor: raw}, nil
 	}
 	for _, cal := range cals {
-		for _, it := range window.items(cal) {
+		items, err := window.items(cal)
+		if err != nil {
+			return out, err
+		}
+		for _, it := range items {
 			if err := emit(it); err != nil {
 				return out, err
 			}

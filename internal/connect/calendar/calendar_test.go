@@ -41,7 +41,9 @@ func told(t *testing.T, text string) []string {
 	w := &window{from: time.Date(2026, 10, 20, 0, 0, 0, 0, time.UTC), to: time.Date(2026, 11, 12, 0, 0, 0, 0, time.UTC), zone: zurich(t)}
 	var out []string
 	for _, c := range cals {
-		for _, it := range w.items(c) {
+		items, err := w.items(c)
+		require.NoError(t, err)
+		for _, it := range items {
 			out = append(out, fmt.Sprint(it.Record["start"], " ", it.Record["end"], " ", it.Record["title"]))
 		}
 	}
@@ -74,7 +76,8 @@ func TestToDos(t *testing.T) {
 	cals, err := Decode(strings.NewReader(ics("BEGIN:VTODO\r\nDTSTAMP:20261101T000000Z\r\nUID:t\r\nSUMMARY:Clean\r\nDUE;TZID=Europe/Zurich:20261103T170000\r\nPRIORITY:1\r\nSTATUS:NEEDS-ACTION\r\nCATEGORIES:cellar,weekly\r\nATTENDEE;CN=Jonas:mailto:jonas@x.example\r\nEND:VTODO\r\n")))
 	require.NoError(t, err)
 	w := &window{from: time.Now().Add(-time.Hour), to: time.Now().Add(time.Hour), zone: zurich(t)}
-	items := w.items(cals[0])
+	items, err := w.items(cals[0])
+	require.NoError(t, err)
 	require.Len(t, items, 1)
 	assert.Equal(t, map[string]any{"id": "t", "kind": "to-do", "title": "Clean", "due": "2026-11-03T17:00:00+01:00", "priority": 1.0, "status": "needs-action", "categories": []any{"cellar", "weekly"}, "attendees": []any{"Jonas"}}, items[0].Record)
 }
@@ -154,7 +157,37 @@ func FuzzDecode(f *testing.F) {
 			return
 		}
 		for _, c := range cals {
-			w.items(c)
+			_, _ = w.items(c)
 		}
 	})
+}
+
+// Entries that recur every minute since 1970 are not counted up to the window, and too many of them are refused.
+func TestManyEntriesThatRecurEveryMinute(t *testing.T) {
+	var b strings.Builder
+	for i := range 600 {
+		b.WriteString(event(fmt.Sprintf("UID:m%d", i), "SUMMARY:M", "DTSTART:19700101T000000Z", "RRULE:FREQ=MINUTELY"))
+	}
+	cals, err := Decode(strings.NewReader(ics(b.String())))
+	require.NoError(t, err)
+	now := time.Now()
+	w := &window{from: now.AddDate(0, 0, -30), to: now.AddDate(0, 0, 90), zone: zurich(t)}
+	began := time.Now()
+	peak := peers.Peak(func() { _, err = w.items(cals[0]) })
+	require.Error(t, err)
+	assert.Contains(t, err.Error(), "look less far ahead")
+	t.Logf("refused after %v, %d MiB in use at most", time.Since(began), peak>>20)
+	assert.Less(t, peak, uint64(200<<20))
+}
+
+// Rules that count, from long ago, give the same times as walking through them would.
+func TestCountedRulesFromLongAgo(t *testing.T) {
+	cals, err := Decode(strings.NewReader(ics(event("UID:c", "SUMMARY:C", "DTSTART:20200101T060000Z", "RRULE:FREQ=DAILY;COUNT=2500"))))
+	require.NoError(t, err)
+	last := time.Date(2020, 1, 1, 6, 0, 0, 0, time.UTC).AddDate(0, 0, 2499)
+	w := &window{from: last.AddDate(0, 0, -3), to: last.AddDate(0, 0, 30), zone: time.UTC}
+	items, err := w.items(cals[0])
+	require.NoError(t, err)
+	require.Len(t, items, 3)
+	assert.Equal(t, last.Format(time.RFC3339), items[2].Record["start"])
 }

@@ -1,6 +1,7 @@
 package calendar
 
 import (
+	"fmt"
 	"strings"
 	"time"
 
@@ -17,8 +18,12 @@ type window struct {
 	zone     *time.Location
 }
 
-// maxTimes bounds how many times of one entry are told out.
-const maxTimes = 5000
+// How many times of one entry are told out, how many records a calendar may make altogether, and how long that may take.
+const (
+	maxTimes   = 5000
+	maxRecords = 20_000
+	maxReading = 10 * time.Second
+)
 
 func entries(cal *ical.Calendar) []*ical.Component {
 	var out []*ical.Component
@@ -41,9 +46,10 @@ func (w *window) past(record map[string]any) bool {
 	return false
 }
 
-// items makes records of a calendar's entries.
-func (w *window) items(cal *ical.Calendar) []connect.Item {
+// items makes records of a calendar's entries. A calendar that would make too many is refused.
+func (w *window) items(cal *ical.Calendar) ([]connect.Item, error) {
 	var out []connect.Item
+	began := time.Now()
 	moved := map[string]map[int64]bool{} // by UID: the times that have an entry of their own
 	for _, e := range entries(cal) {
 		if at, ok := w.when(e, ical.PropRecurrenceID); ok {
@@ -55,6 +61,9 @@ func (w *window) items(cal *ical.Calendar) []connect.Item {
 		}
 	}
 	for _, e := range entries(cal) {
+		if len(out) > maxRecords || time.Since(began) > maxReading {
+			return nil, &connect.Trouble{Tried: "telling out the calendar's entries", Said: fmt.Sprintf("there are more than %d times of them within the stretch that is looked at, or they take too long", maxRecords), Do: "look less far ahead, or leave out entries that recur every few minutes"}
+		}
 		uid := text(e, ical.PropUID)
 		if uid == "" {
 			uid = text(e, ical.PropSummary)
@@ -81,7 +90,7 @@ func (w *window) items(cal *ical.Calendar) []connect.Item {
 			out = append(out, w.item(e, uid, start, hasStart))
 		}
 	}
-	return out
+	return out, nil
 }
 
 func stamp(t time.Time) string { return t.UTC().Format("20060102T150405Z") }
@@ -176,14 +185,8 @@ func (w *window) times(e *ical.Component, start moment) []moment {
 		if err != nil { // the first time at least is certain
 			add(start)
 		} else {
-			from := w.from.Add(-length - time.Second)
-			for range maxTimes {
-				at, err := s.Next(from, nil)
-				if err != nil || at.After(w.to) {
-					break
-				}
+			for _, at := range s.Between(w.from.Add(-length), w.to, maxTimes) {
 				add(moment{at, start.day})
-				from = at
 			}
 		}
 	}

@@ -7,8 +7,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding"
@@ -27,8 +29,8 @@ type rows interface {
 }
 
 // openCSV opens a file of separated values, in whatever encoding and with whatever separator it is written.
-func openCSV(name string) (rows, error) {
-	f, err := os.Open(name)
+func openCSV(open opener) (rows, error) {
+	f, err := open()
 	if err != nil {
 		return nil, err
 	}
@@ -37,11 +39,13 @@ func openCSV(name string) (rows, error) {
 		f.Close()
 		return nil, err
 	}
+	bounds := &bounded{left: math.MaxInt64, ends: time.Now().Add(maxTime)}
 	text := func() (*bufio.Reader, error) {
 		if _, err := f.Seek(0, io.SeekStart); err != nil {
 			return nil, err
 		}
-		return bufio.NewReaderSize(transform.NewReader(f, unicode.BOMOverride(enc.NewDecoder())), 1<<16), nil
+		bounds.r = transform.NewReader(f, unicode.BOMOverride(enc.NewDecoder()))
+		return bufio.NewReaderSize(bounds, 1<<16), nil
 	}
 	r, err := text()
 	if err != nil {
@@ -51,14 +55,15 @@ func openCSV(name string) (rows, error) {
 	head, _ := r.Peek(1 << 15)
 	c := csv.NewReader(r)
 	c.Comma, c.FieldsPerRecord, c.ReuseRecord = separator(head), -1, true
-	return &csvRows{file: f, csv: c}, nil
+	return &csvRows{file: f, csv: c, bounds: bounds}, nil
 }
 
 type csvRows struct {
-	file  *os.File
-	csv   *csv.Reader
-	cells []any
-	line  int
+	file   *os.File
+	csv    *csv.Reader
+	bounds *bounded
+	cells  []any
+	line   int
 }
 
 func (r *csvRows) Line() int    { return r.line }
@@ -66,6 +71,7 @@ func (r *csvRows) Close() error { return r.file.Close() }
 
 func (r *csvRows) Next() ([]any, error) {
 	for {
+		r.bounds.token = 0 // a quote that is left open would take the rest of the file
 		list, err := r.csv.Read()
 		if err != nil {
 			var pe *csv.ParseError

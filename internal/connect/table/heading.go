@@ -16,19 +16,19 @@ type table struct {
 	names []string
 }
 
-func openTable(path string, settings map[string]string) (*table, error) {
+func openTable(open opener, settings map[string]string) (*table, error) {
 	var r rows
 	var err error
-	if isWorkbook(path) {
-		w, openErr := openWorkbook(path)
+	if isWorkbook(open) {
+		w, openErr := openWorkbook(open)
 		if openErr != nil {
 			return nil, damaged(openErr)
 		}
 		if r, err = w.sheet(settings["sheet"]); err != nil {
-			w.zip.Close()
+			w.file.Close()
 		}
 	} else {
-		r, err = openCSV(path)
+		r, err = openCSV(open)
 	}
 	if err != nil {
 		return nil, &connect.Trouble{Tried: "opening the table", Said: plainError(err)}

@@ -101,7 +101,7 @@ func (t *tables) Browse(ctx context.Context) ([]connect.Choice, error) {
 		}
 		defer f.done()
 		u, _ := url.Parse(t.config.Settings["address"])
-		return choices(f.name, filepath.Base(u.Path))
+		return choices(f.open, filepath.Base(u.Path))
 	}
 	root, err := t.folder()
 	if err != nil {
@@ -123,7 +123,7 @@ func (t *tables) Browse(ctx context.Context) ([]connect.Choice, error) {
 		if e.IsDir() || !readable(e.Name()) {
 			continue
 		}
-		list, err := choices(filepath.Join(root.Name(), e.Name()), e.Name())
+		list, err := choices(within(root, e.Name()), e.Name())
 		if err != nil {
 			list = []connect.Choice{{Kind: connect.KindName(fileTitle(e.Name()), "rows"), Title: e.Name(), Detail: err.Error()}}
 		}
@@ -146,25 +146,32 @@ func readable(name string) bool {
 	return false
 }
 
+// opener opens a file, as often as it is read. One of a folder is opened within it, whatever links lie there.
+type opener func() (*os.File, error)
+
+func within(root *os.Root, file string) opener {
+	return func() (*os.File, error) { return root.Open(file) }
+}
+
 // choices describes the tables of one file.
-func choices(path, name string) ([]connect.Choice, error) {
-	if !isWorkbook(path) {
-		r, err := openTable(path, map[string]string{})
+func choices(open opener, name string) ([]connect.Choice, error) {
+	if !isWorkbook(open) {
+		r, err := openTable(open, map[string]string{})
 		if err != nil {
 			return nil, err
 		}
 		defer r.Close()
 		return []connect.Choice{{Kind: connect.KindName(fileTitle(name), "rows"), Title: name, Detail: strings.Join(r.names, ", "), Key: r.likelyKey(), Settings: map[string]string{}}}, nil
 	}
-	w, err := openWorkbook(path)
+	w, err := openWorkbook(open)
 	if err != nil {
 		return nil, err
 	}
-	w.zip.Close()
+	w.file.Close()
 	var out []connect.Choice
 	for i, s := range w.sheets {
 		settings := map[string]string{"sheet": s.name}
-		r, err := openTable(path, settings)
+		r, err := openTable(open, settings)
 		if err != nil {
 			continue // a sheet without a heading is no table
 		}
@@ -178,8 +185,8 @@ func choices(path, name string) ([]connect.Choice, error) {
 	return out, nil
 }
 
-func isWorkbook(path string) bool {
-	f, err := os.Open(path)
+func isWorkbook(open opener) bool {
+	f, err := open()
 	if err != nil {
 		return false
 	}
@@ -191,7 +198,8 @@ func isWorkbook(path string) bool {
 
 // fetched is a file on this machine's disk.
 type fetched struct {
-	name string
+	open opener
+	stat func() (os.FileInfo, error)
 	mark mark
 	same bool
 	done func()
@@ -235,7 +243,7 @@ func (t *tables) fetch(ctx context.Context, last *mark) (*fetched, error) {
 		return nil, fmt.Errorf("reading %s: %w", res.URL.Host, err)
 	}
 	etag, modified := res.Validators()
-	return &fetched{name: f.Name(), mark: mark{etag, modified, n}, done: done}, nil
+	return &fetched{open: func() (*os.File, error) { return os.Open(f.Name()) }, mark: mark{etag, modified, n}, done: done}, nil
 }
 
 // settled is how long a file must have been left alone before it counts as written to its end.
@@ -247,7 +255,12 @@ func (t *tables) look(src connect.Source, last *mark) (*fetched, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer root.Close()
+	keep := false
+	defer func() {
+		if !keep {
+			root.Close()
+		}
+	}()
 	file := src.Settings["file"]
 	st, err := root.Stat(file)
 	if err != nil {
@@ -260,7 +273,8 @@ func (t *tables) look(src connect.Source, last *mark) (*fetched, error) {
 	if age := time.Since(st.ModTime()); age < settled && age > -settled {
 		return nil, &connect.Trouble{Tried: "reading " + file, Said: "it is being written at this moment", Wait: settled}
 	}
-	return &fetched{name: filepath.Join(root.Name(), file), mark: m, done: func() {}}, nil
+	keep = true
+	return &fetched{open: within(root, file), stat: func() (os.FileInfo, error) { return root.Stat(file) }, mark: m, done: func() { root.Close() }}, nil
 }
 
 func markOf(st os.FileInfo) mark {
@@ -293,7 +307,7 @@ func (t *tables) Poll(ctx context.Context, src connect.Source, raw json.RawMessa
 		return out, err
 	}
 	if t.local() { // what was written to while it was read has not been read
-		if st, err := os.Stat(f.name); err != nil || markOf(st) != f.mark {
+		if st, err := f.stat(); err != nil || markOf(st) != f.mark {
 			return out, &connect.Trouble{Tried: "reading " + src.Settings["file"], Said: "it was written to meanwhile", Wait: settled}
 		}
 	}
@@ -302,11 +316,11 @@ func (t *tables) Poll(ctx context.Context, src connect.Source, raw json.RawMessa
 }
 
 func (t *tables) rows(ctx context.Context, f *fetched, src connect.Source, emit func(connect.Item) error) error {
-	how, err := t.scan(f.name, src.Settings)
+	how, err := t.scan(f.open, src.Settings)
 	if err != nil {
 		return err
 	}
-	r, err := openTable(f.name, src.Settings)
+	r, err := openTable(f.open, src.Settings)
 	if err != nil {
 		return err
 	}
@@ -345,8 +359,8 @@ func (t *tables) rows(ctx context.Context, f *fetched, src connect.Source, emit 
 }
 
 // scan is the first pass: it finds out what the columns hold, and whether the file is whole.
-func (t *tables) scan(path string, settings map[string]string) ([]reading, error) {
-	r, err := openTable(path, settings)
+func (t *tables) scan(open opener, settings map[string]string) ([]reading, error) {
+	r, err := openTable(open, settings)
 	if err != nil {
 		return nil, err
 	}
@@ -370,7 +384,7 @@ func (t *tables) scan(path string, settings map[string]string) ([]reading, error
 			}
 		}
 	}
-	if _, text := r.rows.(*csvRows); text && last > 0 && last < len(r.names) && cutOff(path) {
+	if _, text := r.rows.(*csvRows); text && last > 0 && last < len(r.names) && cutOff(open) {
 		return nil, &connect.Trouble{Tried: "reading the last row", Said: "it ends in the middle, so the file is not written to its end", Wait: settled}
 	}
 	return readings(cols, settings["decimal"], t.config.Env.Workspace), nil
@@ -381,8 +395,8 @@ func damaged(err error) error {
 }
 
 // cutOff tells whether a file of text does not end with the end of a line.
-func cutOff(path string) bool {
-	f, err := os.Open(path)
+func cutOff(open opener) bool {
+	f, err := open()
 	if err != nil {
 		return false
 	}

@@ -58,7 +58,7 @@ func write(_ context.Context, c connect.Config, src connect.Source, w connect.Wr
 	if len(old) > maxAppended || !utf8.Valid(old) {
 		return refuse("the file is larger than 64 MiB or not written in UTF-8", "save it as a smaller .csv in UTF-8")
 	}
-	tab, err := openTable(filepath.Join(root.Name(), file), src.Settings)
+	tab, err := openTable(within(root, file), src.Settings)
 	if err != nil {
 		return out, err
 	}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path"
 	"strconv"
 	"strings"
@@ -15,11 +16,60 @@ import (
 // Workbooks are read as a stream, row by row: libraries that give the type of a cell hold the whole sheet. What is
 // kept are the shared texts and the formats.
 
-// maxPart bounds what one part of a workbook may unpack to.
-const maxPart = 1 << 30
+// What a workbook may unpack to, and how long reading it may take: a small file can hold a great deal of the same.
+const (
+	maxPart   = 512 << 20       // bytes of one part, which are read as a stream
+	maxShared = 48 << 20        // bytes of shared texts, which are kept
+	maxTexts  = 1_000_000       // shared texts
+	maxToken  = 2 << 20         // bytes of one text or tag
+	maxRow    = 4 << 20         // bytes of text in one row
+	maxTime   = 2 * time.Minute // of reading one workbook
+)
+
+// bounded reads a part within the bounds. A decoder that reads through it begins anew with each token.
+type bounded struct {
+	r     io.Reader
+	left  int64
+	token int64
+	ends  time.Time
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	if b.left <= 0 {
+		return 0, fmt.Errorf("it unpacks to more than %d MiB", maxPart>>20)
+	}
+	if b.token > maxToken {
+		return 0, fmt.Errorf("it holds a text of more than %d MiB", maxToken>>20)
+	}
+	if time.Now().After(b.ends) {
+		return 0, fmt.Errorf("reading it takes longer than %v", maxTime)
+	}
+	n, err := b.r.Read(p)
+	b.left, b.token = b.left-int64(n), b.token+int64(n)
+	return n, err
+}
+
+// xmlReader reads a part token by token.
+type xmlReader struct {
+	*xml.Decoder
+	bounds *bounded
+}
+
+func (w *workbook) xml(r io.Reader) *xmlReader {
+	b := &bounded{r: r, left: maxPart, ends: w.ends}
+	return &xmlReader{xml.NewDecoder(b), b}
+}
+
+// Token gives the next token.
+func (x *xmlReader) Token() (xml.Token, error) {
+	x.bounds.token = 0
+	return x.Decoder.Token()
+}
 
 type workbook struct {
-	zip    *zip.ReadCloser
+	ends   time.Time // by when it must have been read
+	file   *os.File
+	zip    *zip.Reader
 	sheets []sheetPart
 	shared []string
 	dates  []bool // by cell format: its numbers are moments
@@ -28,15 +78,25 @@ type workbook struct {
 
 type sheetPart struct{ name, path string }
 
-func openWorkbook(name string) (*workbook, error) {
-	z, err := zip.OpenReader(name)
+func openWorkbook(open opener) (*workbook, error) {
+	f, err := open()
 	if err != nil {
+		return nil, err
+	}
+	st, err := f.Stat()
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	z, err := zip.NewReader(f, st.Size())
+	if err != nil {
+		f.Close()
 		return nil, fmt.Errorf("it is no workbook, or not written to its end: %w", err)
 	}
-	w := &workbook{zip: z}
+	w := &workbook{file: f, zip: z, ends: time.Now().Add(maxTime)}
 	for _, read := range []func() error{w.readSheets, w.readShared, w.readStyles} {
 		if err := read(); err != nil {
-			z.Close()
+			f.Close()
 			return nil, err
 		}
 	}
@@ -56,13 +116,13 @@ func (w *workbook) part(name string) (io.ReadCloser, error) {
 }
 
 // elements walks through a part and hands over each element's beginning.
-func (w *workbook) elements(name string, each func(d *xml.Decoder, e xml.StartElement) error) error {
+func (w *workbook) elements(name string, each func(d *xmlReader, e xml.StartElement) error) error {
 	p, err := w.part(name)
 	if err != nil || p == nil {
 		return err
 	}
 	defer p.Close()
-	d := xml.NewDecoder(io.LimitReader(p, maxPart))
+	d := w.xml(p)
 	for {
 		t, err := d.Token()
 		if err == io.EOF {
@@ -89,7 +149,7 @@ func attr(e xml.StartElement, name string) string {
 
 func (w *workbook) readSheets() error {
 	targets := map[string]string{}
-	err := w.elements("xl/_rels/workbook.xml.rels", func(_ *xml.Decoder, e xml.StartElement) error {
+	err := w.elements("xl/_rels/workbook.xml.rels", func(_ *xmlReader, e xml.StartElement) error {
 		if e.Name.Local == "Relationship" {
 			to := attr(e, "Target")
 			if strings.HasPrefix(to, "/") {
@@ -104,7 +164,7 @@ func (w *workbook) readSheets() error {
 	if err != nil {
 		return err
 	}
-	err = w.elements("xl/workbook.xml", func(_ *xml.Decoder, e xml.StartElement) error {
+	err = w.elements("xl/workbook.xml", func(_ *xmlReader, e xml.StartElement) error {
 		switch e.Name.Local {
 		case "workbookPr":
 			w.from04 = attr(e, "date1904") == "1" || attr(e, "date1904") == "true"
@@ -120,18 +180,25 @@ func (w *workbook) readSheets() error {
 }
 
 func (w *workbook) readShared() error {
-	return w.elements("xl/sharedStrings.xml", func(d *xml.Decoder, e xml.StartElement) error {
+	kept := int64(0)
+	return w.elements("xl/sharedStrings.xml", func(d *xmlReader, e xml.StartElement) error {
 		if e.Name.Local != "si" {
 			return nil
 		}
 		s, err := richText(d)
+		if err != nil {
+			return err
+		}
+		if kept += int64(len(s)); kept > maxShared || len(w.shared) >= maxTexts {
+			return fmt.Errorf("it holds more than %d MiB of texts, or more than %d of them", maxShared>>20, maxTexts)
+		}
 		w.shared = append(w.shared, s)
-		return err
+		return nil
 	})
 }
 
 // richText reads the text of the element that has just begun, without what says how it is pronounced.
-func richText(d *xml.Decoder) (string, error) {
+func richText(d *xmlReader) (string, error) {
 	var b strings.Builder
 	depth, take, phonetic := 1, 0, 0
 	for depth > 0 {
@@ -158,7 +225,9 @@ func richText(d *xml.Decoder) (string, error) {
 			}
 		case xml.CharData:
 			if take > 0 && phonetic == 0 {
-				b.Write(x)
+				if b.Write(x); b.Len() > maxToken {
+					return "", fmt.Errorf("it holds a text of more than %d MiB", maxToken>>20)
+				}
 			}
 		}
 	}
@@ -168,7 +237,7 @@ func richText(d *xml.Decoder) (string, error) {
 func (w *workbook) readStyles() error {
 	formats := map[string]string{}
 	inCells := false
-	return w.elements("xl/styles.xml", func(_ *xml.Decoder, e xml.StartElement) error {
+	return w.elements("xl/styles.xml", func(_ *xmlReader, e xml.StartElement) error {
 		switch e.Name.Local {
 		case "numFmt":
 			formats[attr(e, "numFmtId")] = attr(e, "formatCode")
@@ -225,7 +294,7 @@ func (w *workbook) sheet(name string) (rows, error) {
 		if err != nil {
 			return nil, err
 		}
-		return &sheetRows{book: w, part: p, xml: xml.NewDecoder(io.LimitReader(p, maxPart))}, nil
+		return &sheetRows{book: w, part: p, xml: w.xml(p)}, nil
 	}
 	names := make([]string, len(w.sheets))
 	for i, s := range w.sheets {
@@ -237,7 +306,7 @@ func (w *workbook) sheet(name string) (rows, error) {
 type sheetRows struct {
 	book  *workbook
 	part  io.ReadCloser
-	xml   *xml.Decoder
+	xml   *xmlReader
 	cells []any
 	line  int
 }
@@ -246,7 +315,7 @@ func (r *sheetRows) Line() int { return r.line }
 
 func (r *sheetRows) Close() error {
 	err := r.part.Close()
-	if e := r.book.zip.Close(); err == nil {
+	if e := r.book.file.Close(); err == nil {
 		err = e
 	}
 	return err
@@ -285,6 +354,7 @@ const maxColumns = 16384
 func (r *sheetRows) row() (empty bool, err error) {
 	r.cells = r.cells[:0]
 	empty = true
+	size := 0
 	for {
 		t, err := r.xml.Token()
 		if err != nil {
@@ -306,6 +376,11 @@ func (r *sheetRows) row() (empty bool, err error) {
 			v, err := r.cell(x)
 			if err != nil {
 				return empty, err
+			}
+			if text, ok := v.(string); ok {
+				if size += len(text); size > maxRow {
+					return empty, fmt.Errorf("row %d holds more than %d MiB of text", r.line, maxRow>>20)
+				}
 			}
 			for len(r.cells) <= at {
 				r.cells = append(r.cells, nil)

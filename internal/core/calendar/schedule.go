@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -70,6 +71,12 @@ func ByRule(start time.Time, rule string, zone *time.Location) (*Schedule, error
 	if opt.Freq == rrule.SECONDLY {
 		return nil, &ErrRule{Part: "FREQ", Problem: "a schedule runs once a minute at most; FREQ=SECONDLY is too quick"}
 	}
+	if opt.Count > maxCount {
+		return nil, &ErrRule{Part: "COUNT", Problem: fmt.Sprintf("a rule counts to %d at most; end it by UNTIL", maxCount)}
+	}
+	if len(opt.Bysetpos) > 0 && opt.Freq >= rrule.HOURLY && len(opt.Byminute) == 0 {
+		return nil, &ErrRule{Part: "BYSETPOS", Problem: "there is nothing within it for BYSETPOS to pick from; it stands with parts such as BYDAY"}
+	}
 	s := &Schedule{zone: zone, start: Wall(start), text: text, rule: opt}
 	opt.Dtstart = s.start
 	if u := seen["UNTIL"]; u != "" {
@@ -79,6 +86,12 @@ func ByRule(start time.Time, rule string, zone *time.Location) (*Schedule, error
 	}
 	if _, err := rrule.NewRRule(*opt); err != nil {
 		return nil, &ErrRule{Problem: "the rule cannot be used: " + err.Error()}
+	}
+	if never(opt) {
+		return nil, &ErrRule{Problem: "the rule has no moment at all: its parts never come together"}
+	}
+	if _, ok := s.from(s.start.Add(-time.Second))(); !ok {
+		return nil, &ErrRule{Problem: "the rule has no moment at all: its parts never come together, or it ends before it begins"}
 	}
 	return s, nil
 }
@@ -142,6 +155,36 @@ func (s *Schedule) Start() time.Time {
 	return InZone(s.start, s.zone)
 }
 
+// Between lists the moments from one on and up to another, in order, so many at most. It goes through them once.
+func (s *Schedule) Between(from, to time.Time, most int) []time.Time {
+	end := Wall(to.In(s.zone)).Add(4 * time.Hour)
+	next := s.until(Wall(from.In(s.zone)).Add(-4*time.Hour), end)
+	var out []time.Time
+	for len(out) < most {
+		wall, ok := next()
+		if !ok || wall.After(end) {
+			break
+		}
+		if at := InZone(wall, s.zone); !at.Before(from) && !at.After(to) {
+			out = append(out, at)
+		}
+	}
+	slices.SortFunc(out, time.Time.Compare) // a clock change may put one before another
+	return slices.CompactFunc(out, time.Time.Equal)
+}
+
+// maxCount is the most moments a rule may count.
+const maxCount = 100_000
+
+// horizon is how far ahead a moment is looked for. Every rule that ever fires does so within it: 29 February falls on each
+// weekday every 28 years, or 40 where a century has no leap year.
+func (s *Schedule) horizon() int {
+	if s.rule.Freq == rrule.MINUTELY {
+		return 12
+	}
+	return 120
+}
+
 // maxSteps bounds how many moments are passed over in search of one that a caller does not leave out.
 const maxSteps = 5000
 
@@ -159,10 +202,24 @@ func (s *Schedule) Next(after time.Time, skip func(day time.Time) bool) (time.Ti
 			return time.Time{}, ErrNever
 		}
 		if at := InZone(wall, s.zone); at.After(after) && (skip == nil || !skip(wall)) {
-			return at, nil
+			return s.earliest(at, after, next, skip), nil
 		}
 	}
 	return time.Time{}, ErrNever
+}
+
+// earliest looks past a moment that a clock change may have moved on, for one that comes before it though its wall time
+// is later.
+func (s *Schedule) earliest(at, after time.Time, next func() (time.Time, bool), skip func(day time.Time) bool) time.Time {
+	for shown := Wall(at.In(s.zone)); ; {
+		wall, ok := next()
+		if !ok || !wall.Before(shown) {
+			return at
+		}
+		if other := InZone(wall, s.zone); other.After(after) && other.Before(at) && (skip == nil || !skip(wall)) {
+			at = other
+		}
+	}
 }
 
 // Upcoming lists the next so many moments after another.
@@ -206,8 +263,24 @@ func (s *Schedule) from(after time.Time) func() (time.Time, bool) {
 			return at, !at.IsZero()
 		}
 	}
+	return s.until(after, after.AddDate(s.horizon(), 0, 0))
+}
+
+// until walks through the wall times after one and up to another, in order.
+func (s *Schedule) until(after, end time.Time) func() (time.Time, bool) {
+	if s.cron != nil {
+		return s.from(after)
+	}
 	opt := *s.rule
-	opt.Dtstart = s.forward(after)
+	passed := 0
+	if opt.Dtstart, passed = s.forward(after); opt.Count > 0 {
+		if opt.Count -= passed; opt.Count <= 0 {
+			return func() (time.Time, bool) { return time.Time{}, false }
+		}
+	}
+	if end = latest(end, s.start.AddDate(1, 0, 0)); opt.Until.IsZero() || opt.Until.After(end) {
+		opt.Until = end
+	}
 	r, err := rrule.NewRRule(opt)
 	if err != nil {
 		return func() (time.Time, bool) { return time.Time{}, false }
@@ -223,9 +296,16 @@ func (s *Schedule) from(after time.Time) func() (time.Time, bool) {
 	}
 }
 
-// forward moves the start on by whole intervals, so that an old schedule is not walked through from its
-// beginning. A rule that counts, or whose intervals have no fixed length, is left as it is.
-func (s *Schedule) forward(to time.Time) time.Time {
+func latest(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// forward moves the start on by whole intervals, so that an old schedule is not walked through from its beginning, and says
+// how many. A rule whose intervals have no fixed length is left as it is, and so is one that counts only some of them.
+func (s *Schedule) forward(to time.Time) (start time.Time, passed int) {
 	var unit time.Duration
 	switch s.rule.Freq {
 	case rrule.MINUTELY:
@@ -239,8 +319,15 @@ func (s *Schedule) forward(to time.Time) time.Time {
 	}
 	step := unit * time.Duration(max(1, s.rule.Interval))
 	gap := to.Sub(s.start)
-	if unit == 0 || s.rule.Count > 0 || gap < 2*step {
-		return s.start
+	if unit == 0 || s.rule.Count > 0 && s.narrowed() || gap < 2*step {
+		return s.start, 0
 	}
-	return s.start.Add(step * (gap/step - 1))
+	passed = int(gap/step) - 1
+	return s.start.Add(step * time.Duration(passed)), passed
+}
+
+// narrowed tells whether parts of the rule leave moments out, or add some.
+func (s *Schedule) narrowed() bool {
+	r := s.rule
+	return len(r.Bysetpos)+len(r.Bymonth)+len(r.Bymonthday)+len(r.Byyearday)+len(r.Byweekno)+len(r.Byweekday)+len(r.Byhour)+len(r.Byminute)+len(r.Bysecond)+len(r.Byeaster) > 0
 }
