@@ -12,6 +12,7 @@ type Reader struct {
 	sizes [MaxDepth + 1]int // of the last object at each depth: the next is likely of the same make
 	data  []byte
 	at    int
+	left  int // values that may still come
 }
 
 // keptEntry is a text as it is and as a value, so that neither is made again.
@@ -32,7 +33,7 @@ const (
 // Read reads exactly one JSON value. Plain input is read here; anything out of the ordinary, and with it everything that
 // is wrong, is left to ReadJSON.
 func (r *Reader) Read(data []byte) (any, error) {
-	r.data, r.at = data, 0
+	r.data, r.at, r.left = data, 0, MaxValues
 	if v, ok := r.value(0); ok {
 		if r.space(); r.at == len(data) {
 			return v, nil
@@ -62,6 +63,9 @@ func (r *Reader) next() byte {
 }
 
 func (r *Reader) value(depth int) (v any, ok bool) {
+	if r.left--; r.left < 0 {
+		return nil, false
+	}
 	switch c := r.next(); c {
 	case '"':
 		raw, ok := r.text()

@@ -11,8 +11,12 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 )
 
-// MaxDepth is how deeply objects and arrays may nest in what is read.
-const MaxDepth = 100
+// What is read may nest objects and arrays so deeply, and hold so many values: a small text of "{}" again and again would
+// take very much memory.
+const (
+	MaxDepth  = 100
+	MaxValues = 2_000_000
+)
 
 // JSONError says what is wrong with foreign JSON, and where.
 type JSONError struct {
@@ -31,12 +35,13 @@ func (e *JSONError) Error() string {
 
 // ReadJSON reads exactly one JSON value (RFC 8259).
 //
-// A name that stands twice in one object, broken UTF-8, nesting deeper than [MaxDepth] and anything
-// behind the value are refused with a [*JSONError]. A number that a double cannot hold exactly comes
+// A name that stands twice in one object, broken UTF-8, nesting deeper than [MaxDepth], more than [MaxValues] values and
+// anything behind the value are refused with a [*JSONError]. A number that a double cannot hold exactly comes
 // back as a string of its digits. U+0000, which no database column takes, becomes U+FFFD.
 func ReadJSON(data []byte) (any, error) {
 	dec := jsontext.NewDecoder(bytes.NewBuffer(data))
-	v, err := readValue(dec)
+	left := MaxValues
+	v, err := readValue(dec, &left)
 	if err == nil {
 		if _, err = dec.ReadToken(); err == io.EOF {
 			return v, nil
@@ -72,10 +77,13 @@ func place(data []byte, dec *jsontext.Decoder, err error) error {
 	}
 }
 
-func readValue(dec *jsontext.Decoder) (any, error) {
+func readValue(dec *jsontext.Decoder, left *int) (any, error) {
 	tok, err := dec.ReadToken()
 	if err != nil {
 		return nil, err
+	}
+	if *left--; *left < 0 {
+		return nil, fmt.Errorf("it holds more than %d values", MaxValues)
 	}
 	switch tok.Kind() {
 	case 'n':
@@ -95,7 +103,7 @@ func readValue(dec *jsontext.Decoder) (any, error) {
 	if tok.Kind() == '[' {
 		list := []any{}
 		for dec.PeekKind() != ']' {
-			v, err := readValue(dec)
+			v, err := readValue(dec, left)
 			if err != nil {
 				return nil, err
 			}
@@ -104,14 +112,14 @@ func readValue(dec *jsontext.Decoder) (any, error) {
 		_, err := dec.ReadToken()
 		return list, err
 	}
-	obj := make(map[string]any, 8)
+	obj := map[string]any{}
 	for dec.PeekKind() != '}' {
 		name, err := dec.ReadToken()
 		if err != nil {
 			return nil, err
 		}
 		key := cleanText(name.String())
-		v, err := readValue(dec)
+		v, err := readValue(dec, left)
 		if err != nil {
 			return nil, err
 		}
