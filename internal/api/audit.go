@@ -3,13 +3,9 @@ package api
 import (
 	"context"
 	"encoding/json"
-	"fmt"
 	"net/http"
-	"reflect"
-	"strings"
+	"strconv"
 	"time"
-
-	"github.com/danielgtaylor/huma/v2"
 )
 
 // AuditItem is one change that a person made.
@@ -20,7 +16,7 @@ type AuditItem struct {
 	Name   string          `json:"name" doc:"of the person, as it was"`
 	Did    string          `json:"did" doc:"the operation of the API"`
 	Words  string          `json:"words" doc:"the operation in words"`
-	What   string          `json:"what" doc:"the kind of thing: workflow, connection, source, post, destination, person, team, invitation"`
+	What   string          `json:"what" doc:"the kind of thing: workflow, connection, source, post, destination, person, team, invitation, session, notice"`
 	About  string          `json:"about" doc:"which"`
 	Title  string          `json:"title" doc:"what it is or was called"`
 	Before json.RawMessage `json:"before" doc:"as it was; null for what was made"`
@@ -35,131 +31,108 @@ type AuditField struct {
 	Now   string `json:"now"`
 }
 
-// auditable says how a kind of thing is looked up. Secrets and what changes by itself are left out.
-type auditable struct{ what, table, key, without string }
+// auditable says how a kind of thing is looked up. Secrets and what changes by itself are left out; of a secret, only that it
+// is another one is seen, by a few letters of its sealed form's hash.
+type auditable struct{ what, table, key, without, also string }
 
 var (
-	aboutWorkflow    = auditable{"workflow", "workflows", "id", "call_token,updated_at,updated_by,since"}
-	aboutConnection  = auditable{"connection", "connections", "id", "sealed,secret,last_ok,failing_since,last_error"}
-	aboutSource      = auditable{"source", "kinds", "source", "learnt,learnt_at"}
-	aboutPost        = auditable{"post", "posts", "id", "body,key,attempts,answer,status,remote_id,sent_at,expires_at"}
-	aboutDestination = auditable{"destination", "destinations", "name", "not_before,failures,spacing_ms,spaced_at"}
-	aboutPerson      = auditable{"person", "people", "id", "password_hash"}
-	aboutTeam        = auditable{"team", "teams", "id", ""}
-	aboutInvitation  = auditable{"invitation", "invitations", "id", "token_hash"}
+	aboutWorkflow    = auditable{what: "workflow", table: "workflows", key: "id", without: "call_token,updated_at,updated_by,since", also: "'call_token', " + hashed("nullif(t.call_token, '')")}
+	aboutConnection  = auditable{what: "connection", table: "connections", key: "id", without: "sealed,secret,last_ok,failing_since,last_error", also: "'secrets', " + hashed("encode(t.sealed, 'hex')")}
+	aboutSource      = auditable{what: "source", table: "kinds", key: "source", without: "learnt,learnt_at", also: "'rhythm', (SELECT jsonb_build_array(p.quickest, p.slowest) FROM polls p WHERE p.source = t.source)"}
+	aboutPost        = auditable{what: "post", table: "posts", key: "id", without: "body,key,attempts,answer,status,remote_id,sent_at,expires_at"}
+	aboutDestination = auditable{what: "destination", table: "destinations", key: "name", without: "not_before,failures,spacing_ms,spaced_at"}
+	aboutPerson      = auditable{what: "person", table: "people", key: "id", without: "password_hash", also: "'password', " + hashed("t.password_hash") +
+		", 'teams', (SELECT coalesce(jsonb_agg(m.team ORDER BY m.team), '[]') FROM team_people m WHERE m.person = t.id), 'sessions', (SELECT count(*) FROM sign_ins i WHERE i.person = t.id AND i.ended_at IS NULL)"}
+	aboutTeam       = auditable{what: "team", table: "teams", key: "id"}
+	aboutInvitation = auditable{what: "invitation", table: "invitations", key: "id", without: "token_hash"}
+	aboutSession    = auditable{what: "session", table: "sign_ins", key: "id", without: "seen_at"}
+	aboutNotice     = auditable{what: "notice", table: "notices", key: "id"}
 )
 
-// subjectOf says what an operation is about.
-func subjectOf(o huma.Operation) (auditable, bool) {
-	if o.Method == http.MethodGet {
-		return auditable{}, false
-	}
-	for _, s := range []struct {
-		path string
-		auditable
-	}{
-		{"/api/workflows", aboutWorkflow}, {"/api/sources", aboutSource}, {"/api/posts", aboutPost}, {"/api/destinations", aboutDestination},
-		{"/api/people", aboutPerson}, {"/api/teams", aboutTeam}, {"/api/invitations", aboutInvitation}, {"/api/connections", aboutConnection},
-	} {
-		if strings.HasPrefix(o.Path, s.path) {
-			return s.auditable, true
-		}
-	}
-	return auditable{}, false
+func hashed(column string) string { return "left(md5(" + column + "), 8)" }
+
+// hidden are the fields of which nobody is shown more than that they are another.
+var hidden = map[string]bool{"secrets": true, "password": true, "call_token": true}
+
+// changing states what an operation changes: the kind of thing, and which one, by its input or, for what is made, by its
+// output. An act changes nothing that could be compared, and is written down whenever it is done.
+type changing[I, O any] struct {
+	auditable
+	in  func(*I) string
+	out func(*O) string
+	act  bool
+	self bool // the person who does it
 }
 
-// nameIn finds what names a thing among an operation's input or output.
-func nameIn(v any, names ...string) string {
-	r := reflect.ValueOf(v)
-	for r.Kind() == reflect.Pointer {
-		if r.IsNil() {
-			return ""
-		}
-		r = r.Elem()
-	}
-	if r.Kind() != reflect.Struct {
-		return ""
-	}
-	for _, name := range names {
-		f := r.FieldByName(name)
-		if !f.IsValid() || f.IsZero() {
-			continue
-		}
-		switch f.Kind() {
-		case reflect.Int64, reflect.String:
-			return fmt.Sprint(f.Interface())
-		}
-	}
-	if body := r.FieldByName("Body"); body.IsValid() && body.CanInterface() {
-		return nameIn(body.Interface(), names...)
-	}
-	return ""
+// text writes a number as what names a thing.
+func text(id int64) string { return strconv.FormatInt(id, 10) }
+
+// about states that an operation changes what its input names.
+func about[I, O any](a auditable, in func(*I) string) changing[I, O] { return changing[I, O]{auditable: a, in: in} }
+
+// makes states that an operation makes what its output names.
+func makes[I, O any](a auditable, out func(*O) string) changing[I, O] { return changing[I, O]{auditable: a, out: out} }
+
+// act states that an operation does something with what its input names.
+func act[I, O any](a auditable, in func(*I) string) changing[I, O] {
+	return changing[I, O]{auditable: a, in: in, act: true}
 }
 
-func (a auditable) in(v any) string {
-	switch a.what {
-	case "source":
-		if c, k := nameIn(v, "Connection"), nameIn(v, "Kind"); c != "" && k != "" {
-			return c + "/" + k
-		}
-		return nameIn(v, "Source")
-	case "destination":
-		return nameIn(v, "Name")
-	}
-	return nameIn(v, "ID")
+// oneself states that an operation changes what is kept of whoever does it.
+func oneself[I, O any]() changing[I, O] { return changing[I, O]{auditable: aboutPerson, self: true} }
+
+// byID states that an operation changes the thing with the id in its path.
+func byID[O any](a auditable) changing[idInput, O] {
+	return about[idInput, O](a, func(in *idInput) string { return text(in.ID) })
 }
 
-// now gives a thing as it is, nil where there is none.
-func (s *Server) snapshot(ctx context.Context, a auditable, about string) json.RawMessage {
+// snapshot gives a thing as it is, nil where there is none.
+func (s *Server) snapshot(ctx context.Context, a auditable, about string) (json.RawMessage, error) {
 	if about == "" {
-		return nil
+		return nil, nil
 	}
 	var out *string
-	without := strings.Split(a.without, ",")
-	extra := "'{}'::jsonb"
-	if a.what == "person" {
-		extra = "jsonb_build_object('teams', (SELECT coalesce(jsonb_agg(m.team ORDER BY m.team), '[]') FROM team_people m WHERE m.person = t.id))"
-	}
-	err := s.store.DB.WithContext(ctx).Raw("SELECT ((to_jsonb(t) || "+extra+") - ?::text[])::text FROM "+a.table+" t WHERE t."+a.key+"::text = ?", "{"+strings.Join(without, ",")+"}", about).Scan(&out).Error
+	err := s.store.DB.WithContext(ctx).Raw("SELECT ((to_jsonb(t) - ?::text[]) || jsonb_build_object("+a.also+"))::text FROM "+a.table+" t WHERE t."+a.key+"::text = ?", "{"+a.without+"}", about).Scan(&out).Error
 	if err != nil || out == nil {
-		return nil
+		return nil, err
 	}
-	return json.RawMessage(*out)
+	return json.RawMessage(*out), nil
 }
 
 // draftsTogether is for how long a person's edits of one draft are one entry.
 const draftsTogether = 15 * time.Minute
 
-// record writes down what a person changed. An operation that changed nothing leaves no entry, and neither does one
-// that was refused.
-func (s *Server) record(ctx context.Context, who *Person, did string, a auditable, about string, before json.RawMessage) {
-	ctx = context.WithoutCancel(ctx)
-	after := s.snapshot(ctx, a, about)
-	if string(before) == string(after) {
-		return
-	}
-	text := func(raw json.RawMessage) any {
+// entry is one line of the audit log.
+type entry struct {
+	person        *int64
+	name          string
+	did           string
+	what, about   string
+	before, after json.RawMessage
+}
+
+// write writes an entry, in the transaction of what it tells of.
+func (s *Server) write(ctx context.Context, e entry) error {
+	orNull := func(raw json.RawMessage) any {
 		if raw == nil {
 			return nil
 		}
 		return string(raw)
 	}
 	db := s.store.DB.WithContext(ctx)
-	if did == "save-draft" {
+	if e.did == "save-draft" {
 		res := db.Exec(`UPDATE audit SET after = ?::jsonb, at = now() WHERE id = (SELECT id FROM audit WHERE what = ? AND about = ? ORDER BY id DESC LIMIT 1)
-			AND did = ? AND person = ? AND at > ?`, text(after), a.what, about, did, who.ID, time.Now().Add(-draftsTogether))
-		if res.Error == nil && res.RowsAffected > 0 {
-			return
+			AND did = ? AND person = ? AND at > now() - ? * interval '1 second'`, orNull(e.after), e.what, e.about, e.did, e.person, draftsTogether.Seconds())
+		if res.Error != nil || res.RowsAffected > 0 {
+			return res.Error
 		}
 	}
-	if err := db.Exec("INSERT INTO audit (person, name, did, what, about, before, after) VALUES (?, ?, ?, ?, ?, ?::jsonb, ?::jsonb)",
-		who.ID, who.Name, did, a.what, about, text(before), text(after)).Error; err != nil {
-		s.Log.Error("writing the audit log failed", "did", did, "what", a.what, "about", about, "error", err)
-	}
+	return db.Exec("INSERT INTO audit (person, name, did, what, about, before, after) VALUES (?, ?, ?, ?, ?, ?::jsonb, ?::jsonb)",
+		e.person, e.name, e.did, e.what, e.about, orNull(e.before), orNull(e.after)).Error
 }
 
 type auditInput struct {
-	What   string `query:"what" enum:"workflow,connection,source,post,destination,person,team,invitation,"`
+	What   string `query:"what" enum:"workflow,connection,source,post,destination,person,team,invitation,session,notice,"`
 	About  string `query:"about"`
 	Person int64  `query:"person"`
 	Before int64  `query:"before"`
@@ -176,7 +149,7 @@ func (s *Server) listAudit(ctx context.Context, who *Person, in *auditInput) (*l
 		q = q.Where("what = ?", in.What)
 	}
 	if who.Role != "administrator" { // who may do what is the administrators' affair
-		q = q.Where("what NOT IN ('person', 'invitation')")
+		q = q.Where("what NOT IN ('person', 'invitation', 'session')")
 	}
 	if in.About != "" {
 		q = q.Where("about = ?", in.About)
@@ -256,9 +229,19 @@ func differing(before, after map[string]any) []AuditField {
 		return string(raw)
 	}
 	for _, n := range sortedKeys(names) {
-		if was, now := show(before[n]), show(after[n]); was != now {
-			out = append(out, AuditField{n, was, now})
+		was, now := show(before[n]), show(after[n])
+		if was == now {
+			continue
 		}
+		if hidden[n] {
+			if was != "" {
+				was = "(as it was)"
+			}
+			if now != "" {
+				now = "(another)"
+			}
+		}
+		out = append(out, AuditField{n, was, now})
 	}
 	return out
 }

@@ -118,10 +118,10 @@ type changeInput struct {
 func (s *Server) connectionRoutes() {
 	register(s, op("list-connection-kinds", http.MethodGet, "/api/connection-kinds", "What can be connected, and what each asks for", "Connections"), anyone, s.listKinds)
 	register(s, op("list-connections", http.MethodGet, "/api/connections", "Apps and chats", "Connections"), anyone, s.listConnections)
-	register(s, op("create-connection", http.MethodPost, "/api/connections", "Connect an app or a chat", "Connections"), editors, s.createConnection)
+	changes(s, op("create-connection", http.MethodPost, "/api/connections", "Connect an app or a chat", "Connections"), editors, makes[makeInput](aboutConnection, func(out *connectionOutput) string { return out.Body.ID }), s.createConnection)
 	register(s, op("get-connection", http.MethodGet, "/api/connections/{id}", "One connection: health, sources, last requests, where it is used", "Connections"), anyone, s.getConnection)
-	register(s, op("change-connection", http.MethodPatch, "/api/connections/{id}", "Change, pause or go on with a connection", "Connections"), editors, s.changeConnection)
-	register(s, op("delete-connection", http.MethodDelete, "/api/connections/{id}", "Delete a connection that no workflow names", "Connections"), editors, s.deleteConnection)
+	changes(s, op("change-connection", http.MethodPatch, "/api/connections/{id}", "Change, pause or go on with a connection", "Connections"), editors, about[changeInput, connectionOutput](aboutConnection, func(in *changeInput) string { return in.ID }), s.changeConnection)
+	changes(s, op("delete-connection", http.MethodDelete, "/api/connections/{id}", "Delete a connection that no workflow names", "Connections"), editors, about[connectionInput, struct{}](aboutConnection, func(in *connectionInput) string { return in.ID }), s.deleteConnection)
 	s.proveRoutes()
 	s.sourceRoutes()
 	s.movingRoutes()

@@ -5,7 +5,6 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"html/template"
-	"net"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -225,7 +224,7 @@ func (s *Server) takeForm(w http.ResponseWriter, r *http.Request) {
 		p.Problem = "Some answers are missing or cannot be read."
 		s.again(w, http.StatusUnprocessableEntity, p, questions, r.PostForm, wrong)
 		return
-	case !s.formRate.allow(c.ID, remoteHost(r), limit):
+	case !s.formRate.allow(c.ID, s.Proxies.from(r), limit):
 		w.Header().Set("Retry-After", "600")
 		p.Problem = "Too many answers have come from here within an hour. Please try again later."
 		s.again(w, http.StatusTooManyRequests, p, questions, r.PostForm, nil)
@@ -280,14 +279,6 @@ func (s *Server) keepAnswers(r *http.Request, k *store.Kind, key string, before,
 	}
 	_, err = s.Intake.Take(r.Context(), []hook.Event{{Arrival: a}})
 	return token, err
-}
-
-func remoteHost(r *http.Request) string {
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		return r.RemoteAddr
-	}
-	return host
 }
 
 // formLimit counts answers by form and address. It is this process's own; several processes allow as many times more.

@@ -54,8 +54,8 @@ type acceptInput struct {
 
 func (s *Server) invitationRoutes() {
 	register(s, op("list-invitations", http.MethodGet, "/api/invitations", "Invitations that are open", "People"), administrators, s.listInvitations)
-	register(s, op("invite", http.MethodPost, "/api/invitations", "Invite somebody; the link is shown once", "People"), administrators, s.invite)
-	register(s, op("withdraw-invitation", http.MethodDelete, "/api/invitations/{id}", "Withdraw an invitation", "People"), administrators, s.withdraw)
+	changes(s, op("invite", http.MethodPost, "/api/invitations", "Invite somebody; the link is shown once", "People"), administrators, makes[inviteInput](aboutInvitation, func(out *invitationOutput) string { return text(out.Body.ID) }), s.invite)
+	changes(s, op("withdraw-invitation", http.MethodDelete, "/api/invitations/{id}", "Withdraw an invitation", "People"), administrators, byID[struct{}](aboutInvitation), s.withdraw)
 	huma.Register(s.api, op("read-invitation", http.MethodGet, "/api/welcome/{token}", "Whom an invitation is for", "People"), s.readInvitation)
 	s.summaries["accept-invitation"] = "Accept an invitation"
 	huma.Register(s.api, op("accept-invitation", http.MethodPost, "/api/welcome/{token}", "Accept an invitation, and sign in", "People"), s.acceptInvitation)
@@ -123,8 +123,16 @@ func (s *Server) readInvitation(ctx context.Context, in *tokenInput) (*invitatio
 }
 
 func (s *Server) acceptInvitation(ctx context.Context, in *acceptInput) (*personOutput, error) {
+	if _, err := s.readInvitation(ctx, &tokenInput{in.Token}); err != nil {
+		return nil, err // before a password is worked on
+	}
+	hash, err := s.passwords.hash(ctx, in.Body.Password)
+	if err != nil {
+		return nil, err
+	}
 	var p store.Person
-	err := s.store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	err = s.store.Within(ctx, func(ctx context.Context) error {
+		tx := s.store.DB.WithContext(ctx)
 		var i struct {
 			ID          int64
 			Email, Role string
@@ -140,18 +148,18 @@ func (s *Server) acceptInvitation(ctx context.Context, in *acceptInput) (*person
 		}
 		if err := tx.Raw(`INSERT INTO people (email, name, role, password_hash) VALUES (?, ?, ?, ?)
 			ON CONFLICT (email) DO UPDATE SET name = excluded.name, role = excluded.role, password_hash = excluded.password_hash, gone_at = NULL RETURNING *`,
-			i.Email, strings.TrimSpace(in.Body.Name), i.Role, HashPassword(in.Body.Password)).Scan(&p).Error; err != nil {
+			i.Email, strings.TrimSpace(in.Body.Name), i.Role, hash).Scan(&p).Error; err != nil {
 			return err
 		}
-		if i.Team == nil {
-			return nil
+		if i.Team != nil {
+			if err := tx.Exec("INSERT INTO team_people (team, person) VALUES (?, ?) ON CONFLICT DO NOTHING", *i.Team, p.ID).Error; err != nil {
+				return err
+			}
 		}
-		return tx.Exec("INSERT INTO team_people (team, person) VALUES (?, ?) ON CONFLICT DO NOTHING", *i.Team, p.ID).Error
+		return s.after(ctx, entry{person: &p.ID, name: p.Name, did: "accept-invitation", what: aboutPerson.what, about: text(p.ID)}, aboutPerson, false)
 	})
 	if err != nil {
 		return nil, s.plainError("accept-invitation", err)
 	}
-	who := &Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Role}
-	s.record(ctx, who, "accept-invitation", aboutPerson, nameIn(who, "ID"), nil)
 	return s.signInAs(ctx, p)
 }

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"slices"
@@ -45,7 +46,7 @@ type moveOutput struct {
 }
 
 func (s *Server) movingRoutes() {
-	register(s, op("move-uses", http.MethodPost, "/api/connections/{id}/move", "Move every sheet that names a connection to another", "Connections"), editors, s.moveUses)
+	changes(s, op("move-uses", http.MethodPost, "/api/connections/{id}/move", "Move every sheet that names a connection to another", "Connections"), editors, act[moveInput, moveOutput](aboutConnection, func(in *moveInput) string { return in.ID }), s.moveUses)
 }
 
 // usedBy is a workflow with the texts that may name a connection.
@@ -156,6 +157,12 @@ func (s *Server) moveUses(ctx context.Context, who *Person, in *moveInput) (*mov
 			return nil, huma.Error409Conflict(fmt.Sprintf("%s could not run after the move: %s. Nothing was moved.", u.Name, u.Problem))
 		}
 	}
+	before := map[int64]json.RawMessage{}
+	for _, c := range changes {
+		if before[c.row.ID], err = s.snapshot(ctx, aboutWorkflow, text(c.row.ID)); err != nil {
+			return nil, err
+		}
+	}
 	err = db.Transaction(func(tx *gorm.DB) error {
 		for _, c := range changes {
 			err := tx.Exec("UPDATE workflows SET draft = ?, updated_at = ?, updated_by = ? WHERE id = ? AND draft = ?", string(c.draft), time.Now(), who.Name, c.row.ID, c.row.Draft)
@@ -178,6 +185,12 @@ func (s *Server) moveUses(ctx context.Context, who *Person, in *moveInput) (*mov
 		on := store.SwitchedOn{Sheet: string(c.live), Note: "Moved from " + from.Title + " to " + to.Title, By: who.Name, Since: -1}
 		if _, err := s.Engine.SwitchOn(ctx, c.row.ID, c.plan, on); err != nil {
 			return nil, fmt.Errorf("%s: %w", c.row.Name, err)
+		}
+	}
+	for _, c := range changes { // each workflow has an entry of its own
+		e := entry{person: &who.ID, name: who.Name, did: "move-uses", what: aboutWorkflow.what, about: text(c.row.ID), before: before[c.row.ID]}
+		if err := s.after(ctx, e, aboutWorkflow, false); err != nil {
+			return nil, err
 		}
 	}
 	out.Body.Applied = true

@@ -43,7 +43,7 @@ func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 func (s *Server) metrics(w http.ResponseWriter, r *http.Request) {
 	host, _, _ := net.SplitHostPort(r.RemoteAddr)
 	ip := net.ParseIP(host)
-	near := ip != nil && ip.IsLoopback() && r.Header.Get("X-Forwarded-For") == "" && r.Header.Get("Forwarded") == ""
+	near := ip != nil && ip.IsLoopback() && (s.Proxies == nil || !s.Proxies.trusts(host)) && r.Header.Get("X-Forwarded-For") == "" && r.Header.Get("Forwarded") == ""
 	given := r.Header.Get("Authorization")
 	if !near && (s.MetricsToken == "" || subtle.ConstantTimeCompare([]byte(given), []byte("Bearer "+s.MetricsToken)) != 1) {
 		w.Header().Set("WWW-Authenticate", "Bearer")

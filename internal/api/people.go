@@ -14,6 +14,7 @@ import (
 	"gorm.io/gorm"
 
 	"dorfbote/internal/engine"
+	"dorfbote/internal/store"
 )
 
 func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
@@ -72,12 +73,12 @@ type passwordInput struct {
 
 func (s *Server) peopleRoutes() {
 	register(s, op("list-people", http.MethodGet, "/api/people", "Who may sign in", "People"), anyone, s.listPeople)
-	register(s, op("change-person", http.MethodPatch, "/api/people/{id}", "Change a person's name, role or teams, or let them go", "People"), administrators, s.changePerson)
+	changes(s, op("change-person", http.MethodPatch, "/api/people/{id}", "Change a person's name, role or teams, or let them go", "People"), administrators, about[changePersonInput, personItemOutput](aboutPerson, func(in *changePersonInput) string { return text(in.ID) }), s.changePerson)
 	register(s, op("list-teams", http.MethodGet, "/api/teams", "Teams that workflows belong to", "People"), anyone, s.listTeams)
-	register(s, op("create-team", http.MethodPost, "/api/teams", "Make a team", "People"), administrators, s.createTeam)
-	register(s, op("change-team", http.MethodPatch, "/api/teams/{id}", "Rename a team", "People"), administrators, s.changeTeam)
-	register(s, op("delete-team", http.MethodDelete, "/api/teams/{id}", "Delete a team; its workflows belong to everyone", "People"), administrators, s.deleteTeam)
-	register(s, op("change-password", http.MethodPost, "/api/me/password", "Choose a new password; other sessions end", "People"), anyone, s.changePassword)
+	changes(s, op("create-team", http.MethodPost, "/api/teams", "Make a team", "People"), administrators, makes[newTeamInput](aboutTeam, func(out *teamOutput) string { return text(out.Body.ID) }), s.createTeam)
+	changes(s, op("change-team", http.MethodPatch, "/api/teams/{id}", "Rename a team", "People"), administrators, about[teamInput, teamOutput](aboutTeam, func(in *teamInput) string { return text(in.ID) }), s.changeTeam)
+	changes(s, op("delete-team", http.MethodDelete, "/api/teams/{id}", "Delete a team; its workflows belong to everyone", "People"), administrators, byID[struct{}](aboutTeam), s.deleteTeam)
+	changes(s, op("change-password", http.MethodPost, "/api/me/password", "Choose a new password; other sessions end", "People"), anyone, oneself[passwordInput, struct{}](), s.changePassword)
 }
 
 func (s *Server) listPeople(ctx context.Context, who *Person, _ *struct{}) (*listOutput[PersonItem], error) {
@@ -139,8 +140,7 @@ func (s *Server) changePerson(ctx context.Context, who *Person, in *changePerson
 				set["gone_at"] = time.Now()
 			}
 		}
-		// Two administrators who let each other go at once must not both succeed.
-		if err := tx.Exec("SELECT pg_advisory_xact_lock(23)").Error; err != nil {
+		if err := store.Lock(tx, store.LockAdministrators, ""); err != nil {
 			return err
 		}
 		if len(set) > 0 {
@@ -239,7 +239,11 @@ func (s *Server) deleteTeam(ctx context.Context, _ *Person, in *idInput) (*struc
 }
 
 func (s *Server) changePassword(ctx context.Context, who *Person, in *passwordInput) (*struct{}, error) {
-	if wait := s.guesses.wait(ctx, who.Email); wait > 0 {
+	wait, err := s.guesses.try(ctx, who.Email)
+	if err != nil {
+		return nil, err
+	}
+	if wait > 0 {
 		return nil, tooManyGuesses(wait)
 	}
 	var stored string
@@ -247,11 +251,21 @@ func (s *Server) changePassword(ctx context.Context, who *Person, in *passwordIn
 	if err := db.Raw("SELECT password_hash FROM people WHERE id = ?", who.ID).Scan(&stored).Error; err != nil {
 		return nil, err
 	}
-	if !passwordFits(stored, in.Body.Current) {
-		s.guesses.failed(ctx, who.Email)
+	fits, err := s.passwords.fits(ctx, stored, in.Body.Current)
+	if err != nil {
+		return nil, err
+	}
+	if !fits {
 		return nil, huma.Error422UnprocessableEntity("the current password is not right", &huma.ErrorDetail{Location: "body.current", Message: "it is another"})
 	}
-	if err := db.Exec("UPDATE people SET password_hash = ? WHERE id = ?", HashPassword(in.Body.New), who.ID).Error; err != nil {
+	if err := s.guesses.right(ctx, who.Email); err != nil {
+		return nil, err
+	}
+	hash, err := s.passwords.hash(ctx, in.Body.New)
+	if err != nil {
+		return nil, err
+	}
+	if err := db.Exec("UPDATE people SET password_hash = ? WHERE id = ?", hash, who.ID).Error; err != nil {
 		return nil, err
 	}
 	return nil, s.endSignIns(ctx, who.ID, who.SignIn)

@@ -35,6 +35,8 @@ type Options struct {
 	Practice string
 	// PublicURL is how the outside reaches this server; "" takes it from each request.
 	PublicURL string
+	// Proxies are the reverse proxies whose word is taken for where a request comes from; nil takes nobody's.
+	Proxies *Proxies
 	// Secure marks the session's cookie for HTTPS alone.
 	Secure bool
 	// Meters count what is served; MetricsToken lets a scrape from another machine have them.
@@ -51,7 +53,9 @@ type Server struct {
 	trails    trailCache
 	sources   sourceCache
 	guesses   *guesses
-	summaries map[string]string // of operations, for the audit log
+	passwords *passwords
+	summaries map[string]string    // of operations that change something, for the audit log
+	changing  map[string]auditable // what each of them changes
 	requests  *requestLog
 	formRate  *formLimit
 	handler   http.Handler
@@ -59,7 +63,7 @@ type Server struct {
 
 // New makes the server.
 func New(o Options) (*Server, error) {
-	s := &Server{Options: o, store: o.Engine.Store, sessions: scs.New(), guesses: &guesses{o.Engine.Store}, formRate: newFormLimit()}
+	s := &Server{Options: o, store: o.Engine.Store, sessions: scs.New(), guesses: &guesses{store: o.Engine.Store, proxied: o.Proxies != nil}, passwords: newPasswords(), formRate: newFormLimit()}
 	s.requests = newRequestLog(o.Engine)
 	s.sessions.Store = pgxstore.New(s.store.Pool)
 	s.sessions.Lifetime = 7 * 24 * time.Hour
@@ -85,7 +89,7 @@ func New(o Options) (*Server, error) {
 	root.Get("/metrics", s.metrics)
 	guard := http.NewCrossOriginProtection()
 	root.Group(func(r chi.Router) {
-		r.Use(guard.Handler, notesCaller, s.sessions.LoadAndSave)
+		r.Use(guard.Handler, s.notesCaller, s.sessions.LoadAndSave)
 		s.api = humachi.New(r, config())
 		s.routes()
 		r.Get("/api/docs", s.docs)

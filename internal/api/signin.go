@@ -2,12 +2,8 @@ package api
 
 import (
 	"context"
-	"crypto/rand"
-	"crypto/subtle"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -15,7 +11,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/jackc/pgx/v5/pgconn"
-	"golang.org/x/crypto/argon2"
 	"gorm.io/gorm"
 
 	"dorfbote/internal/store"
@@ -38,39 +33,6 @@ const (
 	sessionPerson = "person"
 	sessionSignIn = "sign-in"
 )
-
-// The cost of argon2id, as OWASP advises.
-const (
-	argonTime, argonMemory, argonThreads = 2, 19 << 10, 1
-	saltBytes, hashBytes                 = 16, 32
-)
-
-// HashPassword makes the stored form of a password: argon2id in the PHC string format.
-func HashPassword(password string) string {
-	salt := make([]byte, saltBytes)
-	_, _ = rand.Read(salt)
-	b64 := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=19$m=%d,t=%d,p=%d$%s$%s", argonMemory, argonTime, argonThreads,
-		b64.EncodeToString(salt), b64.EncodeToString(argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, hashBytes)))
-}
-
-func passwordFits(stored, password string) bool {
-	parts := strings.Split(stored, "$")
-	if len(parts) != 6 {
-		return false
-	}
-	var m, t uint32
-	var p uint8
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil {
-		return false
-	}
-	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
-	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
-	if err1 != nil || err2 != nil {
-		return false
-	}
-	return subtle.ConstantTimeCompare(argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want))), want) == 1
-}
 
 type signInInput struct {
 	Body struct {
@@ -98,23 +60,28 @@ func (s *Server) signInRoutes() {
 
 func (s *Server) signIn(ctx context.Context, in *signInInput) (*personOutput, error) {
 	email := strings.ToLower(strings.TrimSpace(in.Body.Email))
-	if wait := s.guesses.wait(ctx, email); wait > 0 {
+	wait, err := s.guesses.try(ctx, email)
+	if err != nil {
+		return nil, s.plainError("sign-in", err)
+	}
+	if wait > 0 {
 		return nil, tooManyGuesses(wait)
 	}
 	var p store.Person
-	err := s.store.DB.WithContext(ctx).First(&p, "lower(email) = ? AND gone_at IS NULL", email).Error
+	err = s.store.DB.WithContext(ctx).First(&p, "lower(email) = ? AND gone_at IS NULL", email).Error
 	if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
+		return nil, s.plainError("sign-in", err)
+	}
+	fits, err := s.passwords.fits(ctx, p.PasswordHash, in.Body.Password)
+	if err != nil {
 		return nil, err
 	}
-	stored := p.PasswordHash
-	if stored == "" { // the same work for an unknown address, so that the time tells nothing
-		stored = HashPassword("nobody")
-	}
-	if !passwordFits(stored, in.Body.Password) || p.ID == 0 {
-		s.guesses.failed(ctx, email)
+	if !fits {
 		return nil, huma.Error401Unauthorized("the address or the password is not right")
 	}
-	s.guesses.right(ctx, email)
+	if err := s.guesses.right(ctx, email); err != nil {
+		return nil, s.plainError("sign-in", err)
+	}
 	return s.signInAs(ctx, p)
 }
 
@@ -168,43 +135,99 @@ const (
 	administrators
 )
 
-// register adds an operation for people who are signed in. What it changes is written into the audit log.
+// register adds an operation for people who are signed in, which changes nothing.
 func register[I, O any](s *Server, o huma.Operation, n need, fn func(context.Context, *Person, *I) (*O, error)) {
-	o.Security = []map[string][]string{{"session": {}}}
-	subject, audited := subjectOf(o)
-	if s.summaries == nil {
-		s.summaries = map[string]string{}
-	}
-	s.summaries[o.OperationID], _, _ = strings.Cut(o.Summary, ";")
+	s.secured(&o, n)
 	huma.Register(s.api, o, func(ctx context.Context, in *I) (*O, error) {
-		p := s.person(ctx)
-		if p == nil {
-			return nil, huma.Error401Unauthorized("sign in first")
-		}
-		if n == editors && p.Role == "viewer" {
-			return nil, huma.Error403Forbidden("viewers can look but not change anything; ask an administrator for the role of editor")
-		}
-		if n == administrators && p.Role != "administrator" {
-			return nil, huma.Error403Forbidden("this is for administrators")
-		}
-		about, before := "", json.RawMessage(nil)
-		if audited {
-			if about = subject.in(in); subject.what == "workflow" && n == editors {
-				id, _ := strconv.ParseInt(about, 10, 64)
-				if err := s.mayEdit(ctx, p, id); err != nil {
-					return nil, s.plainError(o.OperationID, err)
-				}
-			}
-			before = s.snapshot(ctx, subject, about)
-		}
-		out, err := fn(ctx, p, in)
-		if audited && err == nil {
-			if about == "" {
-				about = subject.in(out)
-			}
-			s.record(ctx, p, o.OperationID, subject, about, before)
-		}
+		out, err := fn(ctx, s.person(ctx), in)
 		return out, s.plainError(o.OperationID, err)
+	})
+}
+
+// changes adds an operation for people who are signed in, which changes what c states. The change and its entry in the
+// audit log are one transaction; an operation that is refused, or changes nothing, leaves no entry.
+func changes[I, O any](s *Server, o huma.Operation, n need, c changing[I, O], fn func(context.Context, *Person, *I) (*O, error)) {
+	s.secured(&o, n)
+	s.changing[o.OperationID] = c.auditable
+	summary, _, _ := strings.Cut(o.Summary, ";")
+	s.summaries[o.OperationID] = summary
+	huma.Register(s.api, o, func(ctx context.Context, in *I) (out *O, err error) {
+		p := s.person(ctx)
+		err = s.store.Within(ctx, func(ctx context.Context) error {
+			about := given(c.in, in)
+			if c.self {
+				about = text(p.ID)
+			}
+			before, err := s.before(ctx, p, n, c.auditable, about)
+			if err != nil {
+				return err
+			}
+			if out, err = fn(ctx, p, in); err != nil {
+				return err
+			}
+			if about == "" {
+				about = given(c.out, out)
+			}
+			return s.after(ctx, entry{person: &p.ID, name: p.Name, did: o.OperationID, what: c.what, about: about, before: before}, c.auditable, c.act)
+		})
+		if err != nil {
+			return nil, s.plainError(o.OperationID, err)
+		}
+		return out, nil
+	})
+}
+
+func given[T any](name func(*T) string, v *T) string {
+	if name == nil || v == nil {
+		return ""
+	}
+	return name(v)
+}
+
+// before gives a thing as it is before a change, and refuses the change of a workflow that belongs to another team.
+func (s *Server) before(ctx context.Context, p *Person, n need, a auditable, about string) (json.RawMessage, error) {
+	if a.what == "workflow" && n == editors {
+		id, _ := strconv.ParseInt(about, 10, 64)
+		if err := s.mayEdit(ctx, p, id); err != nil {
+			return nil, err
+		}
+	}
+	return s.snapshot(ctx, a, about)
+}
+
+// after writes down what a change has made different; of an act, that it was done.
+func (s *Server) after(ctx context.Context, e entry, a auditable, act bool) error {
+	var err error
+	if e.after, err = s.snapshot(ctx, a, e.about); err != nil {
+		return err
+	}
+	if string(e.before) == string(e.after) {
+		if !act {
+			return nil
+		}
+		e.before, e.after = nil, nil
+	}
+	return s.write(ctx, e)
+}
+
+// secured has a session's person and role looked at before the body is read.
+func (s *Server) secured(o *huma.Operation, n need) {
+	o.Security = []map[string][]string{{"session": {}}}
+	if s.summaries == nil {
+		s.summaries, s.changing = map[string]string{}, map[string]auditable{}
+	}
+	o.Middlewares = append(o.Middlewares, func(ctx huma.Context, next func(huma.Context)) {
+		p := s.person(ctx.Context())
+		switch {
+		case p == nil:
+			_ = huma.WriteErr(s.api, ctx, http.StatusUnauthorized, "sign in first")
+		case n == editors && p.Role == "viewer":
+			_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, "viewers can look but not change anything; ask an administrator for the role of editor")
+		case n == administrators && p.Role != "administrator":
+			_ = huma.WriteErr(s.api, ctx, http.StatusForbidden, "this is for administrators")
+		default:
+			next(huma.WithValue(ctx, personKey{}, p))
+		}
 	})
 }
 

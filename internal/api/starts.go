@@ -60,8 +60,8 @@ type tokenOutput struct {
 
 func (s *Server) startRoutes() {
 	register(s, op("start-form", http.MethodGet, "/api/workflows/{id}/start", "What starting a workflow by hand asks for", "Workflows"), anyone, s.startForm)
-	register(s, op("start-workflow", http.MethodPost, "/api/workflows/{id}/start", "Start a workflow by hand", "Workflows"), editors, s.startByHand)
-	register(s, op("make-call-token", http.MethodPost, "/api/workflows/{id}/call-token", "Make a token that a workflow can be called with; an older one ends", "Workflows"), editors, s.makeCallToken)
+	changes(s, op("start-workflow", http.MethodPost, "/api/workflows/{id}/start", "Start a workflow by hand", "Workflows"), editors, act[startInput, startedOutput](aboutWorkflow, func(in *startInput) string { return text(in.ID) }), s.startByHand)
+	changes(s, op("make-call-token", http.MethodPost, "/api/workflows/{id}/call-token", "Make a token that a workflow can be called with; an older one ends", "Workflows"), editors, byID[tokenOutput](aboutWorkflow), s.makeCallToken)
 }
 
 // startable gives a workflow that is on and can be started.

@@ -66,19 +66,15 @@ func (s *Server) noticed(ctx context.Context, who *Person, told map[string]bool,
 		WHERE NOT t.spent AND w.is_on AND w.form <> 'silent' ORDER BY t.due_at LIMIT 8`).Scan(&out.Next).Error
 }
 
-type noticeInput struct {
-	ID int64 `path:"id"`
-}
-
 // dismiss takes a notice away; it comes back if what it tells of does.
-func (s *Server) dismiss(ctx context.Context, _ *Person, in *noticeInput) (*struct{}, error) {
+func (s *Server) dismiss(ctx context.Context, _ *Person, in *idInput) (*struct{}, error) {
 	err := s.store.DB.WithContext(ctx).Exec("UPDATE notices SET done_at = now() WHERE id = ?", in.ID).Error
 	s.Engine.Tell(ctx, engine.Event{Topic: "today"})
 	return nil, err
 }
 
 func (s *Server) todayRoutes() {
-	register(s, op("dismiss-notice", http.MethodPost, "/api/notices/{id}/done", "Take a notice away", "Today"), editors, s.dismiss)
+	changes(s, op("dismiss-notice", http.MethodPost, "/api/notices/{id}/done", "Take a notice away", "Today"), editors, byID[struct{}](aboutNotice), s.dismiss)
 	register(s, op("today", http.MethodGet, "/api/today", "What needs a person today", "Today"), anyone, s.today)
 }
 

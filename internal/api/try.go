@@ -29,7 +29,7 @@ type tryOutput struct {
 }
 
 func (s *Server) tryRoutes() {
-	register(s, op("try-sheet", http.MethodPost, "/api/workflows/{id}/try", "Send what a draft makes of an arrival to one channel, marked as a trial", "Workflows"), editors, s.try)
+	changes(s, op("try-sheet", http.MethodPost, "/api/workflows/{id}/try", "Send what a draft makes of an arrival to one channel, marked as a trial", "Workflows"), editors, act[tryInput, tryOutput](aboutWorkflow, func(in *tryInput) string { return text(in.ID) }), s.try)
 }
 
 // try sends what a draft makes of an arrival, marked as a trial.

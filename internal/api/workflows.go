@@ -131,13 +131,13 @@ func (s *Server) workflowRoutes() {
 		func(ctx context.Context, _ *Person, in *idInput) (*workflowOutput, error) {
 			return s.workflow(ctx, in.ID)
 		})
-	register(s, op("create-workflow", http.MethodPost, "/api/workflows", "Make a workflow; it is off", "Workflows"), editors, s.createWorkflow)
-	register(s, op("save-draft", http.MethodPut, "/api/workflows/{id}/draft", "Keep a workflow's draft", "Workflows"), editors, s.saveDraft)
-	register(s, op("hand-over", http.MethodPatch, "/api/workflows/{id}", "Give a workflow to a team or an owner", "Workflows"), editors, s.handOver)
-	register(s, op("switch-on", http.MethodPost, "/api/workflows/{id}/on", "Switch on the draft as a new version", "Workflows"), editors, s.switchOn)
+	changes(s, op("create-workflow", http.MethodPost, "/api/workflows", "Make a workflow; it is off", "Workflows"), editors, makes[createInput](aboutWorkflow, func(out *workflowOutput) string { return text(out.Body.ID) }), s.createWorkflow)
+	changes(s, op("save-draft", http.MethodPut, "/api/workflows/{id}/draft", "Keep a workflow's draft", "Workflows"), editors, about[draftInput, workflowOutput](aboutWorkflow, func(in *draftInput) string { return text(in.ID) }), s.saveDraft)
+	changes(s, op("hand-over", http.MethodPatch, "/api/workflows/{id}", "Give a workflow to a team or an owner", "Workflows"), editors, about[handOverInput, workflowOutput](aboutWorkflow, func(in *handOverInput) string { return text(in.ID) }), s.handOver)
+	changes(s, op("switch-on", http.MethodPost, "/api/workflows/{id}/on", "Switch on the draft as a new version", "Workflows"), editors, about[onInput, workflowOutput](aboutWorkflow, func(in *onInput) string { return text(in.ID) }), s.switchOn)
 	register(s, op("preview-on", http.MethodPost, "/api/workflows/{id}/on/preview", "What switching on would send at once", "Workflows"), anyone, s.beginning)
-	register(s, op("switch-off", http.MethodPost, "/api/workflows/{id}/off", "Switch off", "Workflows"), editors, s.switchOff)
-	register(s, op("delete-workflow", http.MethodDelete, "/api/workflows/{id}", "Delete a workflow that is off", "Workflows"), editors, s.deleteWorkflow)
+	changes(s, op("switch-off", http.MethodPost, "/api/workflows/{id}/off", "Switch off", "Workflows"), editors, byID[workflowOutput](aboutWorkflow), s.switchOff)
+	changes(s, op("delete-workflow", http.MethodDelete, "/api/workflows/{id}", "Delete a workflow that is off", "Workflows"), editors, byID[struct{}](aboutWorkflow), s.deleteWorkflow)
 	register(s, op("list-versions", http.MethodGet, "/api/workflows/{id}/versions", "A workflow's versions, newest first", "Workflows"), anyone, s.versions)
 }
 

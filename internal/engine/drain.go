@@ -318,16 +318,14 @@ func (e *Engine) later(ctx context.Context, name string, at time.Time) error {
 			_ = e.Wake(ctx, name) // if this fails, the job is there
 		})
 	}
-	_, err = e.inserts.Insert(ctx, DrainArgs{Destination: name}, &river.InsertOpts{
+	return e.addJob(ctx, DrainArgs{Destination: name}, &river.InsertOpts{
 		Queue: queuePost, MaxAttempts: 1, ScheduledAt: at,
 	})
-	return err
 }
 
 // Wake asks for a destination's posts to be sent now.
 func (e *Engine) Wake(ctx context.Context, name string) error {
-	_, err := e.inserts.Insert(ctx, DrainArgs{Destination: name}, nil)
-	return err
+	return e.addJob(ctx, DrainArgs{Destination: name}, nil)
 }
 
 // SweepArgs asks for a look at what waits.

@@ -105,6 +105,17 @@ func (e *Engine) durable(ctx context.Context) error {
 	return err
 }
 
+// addJob adds a job, in the transaction that the context's statements join, if any.
+func (e *Engine) addJob(ctx context.Context, args river.JobArgs, o *river.InsertOpts) error {
+	var err error
+	if tx := store.Current(ctx); tx != nil {
+		_, err = e.inserts.InsertTx(ctx, tx, args, o)
+	} else {
+		_, err = e.inserts.Insert(ctx, args, o)
+	}
+	return err
+}
+
 // Start begins to work on jobs until Stop.
 func (e *Engine) Start(ctx context.Context) error {
 	workers := river.NewWorkers()

@@ -72,8 +72,7 @@ func insertSteps(ctx context.Context, tx *sql.Tx, made []decided, fresh map[verd
 
 // Follow asks for what follows on a run's posts to be done now.
 func (e *Engine) Follow(ctx context.Context, arrival, workflow int64) error {
-	_, err := e.inserts.Insert(ctx, FollowArgs{Arrival: arrival, Workflow: workflow}, nil)
-	return err
+	return e.addJob(ctx, FollowArgs{Arrival: arrival, Workflow: workflow}, nil)
 }
 
 // Work does a run's steps in their order, each once the one before is done. One process at a time does so for a run.
@@ -252,8 +251,7 @@ func (e *Engine) followLater(ctx context.Context, run FollowArgs, at time.Time) 
 			_ = e.Follow(ctx, run.Arrival, run.Workflow) // if this fails, the job is there
 		})
 	}
-	_, err := e.inserts.Insert(ctx, run, &river.InsertOpts{Queue: queueFollow, MaxAttempts: 1, ScheduledAt: at})
-	return err
+	return e.addJob(ctx, run, &river.InsertOpts{Queue: queueFollow, MaxAttempts: 1, ScheduledAt: at})
 }
 
 // writeRecord adds or changes a record through its connection.

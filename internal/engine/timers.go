@@ -169,12 +169,12 @@ func setTimers(ctx context.Context, tx *sql.Tx, workflow int64, changes map[stri
 // now: a due moment still to come is waited for, and a state that holds is taken to have begun now. Where the version
 // before waited for the very same, its timers go on.
 func (e *Engine) Arm(ctx context.Context, db *gorm.DB, w *store.Workflow, plan *sheet.Plan, trigger string) error {
-	tx, ok := db.Statement.ConnPool.(*sql.Tx)
-	if !ok {
-		return fmt.Errorf("the transaction is a %T", db.Statement.ConnPool)
+	tx, err := store.Raw(db)
+	if err != nil {
+		return err
 	}
 	var had string
-	err := tx.QueryRowContext(ctx, "SELECT trigger FROM watches WHERE workflow_id = $1 FOR UPDATE", w.ID).Scan(&had)
+	err = tx.QueryRowContext(ctx, "SELECT trigger FROM watches WHERE workflow_id = $1 FOR UPDATE", w.ID).Scan(&had)
 	if err != nil && err != sql.ErrNoRows {
 		return err
 	}

@@ -53,7 +53,7 @@ func open(ctx context.Context, cfg *pgxpool.Config) (*Store, error) {
 		return nil, fmt.Errorf("connecting to PostgreSQL at %s: %w", cfg.ConnConfig.Host, err)
 	}
 	db := stdlib.OpenDBFromPool(pool)
-	g, err := gorm.Open(postgres.New(postgres.Config{Conn: db}), &gorm.Config{
+	g, err := gorm.Open(postgres.New(postgres.Config{Conn: joining{db}}), &gorm.Config{
 		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true,
 	})
 	if err != nil {
@@ -125,9 +125,9 @@ func (s *Store) Migrate(ctx context.Context) error {
 // GORM would take apart, and for jobs that must be inserted with it.
 func (s *Store) Tx(ctx context.Context, fn func(tx *gorm.DB, raw *sql.Tx) error) error {
 	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		raw, ok := tx.Statement.ConnPool.(*sql.Tx)
-		if !ok {
-			return fmt.Errorf("the transaction is a %T", tx.Statement.ConnPool)
+		raw, err := Raw(tx)
+		if err != nil {
+			return err
 		}
 		return fn(tx, raw)
 	})

@@ -108,7 +108,7 @@ func (s *Store) SwitchOn(ctx context.Context, id int64, on SwitchedOn, arm func(
 	var w Workflow
 	source := reads(on.Source, on.Form)
 	// A source is known before anything comes, so that its mark can be held below.
-	err := s.DB.WithContext(ctx).Exec("INSERT INTO marks (source, seq) SELECT @s, coalesce(max(seq), 0) FROM arrivals WHERE source = @s ON CONFLICT DO NOTHING", sql.Named("s", source)).Error
+	err := s.DB.WithContext(Apart(ctx)).Exec("INSERT INTO marks (source, seq) SELECT @s, coalesce(max(seq), 0) FROM arrivals WHERE source = @s ON CONFLICT DO NOTHING", sql.Named("s", source)).Error
 	if err != nil {
 		return nil, err
 	}

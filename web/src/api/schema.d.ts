@@ -1247,7 +1247,7 @@ export interface components {
             person: number | null;
             /** @description what it is or was called */
             title: string;
-            /** @description the kind of thing: workflow, connection, source, post, destination, person, team, invitation */
+            /** @description the kind of thing: workflow, connection, source, post, destination, person, team, invitation, session, notice */
             what: string;
             /** @description the operation in words */
             words: string;
@@ -3130,7 +3130,7 @@ export interface operations {
     "list-audit": {
         parameters: {
             query?: {
-                what?: "workflow" | "connection" | "source" | "post" | "destination" | "person" | "team" | "invitation" | "";
+                what?: "workflow" | "connection" | "source" | "post" | "destination" | "person" | "team" | "invitation" | "session" | "notice" | "";
                 about?: string;
                 person?: number;
                 before?: number;
