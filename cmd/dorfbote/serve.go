@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,6 +49,8 @@ type settings struct {
 	// KeyFile holds the key that secrets are sealed with; it is made where there is none. Key is the key itself.
 	KeyFile string `env:"DORFBOTE_KEY_FILE"`
 	Key     string `env:"DORFBOTE_KEY,unset"`
+	// TrustedProxies are the addresses of reverse proxies whose Forwarded or X-Forwarded-For is believed.
+	TrustedProxies string `env:"DORFBOTE_TRUSTED_PROXIES"`
 	// AllowPrivate are private addresses that may be called; Folder is the folder whose tables may be read.
 	AllowPrivate string `env:"DORFBOTE_ALLOW_PRIVATE"`
 	Folder       string `env:"DORFBOTE_FOLDER"`
@@ -221,8 +224,12 @@ func serveCommand() *cobra.Command {
 				if public == "" {
 					public = "http://" + l.Addr().String()
 				}
+				proxies, err := api.TrustProxies(s.TrustedProxies)
+				if err != nil {
+					return fmt.Errorf("DORFBOTE_TRUSTED_PROXIES: %w", err)
+				}
 				e.Log.Info("serving", "address", public)
-				return serve(ctx, l, e, api.Options{Practice: s.PracticeURL, PublicURL: public, Secure: strings.HasPrefix(public, "https:"), MetricsToken: s.MetricsToken})
+				return serve(ctx, l, e, api.Options{Practice: s.PracticeURL, PublicURL: public, Secure: strings.HasPrefix(public, "https:"), MetricsToken: s.MetricsToken, Proxies: proxies})
 			})
 		},
 	}
@@ -272,14 +279,15 @@ func listen(ctx context.Context, l net.Listener, h http.Handler) error {
 }
 
 func addPerson(ctx context.Context, e *engine.Engine, p store.Person) error {
+	if !slices.Contains(api.Roles, p.Role) {
+		return fmt.Errorf("there is no role %q; a person is %s", p.Role, strings.Join(api.Roles, ", "))
+	}
 	line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
 	password := strings.TrimRight(line, "\r\n")
 	if len(password) < 8 {
 		return errors.New("the password must have at least 8 characters")
 	}
-	err := e.Store.DB.WithContext(ctx).Exec(`INSERT INTO people (email, name, role, password_hash) VALUES (lower(?), ?, ?, ?)
-		ON CONFLICT (email) DO UPDATE SET password_hash = excluded.password_hash, name = excluded.name, role = excluded.role`,
-		p.Email, p.Name, p.Role, api.HashPassword(password)).Error
+	err := api.SetPerson(ctx, e.Store, p, password)
 	if err == nil {
 		fmt.Printf("%s can sign in.\n", p.Email)
 	}

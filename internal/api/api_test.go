@@ -32,17 +32,21 @@ type client struct {
 	st   *store.Store
 }
 
-func start(t *testing.T) *client {
+func start(t *testing.T) *client { return startWith(t, func(*api.Options) {}) }
+
+func startWith(t *testing.T, set func(*api.Options)) *client {
 	t.Helper()
 	st := testdb.New(t)
 	e, err := engine.New(st, value.DefaultWorkspace(), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	e.Env = testdb.Loopback(t, e.Workspace)
 	ctx, cancel := context.WithCancel(context.Background())
-	s, err := api.New(api.Options{
+	o := api.Options{
 		Engine: e, Intake: engine.NewIntake(ctx, e), Hub: engine.NewHub(ctx, e), Log: e.Log,
 		Web: fstest.MapFS{"index.html": {Data: []byte(`<meta content="NONCE">`)}},
-	})
+	}
+	set(&o)
+	s, err := api.New(o)
 	require.NoError(t, err)
 	require.NoError(t, e.Start(ctx))
 	server := httptest.NewServer(s.Handler())

@@ -309,7 +309,7 @@ func (s *Server) decideAgain(ctx context.Context, _ *Person, in *idInput) (*agai
 			out.Body.Why = append(out.Body.Why, w)
 			continue
 		}
-		p := proofLines(plan, decide.Occasion(plan, a, a.Time), s.Engine.Reach(ctx, engine.AskNothing))
+		p := proofLines(plan, decide.Occasion(plan, a, a.Time), s.reach(ctx, engine.AskNothing))
 		w.Proof, w.Verdict, w.Row, w.DecidedBy, w.Where, w.Error = p, p.Verdict, p.Row, p.DecidedBy, p.Where, p.Error
 		w.Because = plan.Words(p.DecidedBy)
 		out.Body.Why = append(out.Body.Why, w)
@@ -338,7 +338,7 @@ func (s *Server) proofOf(ctx context.Context, workflow int64, version int, a *ar
 	if plan == nil {
 		return nil
 	}
-	reach := s.Engine.Reach(ctx, engine.AskNothing)
+	reach := s.reach(ctx, engine.AskNothing)
 	reach.Recall = recalled
 	return proofLines(plan, decide.Occasion(plan, a, a.Time), reach)
 }

@@ -58,8 +58,8 @@ var hidden = map[string]bool{"secrets": true, "password": true, "call_token": tr
 // output. An act changes nothing that could be compared, and is written down whenever it is done.
 type changing[I, O any] struct {
 	auditable
-	in  func(*I) string
-	out func(*O) string
+	in   func(*I) string
+	out  func(*O) string
 	act  bool
 	self bool // the person who does it
 }
@@ -68,10 +68,14 @@ type changing[I, O any] struct {
 func text(id int64) string { return strconv.FormatInt(id, 10) }
 
 // about states that an operation changes what its input names.
-func about[I, O any](a auditable, in func(*I) string) changing[I, O] { return changing[I, O]{auditable: a, in: in} }
+func about[I, O any](a auditable, in func(*I) string) changing[I, O] {
+	return changing[I, O]{auditable: a, in: in}
+}
 
 // makes states that an operation makes what its output names.
-func makes[I, O any](a auditable, out func(*O) string) changing[I, O] { return changing[I, O]{auditable: a, out: out} }
+func makes[I, O any](a auditable, out func(*O) string) changing[I, O] {
+	return changing[I, O]{auditable: a, out: out}
+}
 
 // act states that an operation does something with what its input names.
 func act[I, O any](a auditable, in func(*I) string) changing[I, O] {

@@ -59,10 +59,10 @@ func (p *Proxies) trusts(host string) bool {
 	return false
 }
 
-// from is the address that a request comes from: the peer's, or what trusted proxies say, read from the right up to the
+// From is the address that a request comes from: the peer's, or what trusted proxies say, read from the right up to the
 // first that is not theirs. Where the two headers that can say it differ, the proxy has passed on one that it did not
 // write, and neither is believed.
-func (p *Proxies) from(r *http.Request) string {
+func (p *Proxies) From(r *http.Request) string {
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	if err != nil {
 		host = r.RemoteAddr
@@ -94,6 +94,6 @@ func (s *Server) notesCaller(next http.Handler) http.Handler {
 		if len(program) > 300 {
 			program = program[:300]
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, caller{s.Proxies.from(r), strings.ToValidUTF8(program, "\uFFFD")})))
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, caller{s.Proxies.From(r), strings.ToValidUTF8(program, "\uFFFD")})))
 	})
 }

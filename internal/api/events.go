@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -19,11 +20,25 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request) {
 	_ = rc.Flush()
 	beat := time.NewTicker(20 * time.Second)
 	defer beat.Stop()
+	look := time.NewTicker(sessionLook)
+	defer look.Stop()
+	who := s.person(r.Context())
 	for {
 		select {
 		case <-r.Context().Done():
 			return
+		case <-look.C:
+			if !s.stillHere(r.Context(), who) {
+				return
+			}
+			continue
 		case ev := <-events:
+			if ev.Topic == topicPeople {
+				if !s.stillHere(r.Context(), who) {
+					return
+				}
+				continue
+			}
 			raw, _ := json.Marshal(ev)
 			_, _ = fmt.Fprintf(w, "data: %s\n\n", raw)
 		case <-beat.C:
@@ -33,6 +48,23 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+}
+
+// topicPeople is told where sessions end or roles change.
+const topicPeople = "people"
+
+// sessionLook is how often a stream looks whether its session still holds, should it not have been told.
+const sessionLook = 30 * time.Second
+
+// stillHere tells whether a session still holds. Where that cannot be found out it counts as holding.
+func (s *Server) stillHere(ctx context.Context, who *Person) bool {
+	if who == nil {
+		return false
+	}
+	var holds bool
+	err := s.store.DB.WithContext(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM sign_ins i JOIN people p ON p.id = i.person
+		WHERE i.id = ? AND i.ended_at IS NULL AND p.gone_at IS NULL)`, who.SignIn).Scan(&holds).Error
+	return err != nil || holds
 }
 
 func urlQuery(s string) string { return url.QueryEscape(s) }

@@ -224,7 +224,7 @@ func (s *Server) takeForm(w http.ResponseWriter, r *http.Request) {
 		p.Problem = "Some answers are missing or cannot be read."
 		s.again(w, http.StatusUnprocessableEntity, p, questions, r.PostForm, wrong)
 		return
-	case !s.formRate.allow(c.ID, s.Proxies.from(r), limit):
+	case !s.formRate.allow(c.ID, s.Proxies.From(r), limit):
 		w.Header().Set("Retry-After", "600")
 		p.Problem = "Too many answers have come from here within an hour. Please try again later."
 		s.again(w, http.StatusTooManyRequests, p, questions, r.PostForm, nil)

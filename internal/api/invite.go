@@ -58,6 +58,7 @@ func (s *Server) invitationRoutes() {
 	changes(s, op("withdraw-invitation", http.MethodDelete, "/api/invitations/{id}", "Withdraw an invitation", "People"), administrators, byID[struct{}](aboutInvitation), s.withdraw)
 	huma.Register(s.api, op("read-invitation", http.MethodGet, "/api/welcome/{token}", "Whom an invitation is for", "People"), s.readInvitation)
 	s.summaries["accept-invitation"] = "Accept an invitation"
+	s.summaries["set-person"] = "Add a person, or change one"
 	huma.Register(s.api, op("accept-invitation", http.MethodPost, "/api/welcome/{token}", "Accept an invitation, and sign in", "People"), s.acceptInvitation)
 }
 

@@ -49,7 +49,7 @@ func passwordFits(stored, password string) bool {
 
 // How many passwords are worked on at once, each with 19 MiB, how many may wait, and for how long.
 const (
-	hashesAtOnce  = 3
+	hashesAtOnce  = 2
 	hashesWaiting = 100
 	hashPatience  = 15 * time.Second
 )

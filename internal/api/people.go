@@ -296,3 +296,38 @@ func readEmail(text string) (string, error) {
 	}
 	return strings.ToLower(a.Address), nil
 }
+
+// Roles are what a person may be, the most powerful first.
+var Roles = []string{"administrator", "editor", "viewer"}
+
+// byCommand is who the audit log names for what is done on the command line.
+const byCommand = "the command line"
+
+// SetPerson adds a person, or gives one another name, role and password, as the command line does; with an entry in the
+// audit log.
+func SetPerson(ctx context.Context, st *store.Store, p store.Person, password string) error {
+	s := &Server{store: st}
+	return st.Within(ctx, func(ctx context.Context) error {
+		db := st.DB.WithContext(ctx)
+		var id int64
+		email := strings.ToLower(p.Email)
+		if err := db.Raw("SELECT id FROM people WHERE email = ?", email).Scan(&id).Error; err != nil {
+			return err
+		}
+		e := entry{name: byCommand, did: "set-person", what: aboutPerson.what}
+		var err error
+		if id != 0 {
+			if e.before, err = s.snapshot(ctx, aboutPerson, text(id)); err != nil {
+				return err
+			}
+		}
+		err = db.Raw(`INSERT INTO people (email, name, role, password_hash) VALUES (?, ?, ?, ?)
+			ON CONFLICT (email) DO UPDATE SET password_hash = excluded.password_hash, name = excluded.name, role = excluded.role RETURNING id`,
+			email, p.Name, p.Role, HashPassword(password)).Scan(&id).Error
+		if err != nil {
+			return err
+		}
+		e.about = text(id)
+		return s.after(ctx, e, aboutPerson, false)
+	})
+}

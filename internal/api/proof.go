@@ -114,7 +114,7 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 	}
 	if plan != nil {
 		counts := decide.NewCounts(plan)
-		out.Body.Trail = trail(plan, recent, s.Engine.Reach(ctx, engine.AskNothing), counts)
+		out.Body.Trail = trail(plan, recent, s.reach(ctx, engine.AskNothing), counts)
 		out.Body.Counts = counts.ByPath
 		s.compare(ctx, in.Body.Workflow, recent, out.Body.Trail)
 	}
@@ -137,9 +137,17 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 	}
 	out.Body.Arrival = s.arrivalDetail(ctx, chosen.row, chosen.arrival, known.Kind(chosen.arrival.Source))
 	if plan != nil {
-		out.Body.Proof = proofLines(plan, decide.Occasion(plan, chosen.arrival, time.Now().UTC()), s.Engine.Reach(ctx, engine.AskGet))
+		out.Body.Proof = proofLines(plan, decide.Occasion(plan, chosen.arrival, time.Now().UTC()), s.reach(ctx, engine.AskGet))
 	}
 	return out, nil
+}
+
+// reach is what a sheet may get at while somebody looks at it. For a viewer nothing is asked and no script is run.
+func (s *Server) reach(ctx context.Context, asking engine.Asking) formula.Reach {
+	if p := s.person(ctx); p == nil || p.Role == "viewer" {
+		asking = engine.AskNobody
+	}
+	return s.Engine.Reach(ctx, asking)
 }
 
 // proveAlone proves a sheet that is started without a record.
@@ -147,7 +155,7 @@ func (s *Server) proveAlone(ctx context.Context, plan *sheet.Plan, out *ProofBod
 	now := time.Now().UTC()
 	a := decide.Occasion(plan, nil, now)
 	out.Arrival = s.arrivalDetail(ctx, store.Arrival{Source: a.Source, Type: a.Type, Time: a.Time}, a, nil)
-	out.Proof = proofLines(plan, a, s.Engine.Reach(ctx, engine.AskGet))
+	out.Proof = proofLines(plan, a, s.reach(ctx, engine.AskGet))
 	moments := plan.Trigger.Moments
 	if moments == nil {
 		return
@@ -156,7 +164,7 @@ func (s *Server) proveAlone(ctx context.Context, plan *sheet.Plan, out *ProofBod
 	if err != nil {
 		return
 	}
-	at, reach := now.AddDate(0, -2, 0), s.Engine.Reach(ctx, engine.AskNothing)
+	at, reach := now.AddDate(0, -2, 0), s.reach(ctx, engine.AskNothing)
 	for len(out.Trail) < trailLength {
 		next, err := moments.Next(at, skip)
 		if err != nil || next.After(now) {

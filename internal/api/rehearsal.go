@@ -174,7 +174,7 @@ func (r *rehearsal) run(ctx context.Context, emit func(rehearse.Line, string) er
 	if err != nil {
 		return sums, 0, err
 	}
-	outside := e.Reach(ctx, engine.AskNothing).Outside
+	outside := r.server.reach(ctx, engine.AskNothing).Outside
 	c := rehearse.NewComparer(r.plan, r.on, e.Workspace.Location(), skipNow, skipWas, func(m *rehearse.Machine, p *sheet.Plan) {
 		past.Know(m, p)
 		m.Outside(outside)

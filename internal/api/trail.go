@@ -104,7 +104,7 @@ func (s *Server) compare(ctx context.Context, workflow int64, recent []pastArriv
 		later bool
 	}
 	was := map[place]string{}
-	for _, m := range trail(on, recent, s.Engine.Reach(ctx, engine.AskNothing), nil) {
+	for _, m := range trail(on, recent, s.reach(ctx, engine.AskNothing), nil) {
 		was[place{m.Seq, m.At, m.Later}] = m.outcome()
 	}
 	for i := range marks {

@@ -65,7 +65,7 @@ func (s *Server) try(ctx context.Context, _ *Person, in *tryInput) (*tryOutput, 
 		return nil, invalid("body.arrival", "choose an arrival to try it on")
 	}
 	sc := decide.NewScope(a)
-	sc.Reach = s.Engine.Reach(ctx, engine.AskGet)
+	sc.Reach = s.reach(ctx, engine.AskGet)
 	posts, err := decide.Trial(plan, sc, in.Body.Message)
 	if err != nil {
 		return nil, invalid("body.message", "%v", err)

@@ -379,6 +379,10 @@ func (e *Engine) tidy(ctx context.Context) error {
 	if err := db.Exec("DELETE FROM pace_told WHERE until < ?", time.Now().Add(-24*time.Hour)).Error; err != nil {
 		return err
 	}
+	// Made-up names that were guessed at leave a row each.
+	if err := db.Exec("DELETE FROM guesses WHERE since < now() - interval '1 hour'").Error; err != nil {
+		return err
+	}
 	return db.Exec(`DELETE FROM hook_requests r USING (SELECT connection, id, row_number() OVER (PARTITION BY connection ORDER BY id DESC) AS n FROM hook_requests) x
 		WHERE x.id = r.id AND x.n > 100`).Error
 }

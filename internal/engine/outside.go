@@ -25,7 +25,8 @@ type Asking int
 
 // How far a sheet may go.
 const (
-	AskNothing Asking = iota // services are taken to answer nothing: over many past arrivals
+	AskNobody  Asking = iota // neither services nor scripts: for those who may only look
+	AskNothing               // services are taken to answer nothing: over many past arrivals
 	AskGet                   // only what changes nothing: while somebody looks at a sheet
 	AskAll                   // everything: when it really runs
 )
@@ -59,12 +60,17 @@ func (o *outside) Elapsed() time.Duration { return time.Since(o.began) }
 
 // Script runs a script.
 func (o *outside) Script(src string, names map[string]any) (any, error) {
+	if o.asking == AskNobody {
+		return nil, &formula.Withheld{Would: "run its script"}
+	}
 	return o.scripts.Run(src, names)
 }
 
 // Fetch asks a service.
 func (o *outside) Fetch(r formula.Request) (formula.Answer, error) {
 	switch {
+	case o.asking == AskNobody:
+		return formula.Answer{}, &formula.Withheld{Would: "ask " + r.Method + " " + r.URL}
 	case o.asking == AskNothing:
 		return formula.Answer{Status: http.StatusOK, Media: "application/json", Body: []byte("null")}, nil
 	case o.asking == AskGet && r.Method != http.MethodGet:

@@ -1,7 +1,9 @@
 package peers
 
 import (
+	"net"
 	"runtime"
+	"testing"
 	"time"
 )
 
@@ -29,4 +31,14 @@ func Peak(fn func()) uint64 {
 	fn()
 	close(stop)
 	return <-most
+}
+
+// FreePort gives a port of this machine's that nobody listens at.
+func FreePort(t testing.TB) int {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port
 }

@@ -70,7 +70,7 @@ func (r *Runner) start() error {
 		exe = os.Args[0]
 	}
 	c := exec.Command(exe, command)
-	c.Env = append(os.Environ(), "GOMAXPROCS=1", childEnv+"=1")
+	c.Env = []string{"GOMAXPROCS=1", childEnv + "=1"} // nothing of this process's, which may hold secrets
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	in, err := c.StdinPipe()
 	if err != nil {

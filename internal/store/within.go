@@ -30,7 +30,9 @@ func (s *Store) Within(ctx context.Context, fn func(ctx context.Context) error) 
 }
 
 // Apart gives a context whose statements join no transaction: what they do stays, whatever becomes of it.
-func Apart(ctx context.Context) context.Context { return context.WithValue(ctx, within{}, (*sql.Tx)(nil)) }
+func Apart(ctx context.Context) context.Context {
+	return context.WithValue(ctx, within{}, (*sql.Tx)(nil))
+}
 
 func txOf(ctx context.Context) *sql.Tx {
 	tx, _ := ctx.Value(within{}).(*sql.Tx)

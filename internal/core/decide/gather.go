@@ -19,6 +19,8 @@ type GatherProof struct {
 	Count int    `json:"count"` // of a list
 	Many  bool   `json:"many"`
 	Error string `json:"error,omitempty"`
+	// Would says what would be asked or run, where whoever looks may not have it done.
+	Would string `json:"would,omitempty"`
 	// Took is how long it took in microseconds, where there is a clock to tell.
 	Took int64 `json:"took"`
 }
@@ -28,6 +30,9 @@ func gather(p *sheet.Plan, sc *formula.Scope) (failed *sheet.PlanGather, err err
 	for i := range p.Gather {
 		g := &p.Gather[i]
 		raw, typed, err := gatherOne(g, p.Terms, sc)
+		if withheld := (*formula.Withheld)(nil); errors.As(err, &withheld) {
+			err = nil
+		}
 		if err != nil && g.Fails != sheet.FailEmpty {
 			return g, err
 		}
@@ -186,6 +191,9 @@ func explainGather(p *sheet.Plan, sc *formula.Scope) []GatherProof {
 		began := elapsed()
 		raw, seen, err := gatherOne(g, p.Terms, sc)
 		l.Took = (elapsed() - began).Microseconds()
+		if withheld := (*formula.Withheld)(nil); errors.As(err, &withheld) {
+			l.Would, err = withheld.Would, nil
+		}
 		if err != nil {
 			l.Error = err.Error()
 		}

@@ -46,6 +46,12 @@ type Outside interface {
 	Elapsed() time.Duration
 }
 
+// Withheld is the error of an [Outside] that does not do what it is asked for, since whoever looks may not have it done. What is
+// gathered so counts as empty; Would says what would be done.
+type Withheld struct{ Would string }
+
+func (w *Withheld) Error() string { return "this was not done while looking: it would " + w.Would }
+
 // Request is a call of a service.
 type Request struct {
 	Method, URL string

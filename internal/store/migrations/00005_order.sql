@@ -27,5 +27,15 @@ BEGIN
 END $$;
 -- +goose StatementEnd
 
+-- Roles are checked where they are written.
+UPDATE people SET role = 'viewer' WHERE role NOT IN ('administrator', 'editor', 'viewer');
+ALTER TABLE people ADD CONSTRAINT people_role CHECK (role IN ('administrator', 'editor', 'viewer'));
+DELETE FROM invitations WHERE role NOT IN ('administrator', 'editor', 'viewer');
+ALTER TABLE invitations ADD CONSTRAINT invitations_role CHECK (role IN ('administrator', 'editor', 'viewer'));
+CREATE INDEX ON guesses (since);
+
 -- +goose Down
+DROP INDEX guesses_since_idx;
+ALTER TABLE invitations DROP CONSTRAINT invitations_role;
+ALTER TABLE people DROP CONSTRAINT people_role;
 DROP TABLE own_marks, marks;

@@ -1790,6 +1790,7 @@ export interface components {
             /** Format: int64 */
             took: number;
             value: string;
+            would?: string;
         };
         HandOverInputBody: {
             /**

@@ -121,6 +121,8 @@ function Entry({ g, path, proof, change, remove }: EntryProps) {
     <span className="seen">
       {proof.error ? (
         <span className="bad">✕ {proof.error}</span>
+      ) : proof.would ? (
+        <span className="muted">While you look it does not {proof.would}; it does when it runs.</span>
       ) : (
         <>
           {proof.many && (
