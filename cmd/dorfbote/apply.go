@@ -98,52 +98,44 @@ func documents(text string) []document {
 	return out
 }
 
+// apply writes all of the sheets, or none.
 func (r *remote) apply(ctx context.Context, sheets []fileSheet, on bool) error {
-	have, err := r.workflows(ctx)
-	if err != nil {
-		return err
+	seen := map[string]string{}
+	type one struct {
+		Text string `json:"text"`
+		From string `json:"from"`
 	}
-	byName, seen := map[string][]remoteWorkflow{}, map[string]string{}
-	for _, w := range have {
-		byName[w.Name] = append(byName[w.Name], w)
-	}
+	body := struct {
+		Sheets []one `json:"sheets"`
+		On     bool  `json:"on"`
+	}{On: on}
 	for _, s := range sheets {
 		if other, ok := seen[s.name]; ok {
 			return wrongInput("%s and %s both hold a sheet named %q", other, s.file, s.name)
 		}
-		if seen[s.name] = s.file; len(byName[s.name]) > 1 {
-			return wrongInput("there are %d workflows named %q; give them different names first", len(byName[s.name]), s.name)
+		seen[s.name] = s.file
+		body.Sheets = append(body.Sheets, one{s.text, filepath.Base(s.file)})
+	}
+	fmt.Fprintf(os.Stderr, "writing to %s\n", r.URL)
+	var out struct {
+		Items []struct {
+			Name, Did string
+			On        bool
+			Problems  int
 		}
 	}
-	for _, s := range sheets {
-		did, err := r.applyOne(ctx, s, byName[s.name], on)
-		if err != nil {
-			return wrongInput("%s: %s: %v", s.file, s.name, err)
+	if err := r.call(ctx, http.MethodPost, "/api/apply", body, &out); err != nil {
+		return wrongInput("writing to %s: %v", r.URL, err)
+	}
+	for _, it := range out.Items {
+		did := it.Did
+		if it.Problems > 0 {
+			did += fmt.Sprintf(", but it cannot run: it has %d errors there", it.Problems)
 		}
-		fmt.Printf("%s: %s\n", s.name, did)
+		if it.On {
+			did += ", switched on"
+		}
+		fmt.Printf("%s: %s\n", it.Name, did)
 	}
 	return nil
-}
-
-func (r *remote) applyOne(ctx context.Context, s fileSheet, have []remoteWorkflow, on bool) (did string, err error) {
-	var w remoteWorkflow
-	body := map[string]string{"text": s.text}
-	switch {
-	case len(have) == 0:
-		did = "made"
-		err = r.call(ctx, http.MethodPost, "/api/workflows", body, &w)
-	case strings.TrimRight(have[0].Text, "\n") != strings.TrimRight(s.text, "\n"):
-		did = "changed"
-		err = r.call(ctx, http.MethodPut, fmt.Sprintf("/api/workflows/%d/draft", have[0].ID), body, &w)
-	default:
-		did, w = "unchanged", have[0]
-	}
-	if w.Problems > 0 {
-		did += fmt.Sprintf(", but it cannot run: it has %d errors there", w.Problems)
-	}
-	if err != nil || !on || w.On && !w.Changed {
-		return did, err
-	}
-	note := map[string]string{"note": "applied from " + filepath.Base(s.file)}
-	return did + ", switched on", r.call(ctx, http.MethodPost, fmt.Sprintf("/api/workflows/%d/on", w.ID), note, nil)
 }

@@ -30,13 +30,37 @@ func (f *fakeServer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		name := strings.TrimPrefix(strings.Split(f.texts[i], "\n")[1], "name: ")
 		return map[string]any{"id": i + 1, "name": name, "text": f.texts[i]}
 	}
-	var body struct{ Text string }
+	var body struct {
+		Text   string
+		Sheets []struct{ Text string }
+	}
 	_ = json.NewDecoder(r.Body).Decode(&body)
 	var id int
 	_, _ = fmt.Sscanf(r.URL.Path, "/api/workflows/%d", &id)
 	switch {
 	case r.URL.Path == "/api/sign-in":
 		_, _ = w.Write([]byte("{}"))
+	case r.URL.Path == "/api/apply":
+		items := []any{}
+		for _, s := range body.Sheets {
+			at, name := -1, strings.TrimPrefix(strings.Split(s.Text, "\n")[1], "name: ")
+			for i := range f.texts {
+				if item(i)["name"] == name {
+					at = i
+				}
+			}
+			did := "unchanged"
+			switch {
+			case at < 0:
+				f.texts, did = append(f.texts, s.Text), "made"
+				f.writes++
+			case f.texts[at] != s.Text:
+				f.texts[at], did = s.Text, "changed"
+				f.writes++
+			}
+			items = append(items, map[string]any{"name": name, "did": did})
+		}
+		_ = json.NewEncoder(w).Encode(map[string]any{"items": items})
 	case r.Method == "POST":
 		f.writes++
 		f.texts = append(f.texts, body.Text)

@@ -255,9 +255,6 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 			w.DecidedBy = "came before this workflow was switched on"
 		} else if w.Proof = s.proofOf(ctx, l.ID, l.Version, a, known, nil); w.Proof != nil {
 			w.DecidedBy = w.Proof.DecidedBy
-			if w.Proof.Verdict == string(decide.Dropped) { // passed over, among many sheets, for what they keep
-				w.Verdict = w.Proof.Verdict
-			}
 		}
 		out.Body.Why = append(out.Body.Why, w)
 	}

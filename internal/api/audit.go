@@ -64,8 +64,8 @@ type changing[I, O any] struct {
 	self bool // the person who does it
 }
 
-// text writes a number as what names a thing.
-func text(id int64) string { return strconv.FormatInt(id, 10) }
+// idText writes a number as what names a thing.
+func idText(id int64) string { return strconv.FormatInt(id, 10) }
 
 // about states that an operation changes what its input names.
 func about[I, O any](a auditable, in func(*I) string) changing[I, O] {
@@ -87,7 +87,7 @@ func oneself[I, O any]() changing[I, O] { return changing[I, O]{auditable: about
 
 // byID states that an operation changes the thing with the id in its path.
 func byID[O any](a auditable) changing[idInput, O] {
-	return about[idInput, O](a, func(in *idInput) string { return text(in.ID) })
+	return about[idInput, O](a, func(in *idInput) string { return idText(in.ID) })
 }
 
 // snapshot gives a thing as it is, nil where there is none.

@@ -57,6 +57,9 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 		{op: "hand-over", method: "PATCH", path: func() string { return "/api/workflows/" + workflow }, body: func() string { return `{"team":` + team + `}` }},
 		{op: "switch-on", method: "POST", path: func() string { return "/api/workflows/" + workflow + "/on" }},
 		{op: "switch-off", method: "POST", path: func() string { return "/api/workflows/" + workflow + "/off" }},
+		{op: "apply-sheets", method: "POST", path: say("/api/apply"), body: func() string {
+			return `{"on":false,"sheets":[{"text":` + quoted(strings.Replace(text, "name: Late", "name: Applied", 1)) + `,"from":"a.yaml"}]}`
+		}},
 		{op: "make-call-token", method: "POST", path: func() string { return "/api/workflows/" + started + "/call-token" }},
 		{op: "start-workflow", method: "POST", path: func() string { return "/api/workflows/" + started + "/start" }, body: say(`{}`)},
 		{op: "try-sheet", method: "POST", path: func() string { return "/api/workflows/" + started + "/try" }, body: func() string { return `{"to":"square/#tours","message":"m","arrival":1,"text":` + quoted(text) + `}` }},

@@ -242,7 +242,7 @@ func (s *Server) createConnection(ctx context.Context, who *Person, in *makeInpu
 	if err := complete(k.Settings, settings, secrets); err != nil {
 		return nil, err
 	}
-	c := store.Connection{ID: in.Body.ID, Kind: k.Name, Title: in.Body.Title, KeyField: in.Body.KeyField, Settings: settings, Owner: &who.ID, CreatedAt: time.Now()}
+	c := store.Connection{ID: in.Body.ID, Kind: k.Name, Title: in.Body.Title, KeyField: in.Body.KeyField, Settings: settings, Owner: &who.ID, CreatedAt: s.Engine.Now()}
 	if c.KeyField == "" {
 		c.KeyField = settings["key_field"]
 	}

@@ -257,7 +257,7 @@ func (s *Server) again(w http.ResponseWriter, status int, p formPage, questions 
 
 // keepAnswers takes answers in as a record, and gives new ones a link of their own.
 func (s *Server) keepAnswers(r *http.Request, k *store.Kind, key string, before, record map[string]any) (token string, err error) {
-	now := time.Now().UTC()
+	now := s.Engine.Now().UTC()
 	a := &arrival.Arrival{Source: k.Source, Type: arrival.Updated, Time: now, Subject: key, Record: record, Before: before}
 	if key == "" {
 		raw := make([]byte, 6)

@@ -54,7 +54,7 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	h := hook.Hook{Connection: c.ID, Secret: secret, KeyField: func(source string) string { return s.keyField(r, c, source) }}
-	events, problem := h.Read(r.Header, chi.URLParam(r, "kind"), body, time.Now().UTC())
+	events, problem := h.Read(r.Header, chi.URLParam(r, "kind"), body, s.Engine.Now().UTC())
 	if problem != nil {
 		s.refuse(w, r, c.ID, body, problem.Status, problem.Location, problem.Detail)
 		return

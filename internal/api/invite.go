@@ -54,7 +54,7 @@ type acceptInput struct {
 
 func (s *Server) invitationRoutes() {
 	register(s, op("list-invitations", http.MethodGet, "/api/invitations", "Invitations that are open", "People"), administrators, s.listInvitations)
-	changes(s, op("invite", http.MethodPost, "/api/invitations", "Invite somebody; the link is shown once", "People"), administrators, makes[inviteInput](aboutInvitation, func(out *invitationOutput) string { return text(out.Body.ID) }), s.invite)
+	changes(s, op("invite", http.MethodPost, "/api/invitations", "Invite somebody; the link is shown once", "People"), administrators, makes[inviteInput](aboutInvitation, func(out *invitationOutput) string { return idText(out.Body.ID) }), s.invite)
 	changes(s, op("withdraw-invitation", http.MethodDelete, "/api/invitations/{id}", "Withdraw an invitation", "People"), administrators, byID[struct{}](aboutInvitation), s.withdraw)
 	huma.Register(s.api, op("read-invitation", http.MethodGet, "/api/welcome/{token}", "Whom an invitation is for", "People"), s.readInvitation)
 	s.summaries["accept-invitation"] = "Accept an invitation"
@@ -90,7 +90,7 @@ func (s *Server) invite(ctx context.Context, who *Person, in *inviteInput) (*inv
 	raw := make([]byte, 24)
 	_, _ = rand.Read(raw)
 	token := base64.RawURLEncoding.EncodeToString(raw)
-	out := &invitationOutput{InvitationItem{Email: email, Role: in.Body.Role, Team: in.Body.Team, InvitedBy: who.Name, ExpiresAt: time.Now().Add(invitationHolds)}}
+	out := &invitationOutput{InvitationItem{Email: email, Role: in.Body.Role, Team: in.Body.Team, InvitedBy: who.Name, ExpiresAt: s.Engine.Now().Add(invitationHolds)}}
 	err = db.Transaction(func(tx *gorm.DB) error {
 		// A new invitation takes an older one's place.
 		if err := tx.Exec("DELETE FROM invitations WHERE email = ? AND accepted_at IS NULL", email).Error; err != nil {
@@ -157,7 +157,7 @@ func (s *Server) acceptInvitation(ctx context.Context, in *acceptInput) (*person
 				return err
 			}
 		}
-		return s.after(ctx, entry{person: &p.ID, name: p.Name, did: "accept-invitation", what: aboutPerson.what, about: text(p.ID)}, aboutPerson, false)
+		return s.after(ctx, entry{person: &p.ID, name: p.Name, did: "accept-invitation", what: aboutPerson.what, about: idText(p.ID)}, aboutPerson, false)
 	})
 	if err != nil {
 		return nil, s.plainError("accept-invitation", err)

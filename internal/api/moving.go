@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"gorm.io/gorm"
@@ -159,13 +158,13 @@ func (s *Server) moveUses(ctx context.Context, who *Person, in *moveInput) (*mov
 	}
 	before := map[int64]json.RawMessage{}
 	for _, c := range changes {
-		if before[c.row.ID], err = s.snapshot(ctx, aboutWorkflow, text(c.row.ID)); err != nil {
+		if before[c.row.ID], err = s.snapshot(ctx, aboutWorkflow, idText(c.row.ID)); err != nil {
 			return nil, err
 		}
 	}
 	err = db.Transaction(func(tx *gorm.DB) error {
 		for _, c := range changes {
-			err := tx.Exec("UPDATE workflows SET draft = ?, updated_at = ?, updated_by = ? WHERE id = ? AND draft = ?", string(c.draft), time.Now(), who.Name, c.row.ID, c.row.Draft)
+			err := tx.Exec("UPDATE workflows SET draft = ?, updated_at = ?, updated_by = ? WHERE id = ? AND draft = ?", string(c.draft), s.Engine.Now(), who.Name, c.row.ID, c.row.Draft)
 			if err.Error != nil {
 				return err.Error
 			}
@@ -188,7 +187,7 @@ func (s *Server) moveUses(ctx context.Context, who *Person, in *moveInput) (*mov
 		}
 	}
 	for _, c := range changes { // each workflow has an entry of its own
-		e := entry{person: &who.ID, name: who.Name, did: "move-uses", what: aboutWorkflow.what, about: text(c.row.ID), before: before[c.row.ID]}
+		e := entry{person: &who.ID, name: who.Name, did: "move-uses", what: aboutWorkflow.what, about: idText(c.row.ID), before: before[c.row.ID]}
 		if err := s.after(ctx, e, aboutWorkflow, false); err != nil {
 			return nil, err
 		}

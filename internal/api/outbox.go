@@ -3,11 +3,8 @@ package api
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"net/http"
 	"time"
-
-	"gorm.io/gorm"
 
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/store"
@@ -139,7 +136,7 @@ type postOutput struct {
 func (s *Server) getPost(ctx context.Context, _ *Person, in *idInput) (*postOutput, error) {
 	rows, err := s.store.Posts(ctx, store.PostFilter{ID: in.ID, Limit: 1})
 	if err != nil || len(rows) == 0 {
-		return nil, errors.Join(err, gorm.ErrRecordNotFound)
+		return nil, orMissing(err)
 	}
 	out := &postOutput{}
 	out.Body.Post = s.postItems(rows)[0]

@@ -73,10 +73,10 @@ type passwordInput struct {
 
 func (s *Server) peopleRoutes() {
 	register(s, op("list-people", http.MethodGet, "/api/people", "Who may sign in", "People"), anyone, s.listPeople)
-	changes(s, op("change-person", http.MethodPatch, "/api/people/{id}", "Change a person's name, role or teams, or let them go", "People"), administrators, about[changePersonInput, personItemOutput](aboutPerson, func(in *changePersonInput) string { return text(in.ID) }), s.changePerson)
+	changes(s, op("change-person", http.MethodPatch, "/api/people/{id}", "Change a person's name, role or teams, or let them go", "People"), administrators, about[changePersonInput, personItemOutput](aboutPerson, func(in *changePersonInput) string { return idText(in.ID) }), s.changePerson)
 	register(s, op("list-teams", http.MethodGet, "/api/teams", "Teams that workflows belong to", "People"), anyone, s.listTeams)
-	changes(s, op("create-team", http.MethodPost, "/api/teams", "Make a team", "People"), administrators, makes[newTeamInput](aboutTeam, func(out *teamOutput) string { return text(out.Body.ID) }), s.createTeam)
-	changes(s, op("change-team", http.MethodPatch, "/api/teams/{id}", "Rename a team", "People"), administrators, about[teamInput, teamOutput](aboutTeam, func(in *teamInput) string { return text(in.ID) }), s.changeTeam)
+	changes(s, op("create-team", http.MethodPost, "/api/teams", "Make a team", "People"), administrators, makes[newTeamInput](aboutTeam, func(out *teamOutput) string { return idText(out.Body.ID) }), s.createTeam)
+	changes(s, op("change-team", http.MethodPatch, "/api/teams/{id}", "Rename a team", "People"), administrators, about[teamInput, teamOutput](aboutTeam, func(in *teamInput) string { return idText(in.ID) }), s.changeTeam)
 	changes(s, op("delete-team", http.MethodDelete, "/api/teams/{id}", "Delete a team; its workflows belong to everyone", "People"), administrators, byID[struct{}](aboutTeam), s.deleteTeam)
 	changes(s, op("change-password", http.MethodPost, "/api/me/password", "Choose a new password; other sessions end", "People"), anyone, oneself[passwordInput, struct{}](), s.changePassword)
 }
@@ -137,7 +137,7 @@ func (s *Server) changePerson(ctx context.Context, who *Person, in *changePerson
 				if in.ID == who.ID {
 					return huma.Error409Conflict("you cannot let yourself go")
 				}
-				set["gone_at"] = time.Now()
+				set["gone_at"] = s.Engine.Now()
 			}
 		}
 		if err := store.Lock(tx, store.LockAdministrators, ""); err != nil {
@@ -182,7 +182,7 @@ func (s *Server) changePerson(ctx context.Context, who *Person, in *changePerson
 	}
 	items, err := s.people(ctx, in.ID)
 	if err != nil || len(items) == 0 {
-		return nil, errors.Join(err, gorm.ErrRecordNotFound)
+		return nil, orMissing(err)
 	}
 	return &personItemOutput{items[0]}, nil
 }
@@ -217,7 +217,7 @@ func (s *Server) createTeam(ctx context.Context, _ *Person, in *newTeamInput) (*
 func (s *Server) oneTeam(ctx context.Context, id int64) (*teamOutput, error) {
 	items, err := s.teams(ctx, id)
 	if err != nil || len(items) == 0 {
-		return nil, errors.Join(err, gorm.ErrRecordNotFound)
+		return nil, orMissing(err)
 	}
 	return &teamOutput{items[0]}, nil
 }
@@ -317,7 +317,7 @@ func SetPerson(ctx context.Context, st *store.Store, p store.Person, password st
 		e := entry{name: byCommand, did: "set-person", what: aboutPerson.what}
 		var err error
 		if id != 0 {
-			if e.before, err = s.snapshot(ctx, aboutPerson, text(id)); err != nil {
+			if e.before, err = s.snapshot(ctx, aboutPerson, idText(id)); err != nil {
 				return err
 			}
 		}
@@ -327,7 +327,7 @@ func SetPerson(ctx context.Context, st *store.Store, p store.Person, password st
 		if err != nil {
 			return err
 		}
-		e.about = text(id)
+		e.about = idText(id)
 		return s.after(ctx, e, aboutPerson, false)
 	})
 }

@@ -92,7 +92,7 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 	out := &proofOutput{}
 	out.Body.Problems, out.Body.Trail, out.Body.Counts, out.Body.Seen = problems, []TrailMark{}, map[string]*decide.Counted{}, map[string][]sheet.Tally{}
 	if plan != nil {
-		table := route.Look(plan, time.Now())
+		table := route.Look(plan, s.Engine.Now())
 		out.Body.Table = &table
 		out.Body.Problems = append(out.Body.Problems, table.Problems(sh, true)...)
 	}
@@ -137,7 +137,7 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 	}
 	out.Body.Arrival = s.arrivalDetail(ctx, chosen.row, chosen.arrival, known.Kind(chosen.arrival.Source))
 	if plan != nil {
-		out.Body.Proof = proofLines(plan, decide.Occasion(plan, chosen.arrival, time.Now().UTC()), s.reach(ctx, engine.AskGet))
+		out.Body.Proof = proofLines(plan, decide.Occasion(plan, chosen.arrival, s.Engine.Now().UTC()), s.reach(ctx, engine.AskGet))
 	}
 	return out, nil
 }
@@ -152,7 +152,7 @@ func (s *Server) reach(ctx context.Context, asking engine.Asking) formula.Reach 
 
 // proveAlone proves a sheet that is started without a record.
 func (s *Server) proveAlone(ctx context.Context, plan *sheet.Plan, out *ProofBody) {
-	now := time.Now().UTC()
+	now := s.Engine.Now().UTC()
 	a := decide.Occasion(plan, nil, now)
 	out.Arrival = s.arrivalDetail(ctx, store.Arrival{Source: a.Source, Type: a.Type, Time: a.Time}, a, nil)
 	out.Proof = proofLines(plan, a, s.reach(ctx, engine.AskGet))
@@ -188,7 +188,7 @@ func (s *Server) fromRecord(ctx context.Context, source, key string) (*pastArriv
 	if rows[key] == nil {
 		return nil, invalid("body.record", "there is no record %s", key)
 	}
-	now := time.Now().UTC()
+	now := s.Engine.Now().UTC()
 	a := &arrival.Arrival{ID: "record", Source: source, Type: arrival.Created, Time: now, Subject: key, Record: rows[key]}
 	return &pastArrival{store.Arrival{Source: source, ID: a.ID, Type: a.Type, Time: now, Subject: key}, a}, nil
 }

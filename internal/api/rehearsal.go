@@ -65,7 +65,7 @@ func (s *Server) rehearse(ctx context.Context, _ *Person, in *rehearsalInput) (*
 			return nil, err
 		}
 	}
-	r := &rehearsal{server: s, plan: c.plan, on: on, as: in.Body.As, to: time.Now().UTC()}
+	r := &rehearsal{server: s, plan: c.plan, on: on, as: in.Body.As, to: s.Engine.Now().UTC()}
 	if in.Body.From != nil {
 		r.from = *in.Body.From
 	}

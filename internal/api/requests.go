@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -77,16 +78,8 @@ func (l *requestLog) write(e *engine.Engine) {
 		}
 		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 		err := e.Store.DB.WithContext(ctx).Create(&list).Error
-		for i, seen := 0, map[string]bool{}; i < len(list) && err == nil; i++ {
-			r := list[len(list)-1-i]
-			if !seen[r.Connection] {
-				seen[r.Connection] = true
-				var failure error
-				if r.Status >= 400 && r.Status != http.StatusServiceUnavailable {
-					failure = requestError{r}
-				}
-				e.Heard(ctx, r.Connection, failure)
-			}
+		if err == nil {
+			l.judge(ctx, e, list)
 		}
 		cancel()
 		l.pending.Add(-int64(len(list)))
@@ -95,6 +88,33 @@ func (l *requestLog) write(e *engine.Engine) {
 		}
 	}
 }
+
+// refusedInARow is after how many refused requests in a row, with none between that was taken in, a hook counts as failing:
+// anybody can send it something once.
+const refusedInARow = 3
+
+// judge says of each connection with new requests how it stands.
+func (l *requestLog) judge(ctx context.Context, e *engine.Engine, list []store.HookRequest) {
+	seen := map[string]bool{}
+	for i := range list {
+		r := list[len(list)-1-i]
+		if seen[r.Connection] {
+			continue
+		}
+		seen[r.Connection] = true
+		if !refused(r.Status) {
+			e.Heard(ctx, r.Connection, nil)
+			continue
+		}
+		var last []int
+		err := e.Store.DB.WithContext(ctx).Raw("SELECT status FROM hook_requests WHERE connection = ? ORDER BY id DESC LIMIT ?", r.Connection, refusedInARow).Scan(&last).Error
+		if err == nil && len(last) == refusedInARow && !slices.ContainsFunc(last, func(s int) bool { return !refused(s) }) {
+			e.Heard(ctx, r.Connection, requestError{r})
+		}
+	}
+}
+
+func refused(status int) bool { return status >= 400 && status != http.StatusServiceUnavailable }
 
 type requestError struct{ store.HookRequest }
 

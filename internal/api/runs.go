@@ -70,7 +70,7 @@ type runOutput struct {
 
 func (s *Server) runRoutes() {
 	register(s, op("get-run", http.MethodGet, "/api/runs/{arrival}/{workflow}", "One run: the sheet as it was, what each line saw, what was sent and answered, what followed", "Runs"), anyone, s.getRun)
-	changes(s, op("go-on", http.MethodPost, "/api/runs/{arrival}/{workflow}/go-on", "Go on from the step that failed", "Runs"), editors, act[runInput, struct{}](aboutWorkflow, func(in *runInput) string { return text(in.Workflow) }), s.runOn)
+	changes(s, op("go-on", http.MethodPost, "/api/runs/{arrival}/{workflow}/go-on", "Go on from the step that failed", "Runs"), editors, act[runInput, struct{}](aboutWorkflow, func(in *runInput) string { return idText(in.Workflow) }), s.runOn)
 }
 
 func (s *Server) getRun(ctx context.Context, _ *Person, in *runInput) (*runOutput, error) {

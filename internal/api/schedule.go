@@ -69,6 +69,6 @@ func (s *Server) readSchedule(ctx context.Context, _ *Person, in *scheduleInput)
 	if skip != nil {
 		out.Body.Words += ", but not on the days in " + in.Body.Except
 	}
-	out.Body.Next = append(out.Body.Next, moments.Upcoming(time.Now(), momentsShown, skip)...)
+	out.Body.Next = append(out.Body.Next, moments.Upcoming(s.Engine.Now(), momentsShown, skip)...)
 	return out, nil
 }

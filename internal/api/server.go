@@ -127,6 +127,7 @@ func (s *Server) routes() {
 	s.workflowRoutes()
 	s.proofRoutes()
 	s.rehearsalRoutes()
+	s.applyingRoutes()
 	s.draftingRoutes()
 	s.tryRoutes()
 	s.arrivalRoutes()

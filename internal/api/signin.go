@@ -104,7 +104,7 @@ func (s *Server) person(ctx context.Context) *Person {
 		WHERE i.id = ? AND i.ended_at IS NULL AND p.gone_at IS NULL`, id).Scan(&row).Error != nil || row.ID == 0 {
 		return nil
 	}
-	if time.Since(row.SeenAt) > time.Minute {
+	if s.Engine.Now().Sub(row.SeenAt) > time.Minute {
 		_ = db.Exec("UPDATE sign_ins SET seen_at = now() WHERE id = ?", id).Error
 	}
 	return &Person{ID: row.ID, Name: row.Name, Email: row.Email, Role: row.Role, SignIn: id}
@@ -156,7 +156,7 @@ func changes[I, O any](s *Server, o huma.Operation, n need, c changing[I, O], fn
 		err = s.store.Within(ctx, func(ctx context.Context) error {
 			about := given(c.in, in)
 			if c.self {
-				about = text(p.ID)
+				about = idText(p.ID)
 			}
 			before, err := s.before(ctx, p, n, c.auditable, about)
 			if err != nil {
@@ -233,6 +233,14 @@ func (s *Server) secured(o *huma.Operation, n need) {
 
 // pgNoSuchText is PostgreSQL's code for bytes that are no text.
 const pgNoSuchText = "22021"
+
+// orMissing is an error of the database, or, where there is none, that there is no such thing.
+func orMissing(err error) error {
+	if err != nil {
+		return err
+	}
+	return gorm.ErrRecordNotFound
+}
 
 // plainError keeps what is not meant for people out of answers.
 func (s *Server) plainError(operation string, err error) error {

@@ -45,7 +45,7 @@ func (s *Server) listSignIns(ctx context.Context, who *Person, in *signInsInput)
 	}
 	var items []SignInItem
 	err := s.store.DB.WithContext(ctx).Raw(`SELECT id, person, at, seen_at, address, program, id = ? AS current FROM sign_ins
-		WHERE person = ? AND ended_at IS NULL AND seen_at > ? ORDER BY seen_at DESC LIMIT 200`, who.SignIn, person, time.Now().Add(-s.sessions.Lifetime)).Scan(&items).Error
+		WHERE person = ? AND ended_at IS NULL AND seen_at > ? ORDER BY seen_at DESC LIMIT 200`, who.SignIn, person, s.Engine.Now().Add(-s.sessions.Lifetime)).Scan(&items).Error
 	return list(items, 0), err
 }
 

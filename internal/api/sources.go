@@ -125,7 +125,7 @@ func (s *Server) sourceItems(ctx context.Context, where *gorm.DB) ([]SourceItem,
 			it.Poll = &PollItem{
 				Every: p.Every, Quickest: p.Quickest, Slowest: p.Slowest, DueAt: p.DueAt, Begun: p.Begun, Failures: p.Failures, LastAt: p.LastAt, LastOK: p.LastOK,
 				LastError: p.LastError, LastRows: p.LastRows, LastCalls: p.LastCalls, LastMs: p.LastMs, CallsADay: 86400 / max(p.Every, 1) * max(p.LastCalls, 1),
-				Asking: p.LeaseUntil != nil && p.LeaseUntil.After(time.Now()),
+				Asking: p.LeaseUntil != nil && p.LeaseUntil.After(s.Engine.Now()),
 			}
 		}
 		items = append(items, it)
@@ -215,7 +215,7 @@ func (s *Server) createSource(ctx context.Context, _ *Person, in *newSourceInput
 		if k.Open == nil {
 			return nil
 		}
-		p := &store.Poll{Source: row.Source, Connection: row.Connection, Start: in.Body.Begin.Text(), Quickest: in.Body.Quickest, Slowest: in.Body.Slowest, DueAt: time.Now()}
+		p := &store.Poll{Source: row.Source, Connection: row.Connection, Start: in.Body.Begin.Text(), Quickest: in.Body.Quickest, Slowest: in.Body.Slowest, DueAt: s.Engine.Now()}
 		rhythmOf(p, k)
 		p.Every = p.Quickest
 		return tx.Create(p).Error
@@ -296,7 +296,7 @@ func (s *Server) changeSource(ctx context.Context, _ *Person, in *changeSourceIn
 		}
 		p.Slowest = max(p.Slowest, p.Quickest)
 		p.Every = min(max(p.Every, p.Quickest), p.Slowest)
-		p.DueAt = time.Now()
+		p.DueAt = s.Engine.Now()
 		return tx.Model(&p).Select("quickest", "slowest", "every", "due_at").Updates(&p).Error
 	})
 	if err != nil {

@@ -60,7 +60,7 @@ type tokenOutput struct {
 
 func (s *Server) startRoutes() {
 	register(s, op("start-form", http.MethodGet, "/api/workflows/{id}/start", "What starting a workflow by hand asks for", "Workflows"), anyone, s.startForm)
-	changes(s, op("start-workflow", http.MethodPost, "/api/workflows/{id}/start", "Start a workflow by hand", "Workflows"), editors, act[startInput, startedOutput](aboutWorkflow, func(in *startInput) string { return text(in.ID) }), s.startByHand)
+	changes(s, op("start-workflow", http.MethodPost, "/api/workflows/{id}/start", "Start a workflow by hand", "Workflows"), editors, act[startInput, startedOutput](aboutWorkflow, func(in *startInput) string { return idText(in.ID) }), s.startByHand)
 	changes(s, op("make-call-token", http.MethodPost, "/api/workflows/{id}/call-token", "Make a token that a workflow can be called with; an older one ends", "Workflows"), editors, byID[tokenOutput](aboutWorkflow), s.makeCallToken)
 }
 

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"dorfbote/internal/core/usual"
+	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/store"
 )
@@ -162,8 +163,25 @@ func (s *Server) expiring(ctx context.Context, now time.Time, out *TodayBody) er
 	return nil
 }
 
+// clocks tells of processes whose clocks are off.
+func (s *Server) clocks(ctx context.Context, out *TodayBody) error {
+	list, err := s.Engine.WrongClocks(ctx)
+	for _, p := range list {
+		way, off := "ahead", p.Skew
+		if off < 0 {
+			way, off = "behind", -off
+		}
+		out.Needs = append(out.Needs, Need{
+			What:  "A clock is wrong: " + p.Name,
+			Words: fmt.Sprintf("It is %s %s of the database's. Everything that waits goes by the database's clock, so nothing is early or late by it; have that machine's clock set by the network.", value.Words(off), way),
+			Go:    "/today",
+		})
+	}
+	return err
+}
+
 func (s *Server) today(ctx context.Context, who *Person, _ *struct{}) (*todayOutput, error) {
-	now := time.Now().In(s.Engine.Workspace.Location())
+	now := s.Engine.Now().In(s.Engine.Workspace.Location())
 	start := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
 	out := &todayOutput{Body: TodayBody{Needs: []Need{}, Channels: []ChannelDay{}, Next: []NextUp{}}}
 	db := s.store.DB.WithContext(ctx)
@@ -190,6 +208,9 @@ func (s *Server) today(ctx context.Context, who *Person, _ *struct{}) (*todayOut
 		return nil, err
 	}
 	if err := s.expiring(ctx, now, &out.Body); err != nil {
+		return nil, err
+	}
+	if err := s.clocks(ctx, &out.Body); err != nil {
 		return nil, err
 	}
 	var failed []struct {

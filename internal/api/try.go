@@ -4,7 +4,6 @@ import (
 	"context"
 	"net/http"
 	"slices"
-	"time"
 
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/engine"
@@ -29,7 +28,7 @@ type tryOutput struct {
 }
 
 func (s *Server) tryRoutes() {
-	changes(s, op("try-sheet", http.MethodPost, "/api/workflows/{id}/try", "Send what a draft makes of an arrival to one channel, marked as a trial", "Workflows"), editors, act[tryInput, tryOutput](aboutWorkflow, func(in *tryInput) string { return text(in.ID) }), s.try)
+	changes(s, op("try-sheet", http.MethodPost, "/api/workflows/{id}/try", "Send what a draft makes of an arrival to one channel, marked as a trial", "Workflows"), editors, act[tryInput, tryOutput](aboutWorkflow, func(in *tryInput) string { return idText(in.ID) }), s.try)
 }
 
 // try sends what a draft makes of an arrival, marked as a trial.
@@ -56,7 +55,7 @@ func (s *Server) try(ctx context.Context, _ *Person, in *tryInput) (*tryOutput, 
 	if err != nil {
 		return nil, err
 	}
-	now, seq := time.Now().UTC(), int64(0)
+	now, seq := s.Engine.Now().UTC(), int64(0)
 	a := decide.Occasion(plan, nil, now)
 	if of != nil {
 		a, seq = decide.Occasion(plan, of.arrival, now), of.row.Seq

@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"fmt"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -28,7 +27,7 @@ func (s *Server) createWorkflow(ctx context.Context, who *Person, in *createInpu
 	if err != nil {
 		return nil, err
 	}
-	w := store.Workflow{Name: name, Draft: text, Owner: &who.ID, Team: team, UpdatedBy: who.Name, CreatedAt: time.Now(), UpdatedAt: time.Now()}
+	w := store.Workflow{Name: name, Draft: text, Owner: &who.ID, Team: team, UpdatedBy: who.Name, CreatedAt: s.Engine.Now(), UpdatedAt: s.Engine.Now()}
 	if err := s.store.DB.WithContext(ctx).Create(&w).Error; err != nil {
 		return nil, err
 	}
@@ -88,7 +87,7 @@ func (s *Server) saveDraft(ctx context.Context, who *Person, in *draftInput) (*w
 	if seen := in.Body.Seen; seen != "" && seen != markOf(w.Draft) && w.UpdatedBy != who.Name {
 		return nil, huma.Error409Conflict(fmt.Sprintf("%s has changed this draft meanwhile; copy what you need, and load the page again", w.UpdatedBy))
 	}
-	w.Name, w.Draft, w.UpdatedBy, w.UpdatedAt = nameOf(text, w.Name), text, who.Name, time.Now()
+	w.Name, w.Draft, w.UpdatedBy, w.UpdatedAt = nameOf(text, w.Name), text, who.Name, s.Engine.Now()
 	if err := s.store.DB.WithContext(ctx).Select("name", "draft", "updated_by", "updated_at").Updates(w).Error; err != nil {
 		return nil, err
 	}
@@ -98,10 +97,12 @@ func (s *Server) saveDraft(ctx context.Context, who *Person, in *draftInput) (*w
 
 type onInput struct {
 	ID   int64 `path:"id"`
-	Body *struct {
-		Note  string         `json:"note,omitempty" maxLength:"500" doc:"what is new"`
-		Begin *BeginWorkflow `json:"begin,omitempty" doc:"where to begin; from now on where nothing is said"`
-	}
+	Body *onBody
+}
+
+type onBody struct {
+	Note  string         `json:"note,omitempty" maxLength:"500" doc:"what is new"`
+	Begin *BeginWorkflow `json:"begin,omitempty" doc:"where to begin; from now on where nothing is said"`
 }
 
 // BeginWorkflow says which arrivals a workflow that is switched on begins with.

@@ -131,10 +131,10 @@ func (s *Server) workflowRoutes() {
 		func(ctx context.Context, _ *Person, in *idInput) (*workflowOutput, error) {
 			return s.workflow(ctx, in.ID)
 		})
-	changes(s, op("create-workflow", http.MethodPost, "/api/workflows", "Make a workflow; it is off", "Workflows"), editors, makes[createInput](aboutWorkflow, func(out *workflowOutput) string { return text(out.Body.ID) }), s.createWorkflow)
-	changes(s, op("save-draft", http.MethodPut, "/api/workflows/{id}/draft", "Keep a workflow's draft", "Workflows"), editors, about[draftInput, workflowOutput](aboutWorkflow, func(in *draftInput) string { return text(in.ID) }), s.saveDraft)
-	changes(s, op("hand-over", http.MethodPatch, "/api/workflows/{id}", "Give a workflow to a team or an owner", "Workflows"), editors, about[handOverInput, workflowOutput](aboutWorkflow, func(in *handOverInput) string { return text(in.ID) }), s.handOver)
-	changes(s, op("switch-on", http.MethodPost, "/api/workflows/{id}/on", "Switch on the draft as a new version", "Workflows"), editors, about[onInput, workflowOutput](aboutWorkflow, func(in *onInput) string { return text(in.ID) }), s.switchOn)
+	changes(s, op("create-workflow", http.MethodPost, "/api/workflows", "Make a workflow; it is off", "Workflows"), editors, makes[createInput](aboutWorkflow, func(out *workflowOutput) string { return idText(out.Body.ID) }), s.createWorkflow)
+	changes(s, op("save-draft", http.MethodPut, "/api/workflows/{id}/draft", "Keep a workflow's draft", "Workflows"), editors, about[draftInput, workflowOutput](aboutWorkflow, func(in *draftInput) string { return idText(in.ID) }), s.saveDraft)
+	changes(s, op("hand-over", http.MethodPatch, "/api/workflows/{id}", "Give a workflow to a team or an owner", "Workflows"), editors, about[handOverInput, workflowOutput](aboutWorkflow, func(in *handOverInput) string { return idText(in.ID) }), s.handOver)
+	changes(s, op("switch-on", http.MethodPost, "/api/workflows/{id}/on", "Switch on the draft as a new version", "Workflows"), editors, about[onInput, workflowOutput](aboutWorkflow, func(in *onInput) string { return idText(in.ID) }), s.switchOn)
 	register(s, op("preview-on", http.MethodPost, "/api/workflows/{id}/on/preview", "What switching on would send at once", "Workflows"), anyone, s.beginning)
 	changes(s, op("switch-off", http.MethodPost, "/api/workflows/{id}/off", "Switch off", "Workflows"), editors, byID[workflowOutput](aboutWorkflow), s.switchOff)
 	changes(s, op("delete-workflow", http.MethodDelete, "/api/workflows/{id}", "Delete a workflow that is off", "Workflows"), editors, byID[struct{}](aboutWorkflow), s.deleteWorkflow)
@@ -221,7 +221,7 @@ func condWords(c *cond.Spec) string {
 }
 
 func (s *Server) listWorkflows(ctx context.Context, _ *Person, _ *struct{}) (*listOutput[WorkflowItem], error) {
-	now := time.Now().In(s.Engine.Workspace.Location())
+	now := s.Engine.Now().In(s.Engine.Workspace.Location())
 	today := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
 	rows, err := s.store.Workflows(ctx, today)
 	if err != nil {

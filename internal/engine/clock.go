@@ -76,7 +76,7 @@ func (e *Engine) fireDue(ctx context.Context) (time.Duration, error) {
 	if !next.Valid {
 		return clockLook, nil
 	}
-	return min(max(time.Until(next.Time), time.Millisecond), clockLook), nil
+	return min(max(e.until(next.Time), time.Millisecond), clockLook), nil
 }
 
 // fire fires one workflow's timers in one transaction: the ticks, and what becomes of the timers. So each fires once,
@@ -147,7 +147,7 @@ func (e *Engine) fireAll(ctx context.Context, tx *sql.Tx, l store.Live, plan *sh
 	changes := map[string]*decide.TimerChange{}
 	var ticks []*arrival.Arrival
 	for _, t := range due {
-		tick, change := fireOne(plan, t, records[t.Key], skip, time.Now())
+		tick, change := fireOne(plan, t, records[t.Key], skip, e.Now())
 		if change != nil {
 			changes[t.Key] = change
 		}

@@ -104,8 +104,8 @@ func (e *Engine) drain(ctx context.Context, name string) (again bool, err error)
 	if d.Paused {
 		return false, nil
 	}
-	pace := newPosting(d)
-	if wait := pace.wait(d, time.Now()); wait > patience {
+	pace := newPosting(d, e.Now())
+	if wait := pace.wait(d, e.Now()); wait > patience {
 		return false, e.later(ctx, name, *d.NotBefore)
 	}
 	var c store.Connection
@@ -163,14 +163,14 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 	}
 	_, channel, _ := strings.Cut(d.Name, "/")
 	out := chat.Post{Channel: channel, Doc: &doc, Key: p.Key}
-	if p.ExpiresAt != nil && time.Now().After(*p.ExpiresAt) {
+	if p.ExpiresAt != nil && e.Now().After(*p.ExpiresAt) {
 		p.State, p.Answer = store.Expired, "it waited for longer than the sheet calls useful"
 		_, err := e.settle(ctx, p, d, settling{})
 		return true, err
 	}
-	if wait := pace.wait(d, time.Now()); wait > 0 {
+	if wait := pace.wait(d, e.Now()); wait > 0 {
 		if wait > patience {
-			return false, e.leave(ctx, d, time.Now().Add(wait))
+			return false, e.leave(ctx, d, e.Now().Add(wait))
 		}
 		select {
 		case <-time.After(wait):
@@ -195,16 +195,29 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 	began := time.Now()
 	call, span := otel.Tracer("dorfbote/engine").Start(ctx, "post", trace.WithAttributes(attribute.Int64("post", p.ID), attribute.Int64("arrival", p.Arrival), attribute.String("destination", d.Name)))
 	r := client.Send(call, out)
+	if post, reply := r.Instead(); out.Replaces != "" && (post || reply) {
+		if reply {
+			out.Under = out.Replaces
+		}
+		out.Replaces, out.Key = "", p.Key+"-instead"
+		e.Log.Info("an edit was refused; it is told anew", "post", p.ID, "destination", d.Name, "status", r.Status)
+		if err := e.attempted(ctx, p, began, r); err != nil {
+			span.End()
+			return false, err
+		}
+		began = time.Now()
+		r = client.Send(call, out)
+	}
 	span.SetAttributes(attribute.Int("http.response.status_code", r.Status))
 	span.End()
 	if ctx.Err() != nil {
 		return false, ctx.Err() // what became of the call is not known; the key makes trying again safe
 	}
-	now := time.Now()
-	e.Meters.Posted(r.Status, now.Sub(began))
+	now, took := e.Now(), time.Since(began)
+	e.Meters.Posted(r.Status, took)
 	p.Attempts++
 	p.Status, p.Answer = r.Status, r.Answer
-	done := settling{tried: &store.Attempt{At: began, TookMs: int(now.Sub(began).Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Body, Answer: r.Raw}}
+	done := settling{tried: &store.Attempt{At: now.Add(-took), TookMs: int(took.Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Body, Answer: r.Raw}}
 	switch {
 	case r.Sent():
 		p.State, p.RemoteID, p.SentAt = store.Sent, r.RemoteID, &now
@@ -215,6 +228,10 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 			err = e.Follow(ctx, p.Arrival, p.WorkflowID)
 		}
 		return err == nil, err
+	case !r.Healable() && isTrial(p): // whoever tries sees it at once, and the channel is not theirs to stop
+		p.State = store.GivenUp
+		_, err := e.settle(ctx, p, d, done)
+		return true, err
 	case !r.Healable():
 		p.State, done.reason = store.Refused, r.Answer
 		e.Log.Warn("post refused", "post", p.ID, "arrival", p.Arrival, "destination", d.Name, "status", r.Status)
@@ -238,6 +255,11 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 		return false, err
 	}
 	return false, e.later(ctx, d.Name, at)
+}
+
+// attempted keeps a try that another followed at once.
+func (e *Engine) attempted(ctx context.Context, p *store.Post, at time.Time, r chat.Receipt) error {
+	return e.lazy.DB.WithContext(ctx).Create(&store.Attempt{Post: &p.ID, At: e.Now(), TookMs: int(time.Since(at).Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Body, Answer: r.Raw}).Error
 }
 
 // leave lets a destination be until a time.
@@ -311,7 +333,7 @@ func (e *Engine) later(ctx context.Context, name string, at time.Time) error {
 	if err != nil || there {
 		return err
 	}
-	if wait := time.Until(at); wait < time.Minute {
+	if wait := e.until(at); wait < time.Minute {
 		time.AfterFunc(wait, func() {
 			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 			defer cancel()
@@ -370,13 +392,16 @@ func (e *Engine) wakeAll(ctx context.Context) error {
 // tidy drops what is only kept for a while.
 func (e *Engine) tidy(ctx context.Context) error {
 	db := e.Store.DB.WithContext(ctx)
-	if err := db.Exec("DELETE FROM health WHERE hour < ?", time.Now().Add(-healthHeld)).Error; err != nil {
+	if err := db.Exec("DELETE FROM health WHERE hour < ?", e.Now().Add(-healthHeld)).Error; err != nil {
 		return err
 	}
-	if err := db.Exec("DELETE FROM hours WHERE hour < ?", time.Now().AddDate(0, 0, -7*(usual.Weeks+2))).Error; err != nil {
+	if err := db.Exec("DELETE FROM hours WHERE hour < ?", e.Now().AddDate(0, 0, -7*(usual.Weeks+2))).Error; err != nil {
 		return err
 	}
-	if err := db.Exec("DELETE FROM pace_told WHERE until < ?", time.Now().Add(-24*time.Hour)).Error; err != nil {
+	if err := db.Exec("DELETE FROM pace_told WHERE until < ?", e.Now().Add(-24*time.Hour)).Error; err != nil {
+		return err
+	}
+	if err := db.Exec("DELETE FROM processes WHERE seen_at < now() - interval '1 hour'").Error; err != nil {
 		return err
 	}
 	// Made-up names that were guessed at leave a row each.

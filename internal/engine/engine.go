@@ -44,17 +44,20 @@ type Engine struct {
 	Store     *store.Store
 	Workspace value.Workspace
 	Log       *slog.Logger
-	Env       connect.Env     // what connections reach the outside by
-	Box       *seal.Box       // for secrets
-	Meters    *observe.Meters // nil counts nothing
-	KeepEvery time.Duration   // how often old ones are looked for; 0 is every ten minutes
-	Keep      store.Keep      // how long arrivals are kept; the zero value is for ever
+	Env       connect.Env      // what connections reach the outside by
+	Box       *seal.Box        // for secrets
+	Meters    *observe.Meters  // nil counts nothing
+	KeepEvery time.Duration    // how often old ones are looked for; 0 is every ten minutes
+	Clock     func() time.Time // this process's own clock; nil is the machine's
+	Keep      store.Keep       // how long arrivals are kept; the zero value is for ever
 
 	plans     *plans
 	lookups   lookups
 	sets      sets
 	inserts   *river.Client[*sql.Tx] // adds jobs in GORM's transactions
 	work      workClient
+	clockOf   databaseClock
+	process   string // as people are told of it
 	decider   *decider
 	pollers   *pollers
 	clock     *clock
@@ -71,7 +74,7 @@ type Engine struct {
 func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) {
 	e := &Engine{
 		Store: s, Workspace: ws, Log: log,
-		Box: seal.Ephemeral(), pollNow: make(chan struct{}, 1),
+		Box: seal.Ephemeral(), process: processName(), pollNow: make(chan struct{}, 1),
 	}
 	env, err := connect.NewEnv(ws, "")
 	if err != nil {
@@ -94,6 +97,11 @@ func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) 
 	}
 	s.OnClose(e.lazy.Close)
 	s.OnClose(e.scripts.Close)
+	// A database that is away now is asked again by and by.
+	_ = e.measureClock(context.Background())
+	watch, cancel := context.WithCancel(context.Background())
+	s.OnClose(cancel)
+	go e.watchClock(watch)
 	return e, nil
 }
 
@@ -147,6 +155,9 @@ func (e *Engine) Start(ctx context.Context) error {
 	}
 	if err := e.Unsealed(ctx); err != nil {
 		return fmt.Errorf("sealing secrets: %w", err)
+	}
+	if err := e.measureClock(ctx); err != nil {
+		return fmt.Errorf("asking the database for the time: %w", err)
 	}
 	if e.alive, err = e.showAlive(ctx, name); err != nil {
 		return err

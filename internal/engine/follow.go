@@ -108,7 +108,7 @@ func (e *Engine) followRun(ctx context.Context, run FollowArgs) error {
 		if none {
 			return e.skipRest(ctx, run, "nobody was told, so nothing follows")
 		}
-		if s.NotBefore != nil && time.Now().Before(*s.NotBefore) {
+		if s.NotBefore != nil && e.Now().Before(*s.NotBefore) {
 			return e.followLater(ctx, run, *s.NotBefore)
 		}
 		if err := e.durable(ctx); err != nil {
@@ -160,7 +160,8 @@ func (e *Engine) doStep(ctx context.Context, s *store.Step) (bool, error) {
 	}
 	s.Attempts++
 	s.Status, s.Answer = out.Status, out.Answer
-	tried := store.Attempt{At: began, TookMs: int(time.Since(began).Milliseconds()), Status: out.Status, Address: out.Address, Sent: out.Sent, Answer: out.Answer}
+	took := time.Since(began)
+	tried := store.Attempt{At: e.Now().Add(-took), TookMs: int(took.Milliseconds()), Status: out.Status, Address: out.Address, Sent: out.Sent, Answer: out.Answer}
 	if err == nil {
 		s.State = store.Done
 		e.Meters.Stepped(s.Kind, "done")
@@ -173,7 +174,7 @@ func (e *Engine) doStep(ctx context.Context, s *store.Step) (bool, error) {
 	e.Log.Warn("step failed", "arrival", s.Arrival, "workflow", s.WorkflowID, "step", s.Name, "attempts", s.Attempts, "error", err)
 	if !out.Final && s.Attempts < stepAttempts {
 		e.Meters.Stepped(s.Kind, "again")
-		at := time.Now().Add(max(out.Wait, backoff(s.Attempts)))
+		at := e.Now().Add(max(out.Wait, backoff(s.Attempts)))
 		if err := e.settleStep(ctx, s, tried, &at); err != nil {
 			return false, err
 		}
@@ -193,7 +194,7 @@ func (e *Engine) settleStep(ctx context.Context, s *store.Step, tried store.Atte
 	raw, _ := json.Marshal(Event{Topic: "steps", Seq: s.Arrival})
 	var done *time.Time
 	if s.State != store.Waiting {
-		now := time.Now()
+		now := e.Now()
 		done = &now
 	}
 	return e.Store.DB.WithContext(ctx).Exec(`WITH s AS (UPDATE steps SET state = @state, attempts = @attempts, status = @status, answer = @answer, not_before = CAST(@later AS timestamptz), done_at = CAST(@done AS timestamptz) WHERE id = @id RETURNING 1),
@@ -219,7 +220,7 @@ func (e *Engine) stepFailed(ctx context.Context, s *store.Step) (goOn bool, err 
 				posts[i].Ref = fmt.Sprintf("%s-s%d-f%d", causeOf(s.Arrival), s.N, i)
 			}
 			err := e.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
-				return e.putOut(ctx, tx, rowsOf(s.WorkflowID, s.Arrival, time.Now(), posts), true)
+				return e.putOut(ctx, tx, rowsOf(s.WorkflowID, s.Arrival, e.Now(), posts), true)
 			})
 			if err != nil {
 				return false, err
@@ -244,7 +245,7 @@ func (e *Engine) skipRest(ctx context.Context, run FollowArgs, why string) error
 }
 
 func (e *Engine) followLater(ctx context.Context, run FollowArgs, at time.Time) error {
-	if wait := time.Until(at); wait < time.Minute {
+	if wait := e.until(at); wait < time.Minute {
 		time.AfterFunc(wait, func() {
 			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 			defer cancel()

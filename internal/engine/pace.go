@@ -130,7 +130,7 @@ func (e *Engine) letGo(ctx context.Context, l store.Live) error {
 			return err
 		}
 		mem := &paceMemory{ctx: ctx, tx: tx, workflow: l.ID}
-		laters := decide.LetGo(plan, mem, time.Now())
+		laters := decide.LetGo(plan, mem, e.Now())
 		if mem.err != nil || len(laters) == 0 {
 			return mem.err
 		}

@@ -31,7 +31,7 @@ const (
 func (e *Engine) Past(ctx context.Context, sources, lookedUp []string, from, to time.Time) (*Past, error) {
 	h := &Past{records: map[string]map[string]map[string]any{}}
 	if to.IsZero() {
-		to = time.Now().Add(time.Hour)
+		to = e.Now().Add(time.Hour)
 	}
 	rows, err := e.Store.Pool.Query(ctx, "SELECT seq, time FROM arrivals WHERE source = ANY ($1) AND for_workflow IS NULL AND time >= $2 AND time <= $3 ORDER BY seq",
 		append(append([]string{}, sources...), lookedUp...), from, to)

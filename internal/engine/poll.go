@@ -152,7 +152,7 @@ func (e *Engine) believable(ctx context.Context, p *store.Poll, s *snapshot) err
 
 // polled writes down how a poll went and when the next one is due.
 func (e *Engine) polled(ctx context.Context, p *store.Poll, k *store.Kind, c *store.Connection, tally Tally, polled connect.Polled, same bool, took time.Duration, failure error) error {
-	now := time.Now()
+	now := e.Now()
 	p.LastAt, p.LeaseUntil, p.LastMs, p.LastCalls = &now, nil, int(took.Milliseconds()), max(polled.Calls, 1)
 	var wait time.Duration
 	if failure != nil {

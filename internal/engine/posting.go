@@ -23,13 +23,12 @@ const (
 	spacingMost  = time.Hour
 )
 
-func newPosting(d *store.Destination) *posting {
+func newPosting(d *store.Destination, now time.Time) *posting {
 	if d.SpacedAt != nil && d.SpacingMs > 0 {
-		if halvings := int(time.Since(*d.SpacedAt) / spacingHolds); halvings > 0 {
+		if halvings := int(now.Sub(*d.SpacedAt) / spacingHolds); halvings > 0 {
 			if d.SpacingMs >>= min(halvings, 31); time.Duration(d.SpacingMs)*time.Millisecond < spacingLeast {
 				d.SpacingMs = 0
 			}
-			now := time.Now()
 			d.SpacedAt = &now
 		}
 	}

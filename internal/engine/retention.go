@@ -30,7 +30,7 @@ func (e *Engine) retain(ctx context.Context) error {
 		return nil
 	}
 	r.last = time.Now()
-	gone, err := e.Store.Retain(ctx, e.Keep, time.Now())
+	gone, err := e.Store.Retain(ctx, e.Keep, e.Now())
 	if gone != (store.Retained{}) {
 		e.Log.Info("let go of what is older than it is kept", "partitions", gone.Partitions, "arrivals", gone.Arrivals, "posts", gone.Posts)
 	}

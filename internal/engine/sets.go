@@ -10,8 +10,8 @@ import (
 	"dorfbote/internal/store"
 )
 
-// manySheets is from how many sheets on one source on they are found by what they keep. What is passed over so leaves no
-// verdict: that it was dropped is told from the sheet whenever somebody asks.
+// manySheets is from how many sheets on one source on they are found by the value that their Watch waits for. What is passed
+// over so is ignored, which leaves no verdict anywhere.
 const manySheets = 64
 
 // sets keeps the indexes of sources with many sheets, and what is on for them.

@@ -54,7 +54,7 @@ func (t Tally) Arrivals() int64 { return t.Created + t.Updated + t.Removed }
 const snapshotBatch = 500
 
 func (e *Engine) newSnapshot(source string, begin func(*connect.Item) bool) *snapshot {
-	return &snapshot{engine: e, source: source, begin: begin, known: map[uint64]bool{}, now: time.Now().UTC()}
+	return &snapshot{engine: e, source: source, begin: begin, known: map[uint64]bool{}, now: e.Now().UTC()}
 }
 
 func keyHash(key string) uint64 {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"time"
 
 	"github.com/google/uuid"
 	"gorm.io/gorm"
@@ -126,7 +125,10 @@ const MaxStarts = 500
 // StartWorkflow starts a workflow by hand or by call: once for each record, or once without any. It is durable when it
 // returns. once, where not empty, names the start: the same again is the same start.
 func (e *Engine) StartWorkflow(ctx context.Context, l store.Live, plan *sheet.Plan, keys []string, answers map[string]any, by, once string) ([]Receipt, error) {
-	now := time.Now().UTC()
+	if len(keys) > MaxStarts {
+		return nil, &AnswerError{"records", fmt.Sprintf("these are %d records; a workflow is started for %d at most at once", len(keys), MaxStarts)}
+	}
+	now := e.Now()
 	source := plan.Source
 	if source == "" {
 		source = "dorfbote/" + plan.Trigger.Form

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"time"
 
 	"gorm.io/gorm"
 
@@ -89,7 +88,7 @@ func (e *Engine) WouldPost(ctx context.Context, source string, it *connect.Item)
 	if err != nil || len(lives) == 0 {
 		return 0, err
 	}
-	a := &arrival.Arrival{ID: "preview", Source: source, Type: arrival.Created, Time: time.Now().UTC(), Subject: it.Key, Record: it.Record, By: it.By}
+	a := &arrival.Arrival{ID: "preview", Source: source, Type: arrival.Created, Time: e.Now().UTC(), Subject: it.Key, Record: it.Record, By: it.By}
 	n := int64(0)
 	sc := decide.NewScope(a)
 	sc.Reach = e.Reach(ctx, AskNothing)

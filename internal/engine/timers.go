@@ -196,7 +196,7 @@ func (e *Engine) Arm(ctx context.Context, db *gorm.DB, w *store.Workflow, plan *
 	if _, err := tx.ExecContext(ctx, "INSERT INTO watches (workflow_id, seq, trigger) SELECT $1, coalesce(max(seq), 0), $2 FROM arrivals", w.ID, trigger); err != nil {
 		return err
 	}
-	now := time.Now().UTC()
+	now := e.Now().UTC()
 	switch plan.Trigger.Form {
 	case sheet.Silent:
 		return setTimers(ctx, tx, w.ID, map[string]*decide.TimerChange{"": decide.Listen(plan, now)})

@@ -5,15 +5,21 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"fmt"
-	"time"
+	"strings"
 
 	"gorm.io/gorm"
 
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/store"
 )
 
 // trialMark stands before the title of what is sent to try it.
 const trialMark = "Trial: "
+
+// trialRef is what a trial's posts are known by, in their keys.
+const trialRef = "trial-"
+
+func isTrial(p *store.Post) bool { return strings.Contains(p.Key, "-"+trialRef) }
 
 // Try sends posts of a draft to one destination, marked as a trial. Nothing else comes of it: no verdict is kept, and no
 // pace counts it.
@@ -25,9 +31,9 @@ func (e *Engine) Try(ctx context.Context, workflow, seq int64, to string, posts 
 		if p.Under < 0 {
 			doc.Title = trialMark + doc.Title
 		}
-		marked[i] = decide.Post{To: to, Message: p.Message, Doc: &doc, Under: p.Under, Ref: fmt.Sprintf("trial-%s-p%d", trial, i)}
+		marked[i] = decide.Post{To: to, Message: p.Message, Doc: &doc, Under: p.Under, Ref: fmt.Sprintf("%s%s-p%d", trialRef, trial, i)}
 	}
 	return e.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
-		return e.putOut(ctx, tx, rowsOf(workflow, seq, time.Now().UTC(), marked), true)
+		return e.putOut(ctx, tx, rowsOf(workflow, seq, e.Now().UTC(), marked), true)
 	})
 }

@@ -86,6 +86,13 @@ type HookRequest struct {
 	Head       string
 }
 
+// Process is a process as it was last heard of.
+type Process struct {
+	Name   string `gorm:"primaryKey"`
+	SkewMs int64  // how far its clock is ahead of the database's
+	SeenAt time.Time
+}
+
 // Notice is something that a person is told once.
 type Notice struct {
 	ID     int64

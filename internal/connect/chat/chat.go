@@ -38,14 +38,28 @@ type Receipt struct {
 	Raw     string // the answer as it came, shortened
 }
 
-// Healable tells whether the same call may succeed later.
+// Healable tells whether the same call may succeed later: no answer came, the other side is busy, or it has failed itself.
+// Everything else stays as it is until somebody has seen to it, a redirection and what is not implemented included.
 func (r Receipt) Healable() bool {
 	switch r.Status {
-	case http.StatusBadRequest, http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusGone,
-		http.StatusRequestEntityTooLarge, http.StatusUnprocessableEntity:
+	case 0, http.StatusRequestTimeout, http.StatusConflict, http.StatusLocked, http.StatusTooEarly, http.StatusTooManyRequests:
+		return true
+	case http.StatusNotImplemented, http.StatusHTTPVersionNotSupported, http.StatusLoopDetected, http.StatusNetworkAuthenticationRequired:
 		return false
 	}
-	return true
+	return r.Status >= 500
+}
+
+// Instead says what is to be sent in the place of an edit that was refused: where the earlier post is gone, a new post; where
+// it stands but cannot be edited, a reply to it. Neither is so for other refusals, which concern the channel.
+func (r Receipt) Instead() (post, reply bool) {
+	switch r.Status {
+	case http.StatusNotFound, http.StatusGone:
+		return true, false
+	case http.StatusMethodNotAllowed, http.StatusNotImplemented:
+		return false, true
+	}
+	return false, false
 }
 
 // Sent tells whether the other side has taken the post.
@@ -89,7 +103,10 @@ func (c *Client) Send(ctx context.Context, p Post) Receipt {
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set("Authorization", "Bearer "+c.Token)
 	req.Header.Set("Idempotency-Key", p.Key)
-	res, err := c.HTTP.Do(req)
+	// A redirection would turn the post into a question, whose answer says nothing of the post.
+	client := *c.HTTP
+	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	res, err := client.Do(req)
 	if err != nil {
 		return Receipt{Answer: fmt.Sprintf("no answer from %s: %v", req.URL.Host, unwrapURL(err)), Address: method + " " + address, Body: string(body)}
 	}

@@ -7,8 +7,9 @@ import (
 	"dorfbote/internal/core/sheet"
 )
 
-// Set finds, among many sheets on one source, those that an arrival could concern: sheets that keep, or start on, one
-// value of a field are found by that value. The time it takes does not grow with those that want another one.
+// Set finds, among many sheets on one source, those that an arrival starts or may start: sheets whose Watch waits for one
+// value of a field are found by that value. The time it takes does not grow with those that wait for another one. What
+// Keep makes of an arrival is left to deciding: to be dropped is a verdict, however many sheets there are.
 type Set struct {
 	always  []int
 	byField []fieldIndex
@@ -44,19 +45,13 @@ func needOf(p *sheet.Plan) (cond.Need, bool) {
 	if p == nil || p.Timed() || p.AsksFor() {
 		return cond.Need{}, false
 	}
-	for _, n := range []cond.Node{p.Keep, p.When} {
-		if n == nil {
-			continue
-		}
-		if need, ok := cond.NeedOf(n); ok {
-			return need, true
-		}
+	if p.When == nil {
+		return cond.Need{}, false
 	}
-	return cond.Need{}, false
+	return cond.NeedOf(p.When)
 }
 
-// Concerned gives the sheets, by their index in ascending order, that could make anything of a record but drop or ignore
-// it. The slice given is reused.
+// Concerned gives the sheets, by their index in ascending order, that could make anything of a record but ignore it. The slice given is reused.
 func (s *Set) Concerned(record map[string]any, into []int) []int {
 	into = append(into[:0], s.always...)
 	for i := range s.byField {

@@ -14,10 +14,10 @@ import (
 	"dorfbote/internal/core/value"
 )
 
-func setPlans(t testing.TB, keeps []string) []*sheet.Plan {
+func setPlans(t testing.TB, whens []string) []*sheet.Plan {
 	var plans []*sheet.Plan
-	for i, keep := range keeps {
-		src := fmt.Sprintf("dorfbote: 1\nname: S%d\nwatch: {source: a/b}\nkeep: %s\nmessages: {m: {title: x}}\nroute: {otherwise: {tell: [{to: c/d, message: m}]}}\n", i, keep)
+	for i, when := range whens {
+		src := fmt.Sprintf("dorfbote: 1\nname: S%d\nwatch: {source: a/b, when: %s}\nkeep: {field: litres, above: 2}\nmessages: {m: {title: x}}\nroute: {otherwise: {tell: [{to: c/d, message: m}]}}\n", i, when)
 		p, _, problems := sheet.Compile([]byte(src), sheet.Known{Workspace: value.DefaultWorkspace(), Kind: func(string) *value.Kind {
 			return &value.Kind{Fields: []value.Field{{Name: "valley", Type: value.Choice}, {Name: "driver", Type: value.Text}, {Name: "litres", Type: value.Num}}}
 		}})
@@ -31,8 +31,8 @@ func scopeOf(record map[string]any) *formula.Scope {
 	return &formula.Scope{Record: record, Now: time.Unix(1_800_000_000, 0), Arrival: formula.Arrival{Source: "a/b", Kind: "created"}}
 }
 
-// Whatever the sheets keep, those that are passed over drop the record, and the others are in their order.
-func TestASetPassesOverOnlyWhatDrops(t *testing.T) {
+// Whatever the sheets watch for, those that are passed over ignore the record, and the others are in their order.
+func TestASetPassesOverOnlyWhatIgnores(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	texts := []string{"Upper", "upper ", "Mill", "Äu", "ÄU"}
@@ -41,7 +41,9 @@ func TestASetPassesOverOnlyWhatDrops(t *testing.T) {
 		if depth > 0 && r.IntN(2) == 0 {
 			return fmt.Sprintf("{%s: [%s, %s]}", pick("all", "any", "none"), keep(depth-1), keep(depth-1))
 		}
-		switch r.IntN(5) {
+		switch r.IntN(6) {
+		case 5:
+			return `{formula: "int(record.driver) > 3"}`
 		case 0:
 			return fmt.Sprintf("{field: litres, above: %d}", r.IntN(5))
 		case 1:
@@ -71,7 +73,7 @@ func TestASetPassesOverOnlyWhatDrops(t *testing.T) {
 		at = set.Concerned(record, at)
 		require.True(t, slices.IsSorted(at))
 		for i, p := range plans {
-			if out := Decide(p, scopeOf(record)); out.Verdict != Dropped {
+			if out := Decide(p, scopeOf(record)); out.Verdict != Ignored {
 				require.Contains(t, at, i, "%s\n%v", keeps[i], record)
 			}
 		}

@@ -27,6 +27,13 @@ BEGIN
 END $$;
 -- +goose StatementEnd
 
+-- How far the clocks of processes are off the database's, by which all waiting goes.
+CREATE TABLE processes (
+  name    text PRIMARY KEY,
+  skew_ms bigint NOT NULL,
+  seen_at timestamptz NOT NULL
+);
+
 -- Roles are checked where they are written.
 UPDATE people SET role = 'viewer' WHERE role NOT IN ('administrator', 'editor', 'viewer');
 ALTER TABLE people ADD CONSTRAINT people_role CHECK (role IN ('administrator', 'editor', 'viewer'));
@@ -35,6 +42,7 @@ ALTER TABLE invitations ADD CONSTRAINT invitations_role CHECK (role IN ('adminis
 CREATE INDEX ON guesses (since);
 
 -- +goose Down
+DROP TABLE processes;
 DROP INDEX guesses_since_idx;
 ALTER TABLE invitations DROP CONSTRAINT invitations_role;
 ALTER TABLE people DROP CONSTRAINT people_role;

@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write sheets: workflows of the same name get them as drafts, others are made; all or none, switching on included */
+        post: operations["apply-sheets"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/arrivals": {
         parameters: {
             query?: never;
@@ -1162,6 +1179,28 @@ export interface components {
             /** @description false where it was too intricate to be looked into wholly */
             whole: boolean;
         };
+        Applied: {
+            /** @enum {string} */
+            did: "made" | "changed" | "unchanged";
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** @description it was switched on by this */
+            on: boolean;
+            /**
+             * Format: int64
+             * @description errors that keep the draft from running
+             */
+            problems: number;
+        };
+        ApplyInputBody: {
+            /** @description switch on what is not on as it is drafted, from now on */
+            on?: boolean;
+            sheets: components["schemas"]["Item"][] | null;
+        };
+        ApplyOutputBody: {
+            items: components["schemas"]["Applied"][] | null;
+        };
         ArrivalDetail: {
             /** Format: date-time */
             at: string;
@@ -1858,6 +1897,12 @@ export interface components {
             /** Format: int64 */
             team?: number;
         };
+        Item: {
+            /** @description the file it is from, for messages and for the version's note */
+            from?: string;
+            /** @description the sheet as YAML or JSON text */
+            text: string;
+        };
         Line: {
             error?: string;
             parts?: components["schemas"]["Line"][] | null;
@@ -2133,7 +2178,7 @@ export interface components {
             /** Format: int64 */
             posts: number;
         };
-        OnInputBody: {
+        OnBody: {
             /** @description where to begin; from now on where nothing is said */
             begin?: components["schemas"]["BeginWorkflow"];
             /** @description what is new */
@@ -3024,6 +3069,39 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "apply-sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApplyInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ApplyOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-arrivals": {
         parameters: {
             query?: {
@@ -5322,7 +5400,7 @@ export interface operations {
         };
         requestBody?: {
             content: {
-                "application/json": components["schemas"]["OnInputBody"];
+                "application/json": components["schemas"]["OnBody"];
             };
         };
         responses: {
