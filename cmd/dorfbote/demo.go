@@ -36,12 +36,14 @@ func demoCommand() *cobra.Command {
 	cmd.Flags().StringVar(&o.addr, "addr", "", "where to listen (DORFBOTE_ADDR)")
 	cmd.Flags().StringVar(&o.practiceAddr, "practice-addr", "127.0.0.1:8471", "where the practice apps listen")
 	cmd.Flags().Float64Var(&o.pace, "pace", 1, "how many times as fast as real time the demo world goes on; 0 stands still")
+	cmd.Flags().StringVar(&o.moment, "moment", os.Getenv("DORFBOTE_MOMENT"), "the moment at which a new demo world stands, such as 2026-11-29T23:59 in its own zone; what happens there then happens now (DORFBOTE_MOMENT; now where nothing is said)")
 	return cmd
 }
 
 type demoOptions struct {
 	data, addr, practiceAddr string
 	pace                     float64
+	moment                   string
 }
 
 func (o demoOptions) run(ctx context.Context) error {
@@ -55,6 +57,10 @@ func (o demoOptions) run(ctx context.Context) error {
 	}
 	if o.addr == "" {
 		o.addr = s.Addr
+	}
+	moment, err := demo.Moment(o.moment)
+	if err != nil {
+		return fmt.Errorf("--moment: %w", err)
 	}
 	began := time.Now()
 	pg, err := pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(o.data, "postgres")})
@@ -98,7 +104,7 @@ func (o demoOptions) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := demo.Fill(ctx, e, stand, at, func(format string, args ...any) { fmt.Printf(format+"\n", args...) }); err != nil {
+	if err := demo.Fill(ctx, e, stand, at, moment, func(format string, args ...any) { fmt.Printf(format+"\n", args...) }); err != nil {
 		return err
 	}
 	failed := make(chan error, 1)

@@ -60,8 +60,9 @@ var channels = []struct{ name, purpose string }{
 }
 
 // Fill writes the demo world into an empty database. It does nothing where people exist already, but
-// for telling the parts where the others listen this time.
-func Fill(ctx context.Context, e *engine.Engine, p *practice.Server, at Addresses, say func(string, ...any)) error {
+// for telling the parts where the others listen this time. The world stands at a moment of its own, whose Sundays, nights
+// and ends of months it has; what happens then happens now. The zero moment is now.
+func Fill(ctx context.Context, e *engine.Engine, p *practice.Server, at Addresses, moment time.Time, say func(string, ...any)) error {
 	db := e.Store.DB.WithContext(ctx)
 	var n int64
 	if err := db.Model(&store.Person{}).Count(&n).Error; err != nil {
@@ -83,7 +84,7 @@ func Fill(ctx context.Context, e *engine.Engine, p *practice.Server, at Addresse
 			return fmt.Errorf("writing the workflows: %w", err)
 		}
 		began := time.Now()
-		count, err := history(ctx, e, at)
+		count, err := history(ctx, e, at, moment)
 		if err != nil {
 			return fmt.Errorf("writing the history: %w", err)
 		}
@@ -213,10 +214,32 @@ func workflows(ctx context.Context, e *engine.Engine) (timed []func() error, err
 	return timed, nil
 }
 
+// Moment reads a moment in Lindental, such as 2026-11-29T23:59; nothing is the zero time.
+func Moment(text string) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	zone, err := time.LoadLocation(Zone)
+	if err != nil {
+		return time.Time{}, err
+	}
+	for _, form := range []string{"2006-01-02T15:04", "2006-01-02T15:04:05", time.DateOnly} {
+		if at, err := time.ParseInLocation(form, text, zone); err == nil {
+			return at, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("%q is no moment; write it like 2026-11-29T23:59", text)
+}
+
 // history lives through the days before today, and today up to now, and writes down what would have
 // come in and what would have been told.
-func history(ctx context.Context, e *engine.Engine, at Addresses) (int, error) {
-	now := time.Now().In(e.Workspace.Location())
+func history(ctx context.Context, e *engine.Engine, at Addresses, moment time.Time) (int, error) {
+	zone, here := e.Workspace.Location(), e.Now()
+	if moment.IsZero() {
+		moment = here
+	}
+	now := moment.In(zone)
+	shift := here.Sub(now).Truncate(time.Second)
 	first := now.AddDate(0, 0, -Days)
 	w := practice.NewWorld(Seed, first, at.Practice)
 	var events []hook.Event
@@ -226,6 +249,7 @@ func history(ctx context.Context, e *engine.Engine, at Addresses) (int, error) {
 			if c.At.After(now) {
 				break
 			}
+			c = c.Shifted(shift, zone)
 			events = append(events, Event(c, len(events)))
 			state[c.App+"/"+c.Kind+"/"+c.Key] = c
 		}
@@ -243,7 +267,7 @@ func history(ctx context.Context, e *engine.Engine, at Addresses) (int, error) {
 	if err := squareHistory(db); err != nil {
 		return 0, err
 	}
-	return len(events), db.Exec("INSERT INTO practice.world (seed, first, lived_to) VALUES (?, ?, ?)", Seed, first.Format("2006-01-02"), now).Error
+	return len(events), db.Exec("INSERT INTO practice.world (seed, first, lived_to, shift) VALUES (?, ?, ?, ?)", Seed, first.Format("2006-01-02"), now, int64(shift.Seconds())).Error
 }
 
 // Event makes the event that a practice app sends for a change.

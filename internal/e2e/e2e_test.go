@@ -52,7 +52,9 @@ func start(t *testing.T) (address string) {
 	apps := httptest.NewServer(stand.Handler())
 	server := httptest.NewUnstartedServer(nil)
 	address = "http://" + server.Listener.Addr().String()
-	require.NoError(t, demo.Fill(ctx, e, stand, demo.Addresses{Server: address, Practice: apps.URL}, t.Logf))
+	moment, err := demo.Moment(os.Getenv("DORFBOTE_MOMENT"))
+	require.NoError(t, err)
+	require.NoError(t, demo.Fill(ctx, e, stand, demo.Addresses{Server: address, Practice: apps.URL}, moment, t.Logf))
 	s, err := api.New(api.Options{
 		Engine: e, Intake: engine.NewIntake(ctx, e), Hub: engine.NewHub(ctx, e), Log: log, Web: dist, Practice: apps.URL, PublicURL: address,
 	})

@@ -33,13 +33,16 @@ func (s *Server) LiveOn(ctx context.Context, zone *time.Location, base string, p
 		Seed    int64
 		First   time.Time
 		LivedTo time.Time
+		Shift   int64 // seconds from the world's time to the time here
 	}
 	if err := s.db.WithContext(ctx).Raw("SELECT * FROM practice.world").Scan(&row).Error; err != nil || row.First.IsZero() {
 		return err
 	}
 	w := NewWorld(uint64(row.Seed), time.Date(row.First.Year(), row.First.Month(), row.First.Day(), 0, 0, 0, 0, zone), base)
-	began := time.Now()
-	clock := func() time.Time { return began.Add(time.Duration(float64(time.Since(began)) * pace)) }
+	shift := time.Duration(row.Shift) * time.Second
+	began := time.Now().Add(-shift) // by the world's clock
+	started := time.Now()
+	clock := func() time.Time { return began.Add(time.Duration(float64(time.Since(started)) * pace)) }
 	for ctx.Err() == nil {
 		for _, c := range w.NextDay() {
 			if !c.At.After(row.LivedTo) {
@@ -52,7 +55,7 @@ func (s *Server) LiveOn(ctx context.Context, zone *time.Location, base string, p
 				case <-time.After(time.Duration(float64(wait) / pace)):
 				}
 			}
-			if err := s.live(ctx, c, c.At.Before(began)); err != nil && ctx.Err() == nil {
+			if err := s.live(ctx, c.Shifted(shift, zone), c.At, c.At.Before(began)); err != nil && ctx.Err() == nil {
 				return err
 			}
 		}
@@ -60,7 +63,8 @@ func (s *Server) LiveOn(ctx context.Context, zone *time.Location, base string, p
 	return nil
 }
 
-func (s *Server) live(ctx context.Context, c Change, missed bool) error {
+// live has a change happen; at is its moment by the world's clock.
+func (s *Server) live(ctx context.Context, c Change, at time.Time, missed bool) error {
 	k := s.kind(c.App, c.Kind)
 	edit := func(before map[string]any) (map[string]any, string, error) {
 		if before == nil {
@@ -75,5 +79,5 @@ func (s *Server) live(ctx context.Context, c Change, missed bool) error {
 	if _, err := s.apply(ctx, k, c.Key, c.By, edit); err != nil {
 		return err
 	}
-	return s.db.WithContext(ctx).Exec("UPDATE practice.world SET lived_to = ?", c.At).Error
+	return s.db.WithContext(ctx).Exec("UPDATE practice.world SET lived_to = ?", at).Error
 }

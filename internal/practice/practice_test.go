@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"strings"
+	"slices"
 	"testing"
 	"time"
 
@@ -155,4 +156,52 @@ func TestTheWorldIsTheSameForTheSameSeed(t *testing.T) {
 	assert.True(t, first == again)
 	assert.False(t, first == other)
 	assert.InDelta(t, 300, n/70, 60)
+}
+
+// Whenever somebody looks, by day or by night, on a Sunday or when the clocks change, something is under way; and a world
+// that stands at another moment has the same things happen, later.
+func TestSomethingIsAlwaysUnderWay(t *testing.T) {
+	zone, err := time.LoadLocation("Europe/Zurich")
+	require.NoError(t, err)
+	for _, first := range []string{"2026-11-26", "2026-03-27", "2026-10-23", "2024-02-27", "2025-12-29"} {
+		day, err := time.ParseInLocation(time.DateOnly, first, zone)
+		require.NoError(t, err)
+		w := practice.NewWorld(4646, day, "http://x")
+		status := map[string]string{}
+		var all []practice.Change
+		for range 5 {
+			all = append(all, w.NextDay()...)
+		}
+		assert.True(t, slices.IsSortedFunc(all, func(a, b practice.Change) int { return a.At.Compare(b.At) }), first)
+		i := 0
+		for at := day.Add(24 * time.Hour); at.Before(day.Add(4 * 24 * time.Hour)); at = at.Add(17 * time.Minute) {
+			for ; i < len(all) && !all[i].At.After(at); i++ {
+				if all[i].Kind == "collections" {
+					status[all[i].Key], _ = all[i].Record["status"].(string)
+				}
+			}
+			n := 0
+			for _, s := range status {
+				if s == "planned" || s == "on the way" {
+					n++
+				}
+			}
+			require.GreaterOrEqual(t, n, 2, at)
+		}
+		c := all[len(all)-1]
+		for _, other := range all {
+			if other.Record["due"] != nil && other.Kind == "collections" {
+				c = other
+				break
+			}
+		}
+		by := 30*time.Hour + 7*time.Minute
+		moved := c.Shifted(by, zone)
+		assert.Equal(t, c.At.Add(by), moved.At)
+		was, _ := time.Parse(time.RFC3339, c.Record["due"].(string))
+		is, err := time.Parse(time.RFC3339, moved.Record["due"].(string))
+		require.NoError(t, err)
+		assert.Equal(t, by, is.Sub(was))
+		assert.Equal(t, c.Record["id"], moved.Record["id"])
+	}
 }

@@ -33,6 +33,7 @@ type World struct {
 	farms []farm
 	open  []*batchLife
 	jobs  []string
+	later []later // carried over midnight
 	out   []Change
 }
 
@@ -136,6 +137,7 @@ func (w *World) NextDay() []Change {
 		w.settle()
 	}
 	snow := w.rng.Float64() < 0.06
+	w.relay()
 	w.tours(snow)
 	w.cellar()
 	w.counter()
@@ -326,6 +328,3 @@ func (w *World) workshop() {
 	}
 	w.jobs = kept
 }
-
-// Records gives every record as it is now, by app/kind/key.
-func (w *World) Records() map[string]map[string]any { return w.state }

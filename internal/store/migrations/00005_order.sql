@@ -34,6 +34,9 @@ CREATE TABLE processes (
   seen_at timestamptz NOT NULL
 );
 
+-- How many seconds the practice world's time is behind the time here.
+ALTER TABLE practice.world ADD shift bigint NOT NULL DEFAULT 0;
+
 -- Roles are checked where they are written.
 UPDATE people SET role = 'viewer' WHERE role NOT IN ('administrator', 'editor', 'viewer');
 ALTER TABLE people ADD CONSTRAINT people_role CHECK (role IN ('administrator', 'editor', 'viewer'));
@@ -42,6 +45,7 @@ ALTER TABLE invitations ADD CONSTRAINT invitations_role CHECK (role IN ('adminis
 CREATE INDEX ON guesses (since);
 
 -- +goose Down
+ALTER TABLE practice.world DROP COLUMN shift;
 DROP TABLE processes;
 DROP INDEX guesses_since_idx;
 ALTER TABLE invitations DROP CONSTRAINT invitations_role;
