@@ -239,8 +239,8 @@ func RetryAfter(h string, now time.Time) time.Duration {
 		return 0
 	}
 	d := time.Duration(0)
-	if n, err := strconv.ParseFloat(strings.TrimSpace(h), 64); err == nil && n < 1e6 {
-		d = time.Duration(n * float64(time.Second))
+	if n, err := strconv.ParseFloat(strings.TrimSpace(h), 64); err == nil {
+		d = time.Duration(min(n, 1e6) * float64(time.Second)) // not a number of nanoseconds that no span can hold
 	} else if t, err := http.ParseTime(h); err == nil {
 		d = t.Sub(now)
 	}

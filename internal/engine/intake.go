@@ -62,7 +62,7 @@ func NewIntake(ctx context.Context, e *Engine) *Intake {
 }
 
 // MaxUnnamed is the most events without an id of their own that are taken in at once.
-const MaxUnnamed = 2000
+const MaxUnnamed = 5000
 
 // TooManyError says that so many events cannot be taken in at once.
 type TooManyError struct{ Events int }

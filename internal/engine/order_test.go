@@ -226,3 +226,83 @@ func TestWhatJobsHadYetToDecideIsDecidedAfterMigrating(t *testing.T) {
 	require.NoError(t, db.Raw("SELECT count(*) FROM river_job WHERE kind = 'decide'").Scan(&jobs).Error)
 	assert.Zero(t, jobs)
 }
+
+// The same event sent through several processes at once is one arrival: whoever writes to a source has it to itself.
+func TestTheSameEventThroughManyProcesses(t *testing.T) {
+	w := start(t, true)
+	intakes := []*engine.Intake{w.intake}
+	for range 3 {
+		e, err := engine.New(w.Store, value.DefaultWorkspace(), slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		ctx, cancel := context.WithCancel(context.Background())
+		t.Cleanup(cancel)
+		intakes = append(intakes, engine.NewIntake(ctx, e))
+	}
+	var busy sync.WaitGroup
+	for _, in := range intakes {
+		for n := range 60 {
+			busy.Go(func() {
+				_, err := in.Take(context.Background(), []hook.Event{milk("tours/vats", fmt.Sprintf("same-%d", n), fmt.Sprintf("V-%d", n%5), n)})
+				assert.NoError(t, err)
+			})
+		}
+	}
+	busy.Wait()
+	var all, distinct, broken int64
+	require.NoError(t, w.Store.DB.Raw("SELECT count(*), count(DISTINCT id) FROM arrivals WHERE source = 'tours/vats'").Row().Scan(&all, &distinct))
+	assert.EqualValues(t, 60, all)
+	assert.EqualValues(t, 60, distinct)
+	// What was before each arrival is what the one before it of the same record left.
+	require.NoError(t, w.Store.DB.Raw(`SELECT count(*) FROM (SELECT data->'before' AS before, lag(data->'record') OVER (PARTITION BY subject ORDER BY seq) AS was FROM arrivals WHERE source = 'tours/vats') x
+		WHERE was IS NOT NULL AND before IS DISTINCT FROM was`).Scan(&broken).Error)
+	assert.Zero(t, broken)
+}
+
+// Nobody hears that an event was taken in before it is on the disk.
+func TestTakenInOnlyWhenDurable(t *testing.T) {
+	w := start(t, false)
+	w.Store.Pool.Close() // what waits for the disk; what writes has connections of its own
+	_, err := w.intake.Take(context.Background(), []hook.Event{milk("tours/vats", "1", "V-1", 1)})
+	require.ErrorIs(t, err, engine.ErrBusy)
+}
+
+// A request with very many events is stored in parts, and others are served in between; one whose records have no ids of
+// their own is refused with the limit.
+func TestARequestWithVeryManyEvents(t *testing.T) {
+	w := start(t, false)
+	events := make([]hook.Event, 50_001)
+	for i := range events {
+		events[i] = milk("tours/vats", fmt.Sprintf("m-%d", i), fmt.Sprintf("V-%d", i), i)
+	}
+	done := make(chan error, 1)
+	began := time.Now()
+	go func() {
+		_, err := w.intake.Take(context.Background(), events)
+		done <- err
+	}()
+	var slowest time.Duration
+	others := 0
+	for ended := false; !ended; {
+		select {
+		case err := <-done:
+			require.NoError(t, err)
+			ended = true
+		default:
+			at := time.Now()
+			w.take(t, milk("tours/jobs", fmt.Sprintf("o-%d", others), "J", others))
+			slowest = max(slowest, time.Since(at))
+			others++
+			time.Sleep(5 * time.Millisecond)
+		}
+	}
+	assert.Greater(t, others, 20)
+	assert.Less(t, slowest, 3*time.Second)
+	t.Logf("50,001 events in %.1f s; %d other requests meanwhile, the slowest answered after %v", time.Since(began).Seconds(), others, slowest)
+	for i := range events {
+		events[i].ID = ""
+	}
+	_, err := w.intake.Take(context.Background(), events)
+	var many *engine.TooManyError
+	require.ErrorAs(t, err, &many)
+	assert.Contains(t, err.Error(), "5000")
+}

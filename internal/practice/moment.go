@@ -45,8 +45,8 @@ type later struct {
 	fields  map[string]any
 }
 
-// relay is the milk that is taken from farm to dairy round the clock, a collection every hour: so that whenever somebody
-// looks, by night or on a Sunday, some are planned and one is on the way. It needs no chance, so that the rest of the world
+// relay is the milk that is taken from farm to dairy round the clock, a collection every other hour: so that whenever
+// somebody looks, by night or on a Sunday, some are planned or on the way. It needs no chance, so that the rest of the world
 // is the same with and without it.
 func (w *World) relay() {
 	carried := w.later
@@ -62,11 +62,11 @@ func (w *World) relay() {
 		}
 		w.later = append(w.later, later{at, key, by, fields})
 	}
-	for h := range 24 {
-		n := w.n*24 + h
+	for h := 0; h < 24; h += 2 {
+		n := (w.n*24 + h) / 2
 		f := w.farms[(n*7+w.n)%len(w.farms)]
 		key, driver := fmt.Sprintf("COL-%d", 8001+n), drivers[n%len(drivers)]
-		due := w.at(h+3, 30)
+		due := w.at(h+4, 30)
 		w.put(w.at(h, 30), "tours", "collections", key, "planner", map[string]any{
 			"id": key, "farm": float64(f.number), "farm_name": f.name, "tour": "Relay", "driver": driver, "due": stamp(due),
 			"litres": round(f.litres*(0.9+float64(n%5)/20), 0), "temperature": round(3.6+float64(n%12)/10, 1), "status": "planned", "valley": f.valley, "price": 0.79,

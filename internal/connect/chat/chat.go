@@ -9,10 +9,10 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 
+	"dorfbote/internal/connect"
 	"dorfbote/internal/core/message"
 )
 
@@ -103,16 +103,13 @@ func (c *Client) Send(ctx context.Context, p Post) Receipt {
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set("Authorization", "Bearer "+c.Token)
 	req.Header.Set("Idempotency-Key", p.Key)
-	// A redirection would turn the post into a question, whose answer says nothing of the post.
-	client := *c.HTTP
-	client.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
-	res, err := client.Do(req)
+	res, err := c.HTTP.Do(req)
 	if err != nil {
 		return Receipt{Answer: fmt.Sprintf("no answer from %s: %v", req.URL.Host, unwrapURL(err)), Address: method + " " + address, Body: string(body)}
 	}
 	defer res.Body.Close()
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, 64<<10))
-	out := Receipt{Status: res.StatusCode, Answer: words(raw, res.Status), RetryAfter: retryAfter(res.Header.Get("Retry-After"), time.Now())}
+	out := Receipt{Status: res.StatusCode, Answer: words(raw, res.Status), RetryAfter: connect.RetryAfter(res.Header.Get("Retry-After"), time.Now())}
 	out.Address, out.Body, out.Raw = method+" "+address, string(body), shortened(raw)
 	if out.Sent() {
 		var made struct {
@@ -160,18 +157,4 @@ func words(raw []byte, status string) string {
 		return status
 	}
 	return status + ": " + strings.ToValidUTF8(text, "\uFFFD")
-}
-
-// retryAfter reads seconds or a date (RFC 9110, 10.2.3), bounded to a day.
-func retryAfter(h string, now time.Time) time.Duration {
-	if h == "" {
-		return 0
-	}
-	d := time.Duration(0)
-	if n, err := strconv.ParseFloat(h, 64); err == nil {
-		d = time.Duration(n * float64(time.Second))
-	} else if t, err := http.ParseTime(h); err == nil {
-		d = t.Sub(now)
-	}
-	return min(max(d, 0), 24*time.Hour)
 }
