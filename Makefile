@@ -31,9 +31,18 @@ bin/dorfbote: setup web/dist/index.html $(GO_SOURCES)
 setup-test:
 	@./tools/setup.sh test
 
+# With RACE=1, what many goroutines share is run with the race detector.
+RACED := ./internal/core/... ./internal/engine/... ./internal/api/... ./internal/store/...
+TEST := $(GO) test -shuffle=on -timeout 20m
+
 test: build setup-test
 	cd web && npx --no-install vitest run
-	$(GO) run ./tools/withpg $(GO) test $(PACKAGES)
+ifdef RACE
+	$(GO) run ./tools/withpg $(TEST) -race $(RACED)
+	$(GO) run ./tools/withpg $(TEST) $$($(GO) list $(PACKAGES) | grep -vE '/internal/(core|engine|api|store)(/|$$)')
+else
+	$(GO) run ./tools/withpg $(TEST) $(PACKAGES)
+endif
 
 lint: web/node_modules/.stamp
 	@test -z "$$(gofmt -l cmd internal tools examples web/embed.go)" || { echo "gofmt would change:"; gofmt -l cmd internal tools examples; exit 1; }

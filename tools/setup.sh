@@ -19,6 +19,7 @@ if [ "${1:-}" = test ]; then
 	has postfix || peers="$peers postfix"
 	has radicale || peers="$peers radicale"
 	has nginx || peers="$peers nginx-light"
+	has gcc || peers="$peers gcc libc6-dev"
 fi
 [ -z "$missing$peers" ] && exit 0
 
