@@ -67,29 +67,6 @@ func TestManySignInsAtOnce(t *testing.T) {
 	t.Logf("150 sign-ins at once: %d came in, %d are asked to come again, %d MiB in use at most", in.Load(), later.Load(), peak>>20)
 }
 
-// An unknown name takes as long as a known one: the same work is done for both.
-func TestUnknownNamesTakeAsLong(t *testing.T) {
-	c := start(t)
-	took := func(name string) (all []time.Duration) {
-		for i := range 8 {
-			began := time.Now()
-			c.call("POST", "/api/sign-in", fmt.Sprintf(`{"email":%q,"password":"wrong-%d"}`, name, i))
-			all = append(all, time.Since(began))
-		}
-		return all
-	}
-	least := func(all []time.Duration) time.Duration {
-		m := all[0]
-		for _, d := range all {
-			m = min(m, d)
-		}
-		return m
-	}
-	known, unknown := least(took("a@x.example")), least(took("nobody@x.example"))
-	ratio := float64(unknown) / float64(known)
-	assert.InDelta(t, 1, ratio, 0.5, "unknown %v, known %v", unknown, known)
-}
-
 // A viewer's proof makes this server call nobody and run nothing; it says what it would ask.
 func TestAViewersProofAsksNobody(t *testing.T) {
 	ed := start(t)

@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/calendar"
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
@@ -167,6 +168,9 @@ func (e *Engine) fireAll(ctx context.Context, tx *sql.Tx, l store.Live, plan *sh
 // of them, or not at all, as the sheet says. A silence that would have been noticed then may have been our own.
 func fireOne(plan *sheet.Plan, t decide.Timer, record map[string]any, skip decide.Skip, now time.Time) (*arrival.Arrival, *decide.TimerChange) {
 	late := now.Sub(t.At)
+	if plan.Trigger.Form == sheet.Schedule && skip != nil && skip(calendar.Wall(t.At.In(plan.Trigger.Moments.Zone()))) {
+		return nil, decide.NextMoment(plan, t.At, skip) // the day was left out since the timer was set
+	}
 	switch {
 	case late < overslept:
 	case plan.Trigger.Form == sheet.Silent:

@@ -236,6 +236,52 @@ func (e *Engine) Disarm(ctx context.Context, workflow int64) error {
 	return e.Store.DB.WithContext(ctx).Exec("WITH t AS (DELETE FROM timers WHERE workflow_id = @id) DELETE FROM watches WHERE workflow_id = @id", sql.Named("id", workflow)).Error
 }
 
+// keepSchedules sets the timers of calendars anew whose days left out have changed since they were set, so that what is
+// promised is what comes. A moment that has come already is left to firing, which asks for the days itself.
+func (e *Engine) keepSchedules(ctx context.Context) error {
+	var list []store.Live
+	err := e.Store.DB.WithContext(ctx).Raw("SELECT id, name, version, source, form, since FROM workflows WHERE is_on AND form = ?", sheet.Schedule).Scan(&list).Error
+	if err != nil {
+		return err
+	}
+	for _, l := range list {
+		plan, err := e.plans.get(ctx, l)
+		if _, broken := err.(*BrokenSheet); broken {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if plan.Trigger.Except == "" {
+			continue
+		}
+		err = e.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+			var due time.Time
+			err := tx.QueryRowContext(ctx, `SELECT t.due_at FROM watches w JOIN timers t ON t.workflow_id = w.workflow_id AND t.key = '' AND NOT t.spent
+				WHERE w.workflow_id = $1 AND t.due_at > now() FOR UPDATE OF w`, l.ID).Scan(&due)
+			if err == sql.ErrNoRows {
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			skip, err := e.DaysOff(ctx, plan)
+			if err != nil {
+				return err
+			}
+			next := decide.NextMoment(plan, e.Now(), skip)
+			if !next.Gone && next.At.Equal(due) {
+				return nil
+			}
+			return setTimers(ctx, tx, l.ID, map[string]*decide.TimerChange{"": next})
+		})
+		if err != nil {
+			return fmt.Errorf("the schedule of workflow %d: %w", l.ID, err)
+		}
+	}
+	return nil
+}
+
 // DaysOff reads the days that a schedule leaves out.
 func (e *Engine) DaysOff(ctx context.Context, plan *sheet.Plan) (decide.Skip, error) {
 	if plan.Trigger.Except == "" {

@@ -7,8 +7,8 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
-	"strings"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 

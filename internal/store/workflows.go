@@ -93,10 +93,13 @@ type SwitchedOn struct {
 
 // reads names the source whose arrivals a workflow decides.
 func reads(source, form string) string {
-	if source == "" {
-		return "dorfbote/" + form
+	switch {
+	case source != "":
+		return source
+	case form == "schedule": // as ticks of the calendar are called
+		return "dorfbote/calendar"
 	}
-	return source
+	return "dorfbote/" + form
 }
 
 // SwitchOn makes the sheet a new version, unless it is the current version's already, and switches

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -17,6 +18,7 @@ type Schedule struct {
 	zone  *time.Location
 	start time.Time // wall time; zero for cron
 	rule  *rrule.ROption
+	last  time.Time // the moment that UNTIL names in UTC; zero where there is none
 	cron  cron.Schedule
 	text  string
 }
@@ -74,15 +76,15 @@ func ByRule(start time.Time, rule string, zone *time.Location) (*Schedule, error
 	if opt.Count > maxCount {
 		return nil, &ErrRule{Part: "COUNT", Problem: fmt.Sprintf("a rule counts to %d at most; end it by UNTIL", maxCount)}
 	}
-	if len(opt.Bysetpos) > 0 && opt.Freq >= rrule.HOURLY && len(opt.Byminute) == 0 {
-		return nil, &ErrRule{Part: "BYSETPOS", Problem: "there is nothing within it for BYSETPOS to pick from; it stands with parts such as BYDAY"}
-	}
 	s := &Schedule{zone: zone, start: Wall(start), text: text, rule: opt}
 	opt.Dtstart = s.start
 	if u := seen["UNTIL"]; u != "" {
-		if opt.Until, err = until(u, zone); err != nil {
+		if opt.Until, s.last, err = until(u, zone); err != nil {
 			return nil, err
 		}
+	}
+	if err := fitting(opt, seen); err != nil {
+		return nil, err
 	}
 	if _, err := rrule.NewRRule(*opt); err != nil {
 		return nil, &ErrRule{Problem: "the rule cannot be used: " + err.Error()}
@@ -106,18 +108,19 @@ func withoutUntil(text string) string {
 	return strings.Join(kept, ";")
 }
 
-// until reads the last moment as wall time. One in UTC is turned into the zone's; a day counts whole.
-func until(text string, zone *time.Location) (time.Time, error) {
+// until reads the last moment: as wall time, of which a day counts whole; or, in UTC, as the moment that it is, beside a
+// wall time that no clock change brings it past.
+func until(text string, zone *time.Location) (wall, moment time.Time, err error) {
 	if t, err := time.Parse("20060102T150405Z", text); err == nil {
-		return Wall(t.In(zone)), nil
+		return Wall(t.In(zone)).Add(24 * time.Hour), t, nil
 	}
 	if t, err := time.Parse("20060102T150405", text); err == nil {
-		return t, nil
+		return t, time.Time{}, nil
 	}
 	if t, err := time.Parse("20060102", text); err == nil {
-		return t.Add(24*time.Hour - time.Second), nil
+		return t.Add(24*time.Hour - time.Second), time.Time{}, nil
 	}
-	return time.Time{}, &ErrRule{Part: "UNTIL", Problem: fmt.Sprintf("UNTIL=%s is not a time; write it like 20261224T170000Z", text)}
+	return time.Time{}, time.Time{}, &ErrRule{Part: "UNTIL", Problem: fmt.Sprintf("UNTIL=%s is not a time; write it like 20261224T170000Z", text)}
 }
 
 var cronParser = cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow)
@@ -131,18 +134,60 @@ func ByCron(text string, zone *time.Location) (*Schedule, error) {
 		return nil, &ErrRule{Problem: fmt.Sprintf("cron has five fields (minute, hour, day of month, month, day of week), such as 0 7 * * 1-5; this has %d", n)}
 	}
 	fields := strings.Fields(text)
-	if fields[4] = sunday7.ReplaceAllStringFunc(fields[4], func(s string) string { return s[:len(s)-1] + "0" }); strings.HasPrefix(text, "TZ=") {
+	if strings.HasPrefix(text, "TZ=") || strings.HasPrefix(text, "CRON_TZ=") {
 		return nil, &ErrRule{Problem: "the zone of a schedule is given by zone, not within cron"}
 	}
+	fields[4] = sundays(fields[4])
 	c, err := cronParser.Parse(strings.Join(fields, " "))
 	if err != nil {
 		return nil, &ErrRule{Problem: "cron cannot be read: " + err.Error()}
 	}
+	if c.Next(time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)).IsZero() {
+		return nil, &ErrRule{Problem: "this cron has no moment at all: its day of the month never comes in its month"}
+	}
 	return &Schedule{zone: zone, cron: c, text: text}, nil
 }
 
-// sunday7 finds a 7 that stands by itself, as many write Sunday.
-var sunday7 = regexp.MustCompile(`(^|,)7$|^7(,|$)`)
+// sundays writes a field of days of the week without 7, which is Sunday as 0 is: in lists, in ranges, and with steps.
+func sundays(field string) string {
+	parts := strings.Split(field, ",")
+	for i, p := range parts {
+		span, step, stepped := strings.Cut(p, "/")
+		from, to, ranged := strings.Cut(span, "-")
+		if !ranged {
+			if from == "7" {
+				parts[i] = "0" + p[1:]
+			}
+			continue
+		}
+		a, okA := weekday(from)
+		b, okB := weekday(to)
+		if b == 0 && a > 0 { // as in FRI-SUN
+			b = 7
+		}
+		n, err := strconv.Atoi(step)
+		if !stepped {
+			n, err = 1, nil
+		}
+		if !okA || !okB || err != nil || n < 1 || a > b || b < 7 {
+			continue // it says the same without, or is wrong, which is said by whoever reads it
+		}
+		var days []string
+		for d := a; d <= b; d += n {
+			days = append(days, strconv.Itoa(d%7))
+		}
+		parts[i] = strings.Join(days, ",")
+	}
+	return strings.Join(parts, ",")
+}
+
+func weekday(text string) (int, bool) {
+	if n := slices.Index([]string{"SUN", "MON", "TUE", "WED", "THU", "FRI", "SAT"}, strings.ToUpper(text)); n >= 0 {
+		return n, true
+	}
+	n, err := strconv.Atoi(text)
+	return n, err == nil && n >= 0 && n <= 7
+}
 
 // Zone is where the schedule's clock hangs.
 func (s *Schedule) Zone() *time.Location { return s.zone }
@@ -165,7 +210,7 @@ func (s *Schedule) Between(from, to time.Time, most int) []time.Time {
 		if !ok || wall.After(end) {
 			break
 		}
-		if at := InZone(wall, s.zone); !at.Before(from) && !at.After(to) {
+		if at := InZone(wall, s.zone); !at.Before(from) && !at.After(to) && !s.ended(at) {
 			out = append(out, at)
 		}
 	}
@@ -201,7 +246,7 @@ func (s *Schedule) Next(after time.Time, skip func(day time.Time) bool) (time.Ti
 		if !ok {
 			return time.Time{}, ErrNever
 		}
-		if at := InZone(wall, s.zone); at.After(after) && (skip == nil || !skip(wall)) {
+		if at := InZone(wall, s.zone); at.After(after) && !s.ended(at) && (skip == nil || !skip(wall)) {
 			return s.earliest(at, after, next, skip), nil
 		}
 	}
@@ -216,11 +261,14 @@ func (s *Schedule) earliest(at, after time.Time, next func() (time.Time, bool), 
 		if !ok || !wall.Before(shown) {
 			return at
 		}
-		if other := InZone(wall, s.zone); other.After(after) && other.Before(at) && (skip == nil || !skip(wall)) {
+		if other := InZone(wall, s.zone); other.After(after) && other.Before(at) && !s.ended(other) && (skip == nil || !skip(wall)) {
 			at = other
 		}
 	}
 }
+
+// ended tells whether a moment lies past the one that UNTIL names.
+func (s *Schedule) ended(at time.Time) bool { return !s.last.IsZero() && at.After(s.last) }
 
 // Upcoming lists the next so many moments after another.
 func (s *Schedule) Upcoming(after time.Time, n int, skip func(day time.Time) bool) []time.Time {

@@ -146,6 +146,10 @@ func (r reader) equal(v any, o *operand, now time.Time) bool {
 		return r.equalText(v, o)
 	case r.t.IsNumber() || r.t == value.Span || r.t.IsTime():
 		c, ok := r.compare(v, o, now)
+		if !ok && o.isText && !o.hasNum && !o.hasAt && !o.hasDur { // what does not read as the type equals the same text
+			s, text := v.(string)
+			return text && value.EqualFolded(s, o.folded)
+		}
 		return ok && c == 0
 	case r.t == value.YesNo:
 		b, ok := v.(bool)

@@ -97,7 +97,7 @@ func (t *test) eval(sc *formula.Scope) (bool, error) {
 		return value.Empty(v) == t.whenE, nil
 	case looksForChange:
 		was, _ := t.before(sc)
-		return value.Same(was, v) != t.whenE, nil
+		return value.SameMeaning(was, v, t.read.t, t.read.ws) != t.whenE, nil
 	}
 	o, err := t.operand(sc)
 	if err != nil {

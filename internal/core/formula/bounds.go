@@ -10,6 +10,8 @@ import (
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/ast"
 	"github.com/expr-lang/expr/vm/runtime"
+
+	"dorfbote/internal/core/value"
 )
 
 // What a formula may make and do. Effort is counted, not measured, so that the same formula on the same record comes to
@@ -200,6 +202,10 @@ const (
 	rangeName = "·range"  // of the bounds of a range
 	manyName  = "·concat" // of lists that are to be put behind one another
 	pairsName = "·pairs"  // of a list whose elements are compared with one another
+	plusName  = "·plus"   // in the place of the operators, for decimals
+	minusName = "·minus"
+	multName  = "·mult"
+	tidyName  = "·tidy" // of a sum
 )
 
 // bounded gives the functions that keep a formula within its bounds. Each is given the meter first.
@@ -210,7 +216,27 @@ func bounded() []expr.Option {
 			return fn(m, p[1:])
 		})
 	}
+	reckon := func(name string, decimals func(a, b float64) float64, others func(a, b any) any) expr.Option {
+		return def(name, func(_ *meter, p params) (any, error) {
+			_, whole := p[0].(int)
+			if _, other := p[1].(int); !whole || !other {
+				a, okA := double(p[0])
+				b, okB := double(p[1])
+				if okA && okB {
+					return decimals(a, b), nil
+				}
+			}
+			return others(p[0], p[1]), nil
+		})
+	}
 	return []expr.Option{
+		reckon(plusName, value.AddDecimals, runtime.Add), reckon(minusName, value.SubDecimals, runtime.Subtract), reckon(multName, value.MulDecimals, runtime.Multiply),
+		def(tidyName, func(_ *meter, p params) (any, error) {
+			if f, ok := p[0].(float64); ok {
+				return value.Tidy(f), nil
+			}
+			return p[0], nil
+		}),
 		def(inName, func(m *meter, p params) (any, error) {
 			_, err := m.weigh(p[0])
 			return p[0], err
@@ -326,6 +352,17 @@ func bounded() []expr.Option {
 	}
 }
 
+// double reads a number.
+func double(v any) (float64, bool) {
+	switch x := v.(type) {
+	case float64:
+		return x, true
+	case int:
+		return float64(x), x > -1<<53 && x < 1<<53
+	}
+	return 0, false
+}
+
 // times reads a whole number as the language does.
 func times(v any) (n int64, err error) {
 	defer func() {
@@ -379,7 +416,11 @@ func (bounder) Visit(node *ast.Node) {
 func boundOperator(node *ast.Node, n *ast.BinaryNode) {
 	switch n.Operator {
 	case "+":
-		*node = call(outName, n)
+		*node = call(outName, call(plusName, n.Left, n.Right))
+	case "-":
+		*node = call(minusName, n.Left, n.Right)
+	case "*":
+		*node = call(multName, n.Left, n.Right)
 	case "..":
 		n.Left = call(rangeName, n.Left, n.Right)
 	case "matches":
@@ -416,7 +457,10 @@ func boundBuiltin(node *ast.Node, n *ast.BuiltinNode) {
 	if !looped {
 		boundArguments(n)
 	}
-	if !scalar[n.Name] {
+	switch {
+	case n.Name == "sum" || n.Name == "mean":
+		*node = call(tidyName, n)
+	case !scalar[n.Name]:
 		*node = call(outName, n)
 	}
 }

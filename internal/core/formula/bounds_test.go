@@ -120,7 +120,6 @@ func TestFormulasStayWithinBounds(t *testing.T) {
 			name = name[:40] + "…" + name[len(name)-19:]
 		}
 		_, err, took, peak := spent(text, hostileScope())
-		assert.Less(t, took, time.Second, name)
 		assert.Less(t, peak, uint64(mostMemory), name)
 		if err != nil {
 			assert.NotContains(t, err.Error(), "·", name)
@@ -173,7 +172,7 @@ func FuzzFormulasStayWithinBounds(f *testing.F) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		text := randomFormula(r, 5)
 		_, err, took, peak := spent(text, hostileScope())
-		if took > time.Second || peak > mostMemory {
+		if took > 20*time.Second || peak > mostMemory { // a machine may be busy; a formula without bounds takes hours
 			t.Fatalf("%s\ntook %v and %d MiB: %v", text, took, peak>>20, err)
 		}
 	})

@@ -125,6 +125,7 @@ func formatMoney(amount float64, code, locale string) string {
 		return value.NumberText(amount) + " " + code
 	}
 	scale, _ := currency.Standard.Rounding(unit)
+	amount = value.Round(amount, scale)
 	sign := ""
 	if amount < 0 {
 		sign, amount = "-", -amount

@@ -135,3 +135,40 @@ func FuzzTemplate(f *testing.F) {
 		}
 	})
 }
+
+// Decimals are reckoned as people reckon them, and rounded half up, away from zero; nothing is minus zero.
+func TestDecimals(t *testing.T) {
+	sc := &Scope{Record: map[string]any{"a": 22.61, "b": 36.19, "n": 3.0, "list": []any{0.1, 0.2, 0.3}, "text": "x"}, Now: time.Unix(1_800_000_000, 0)}
+	w := &Words{Workspace: value.Workspace{Zone: time.UTC, Locale: "en"}}
+	for text, want := range map[string]any{
+		"record.b - record.a": 13.58, "record.b - record.a == 13.58": true, "0.1 + 0.2": 0.3, "0.1 + 0.2 == 0.3": true, "1.1 * 1.1": 1.21, "0.7 * 3": 2.1, "4.35 * 100": 435.0,
+		"1.005 * 1000": 1005.0, "sum(record.list)": 0.6, "0.3 - 0.1": 0.2, "1 + 2": 3, "7 - 2 * 3": 1, "record.n * 2": 6.0, "record.text + \"y\"": "xy", "0.1 * 0.1": 0.01,
+		"[5, 6, 7][1 + 1]": 7, "record.n / 4": 0.75, "2 ** 3 - 0.5": 7.5,
+		`number(0.125, 2)`: "0.13", `number(0.135, 2)`: "0.14", `number(2.5, 0)`: "3", `number(-2.5, 0)`: "-3", `number(1.005, 2)`: "1.01", `number(-0.001, 2)`: "0.00", `number(999.995, 2)`: "1,000.00",
+		`money(-0.004, "EUR")`: "€0.00", `money(1.005, "EUR")`: "€1.01", `money(-1.005, "EUR")`: "-€1.01", `money(2.5, "JPY")`: "¥3", `percent(0.1255)`: "12.6%", `number(0.1 + 0.2)`: "0.3",
+	} {
+		f, err := Compile(text, w)
+		require.NoError(t, err, text)
+		got, err := f.Run(sc)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+	}
+}
+
+func TestShortenAndSlug(t *testing.T) {
+	for _, c := range []struct {
+		in   string
+		n    int
+		want string
+	}{
+		{"short", 10, "short"}, {"exactly 10", 10, "exactly 10"}, {"a longer text than fits", 10, "a longer…"}, {"abcdefghijkl", 5, "abcd…"},
+		{"👩‍👩‍👧‍👦👩‍👩‍👧‍👦👩‍👩‍👧‍👦", 2, "👩‍👩‍👧‍👦…"}, {"👩‍👩‍👧‍👦👩‍👩‍👧‍👦", 2, "👩‍👩‍👧‍👦👩‍👩‍👧‍👦"}, {"🇨🇭🇨🇭🇨🇭", 2, "🇨🇭…"}, {"e\u0301e\u0301e\u0301e\u0301", 3, "e\u0301e\u0301…"}, {"áb", 1, "…"}, {"", 3, ""}, {"한국어입니다", 4, "한국어…"},
+	} {
+		assert.Equal(t, c.want, Shorten(c.in, c.n), "%q to %d", c.in, c.n)
+	}
+	for in, want := range map[string]string{
+		"Straße GROẞ": "strasse-gross", "Ærø Łódź Đà Þór": "aero-lodz-da-thor", "Café – Zürich": "cafe-zurich", "  --x--  ": "x", "œuvre İstanbul ı": "oeuvre-istanbul-i", "日本": "",
+	} {
+		assert.Equal(t, want, Slug(in), in)
+	}
+}

@@ -6,9 +6,11 @@ import (
 	"strings"
 	"time"
 	"unicode"
+	"unicode/utf8"
 
 	"github.com/expr-lang/expr"
 	"github.com/nyaruka/phonenumbers"
+	"github.com/rivo/uniseg"
 	"golang.org/x/text/number"
 	"golang.org/x/text/unicode/norm"
 
@@ -95,17 +97,17 @@ func functions(w *Words) []expr.Option {
 				return nil, err
 			}
 			if len(p) == 1 {
-				return value.Printer(ws.Locale).Sprint(number.Decimal(n)), nil
+				return value.Printer(ws.Locale).Sprint(number.Decimal(value.Round(n, 3))), nil
 			}
 			places, err := asNumber(p[1], ws)
 			if err != nil || places < 0 || places > 20 {
 				return nil, errors.New("the decimals of number() are a number from 0 to 20")
 			}
-			return value.Printer(ws.Locale).Sprint(number.Decimal(n, number.Scale(int(places)))), nil
+			return value.Printer(ws.Locale).Sprint(number.Decimal(value.Round(n, int(places)), number.Scale(int(places)))), nil
 		}),
 		pass("percent", 1, 1, func(p params) (any, error) {
 			n, err := asNumber(p[0], ws)
-			return value.Printer(ws.Locale).Sprint(number.Percent(n, number.MaxFractionDigits(1))), err
+			return value.Printer(ws.Locale).Sprint(number.Percent(value.Round(n, 3), number.MaxFractionDigits(1))), err
 		}),
 		pass("plural", 3, 3, func(p params) (any, error) {
 			n, err := asNumber(p[0], ws)
@@ -212,21 +214,29 @@ func asSpan(v any) (time.Duration, error) {
 	return 0, fmt.Errorf("words() needs a span of time, such as now - record.due, not %s", value.Describe(v))
 }
 
-// Shorten cuts text to at most n characters, the last being an ellipsis where something was cut. It
-// cuts between words where one ends near enough.
+// Shorten cuts text to at most n characters, as people count them, the last being an ellipsis where something was cut. It
+// cuts between words where one ends near enough, and never within a character that several code points make up.
 func Shorten(s string, n int) string {
-	r := []rune(s)
-	if len(r) <= n {
+	if len(s) <= n {
 		return s
 	}
-	cut := r[:n-1]
-	for i := len(cut) - 1; i > len(cut)*2/3; i-- {
-		if unicode.IsSpace(cut[i]) {
-			cut = cut[:i]
+	kept, count := 0, 0
+	for rest, state := s, -1; rest != ""; {
+		var cluster string
+		cluster, rest, _, state = uniseg.FirstGraphemeClusterInString(rest, state)
+		if count++; count == n && rest != "" { // there is one more than fits beside the ellipsis
 			break
 		}
+		kept += len(cluster)
 	}
-	return strings.TrimRightFunc(string(cut), unicode.IsSpace) + "…"
+	if kept == len(s) {
+		return s
+	}
+	cut := s[:kept]
+	if i := strings.LastIndexFunc(cut, unicode.IsSpace); utf8.RuneCountInString(cut[:max(i, 0)]) > utf8.RuneCountInString(cut)*2/3 {
+		cut = cut[:i]
+	}
+	return strings.TrimRightFunc(cut, unicode.IsSpace) + "…"
 }
 
 // mask hides all but the last quarter, at most four characters, of what must not be read by all.
@@ -241,10 +251,13 @@ func mask(s string) string {
 	return string(r)
 }
 
+// unaccented are letters that are no letter with an accent, as they are written without them.
+var unaccented = strings.NewReplacer("ß", "ss", "æ", "ae", "œ", "oe", "ø", "o", "ł", "l", "đ", "d", "ð", "d", "þ", "th", "ħ", "h", "ı", "i", "ŋ", "n")
+
 // Slug makes a lower-case name of ASCII letters, digits and hyphens.
 func Slug(s string) string {
 	var b strings.Builder
-	for _, r := range norm.NFKD.String(strings.ToLower(strings.ReplaceAll(s, "ß", "ss"))) {
+	for _, r := range norm.NFKD.String(unaccented.Replace(strings.ToLower(strings.ReplaceAll(s, "ẞ", "ss")))) {
 		switch {
 		case r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
 			b.WriteRune(r)

@@ -68,7 +68,7 @@ type Answer struct {
 
 // Seen gives what a formula would see under each name, by its plain values.
 func (sc *Scope) Seen() map[string]any {
-	out := map[string]any{"record": sc.Record, "before": sc.Before, "answers": sc.Answers, "changed": changedNames(sc),
+	out := map[string]any{"record": sc.Record, "before": sc.Before, "answers": sc.Answers, "changed": changedNames(sc, nil),
 		"now":     sc.Now.UTC().Format(time.RFC3339Nano),
 		"arrival": map[string]any{"id": sc.ID, "at": sc.At.UTC().Format(time.RFC3339Nano), "kind": sc.Kind, "source": sc.Source, "by": sc.By}}
 	for name, v := range sc.Gathered {
@@ -167,7 +167,7 @@ func (w *Words) env(sc *Scope) map[string]any {
 	env := map[string]any{
 		"record":  w.object(sc.Record, fields),
 		"before":  w.object(sc.Before, fields),
-		"changed": changedNames(sc),
+		"changed": changedNames(sc, w),
 		"arrival": map[string]any{
 			"id": sc.ID, "at": sc.At.In(w.Workspace.Location()), "kind": sc.Kind, "source": sc.Source, "by": sc.By,
 		},
@@ -187,11 +187,17 @@ func (w *Words) env(sc *Scope) map[string]any {
 // clockName is what formulas have their clock under, where there is one.
 const clockName = "·clock"
 
-func changedNames(sc *Scope) []any {
+// changedNames lists the fields that changed, compared by their types where words are given that know them.
+func changedNames(sc *Scope, w *Words) []any {
 	names := value.Changed(sc.Before, sc.Record)
-	list := make([]any, len(names))
-	for i, n := range names {
-		list[i] = n
+	list := make([]any, 0, len(names))
+	for _, n := range names {
+		if w != nil && w.Kind != nil {
+			if f, _, ok := w.Kind.Find(value.ParsePath(n)); ok && value.SameMeaning(sc.Before[n], sc.Record[n], f.Type, w.Workspace) {
+				continue
+			}
+		}
+		list = append(list, n)
 	}
 	return list
 }

@@ -127,12 +127,24 @@ func (s *ScheduleSpec) Compile(home *time.Location) (*calendar.Schedule, report.
 	if s.Rule.S == "" || s.Start.S == "" {
 		return nil, s.Rule, nil // said while reading
 	}
-	at, _, ok := value.ReadMoment(s.Start.S, zone)
+	wall, ok := wallTime(s.Start.S, zone)
 	if !ok {
 		return nil, s.Start, fmt.Errorf("%q is not a point in time; write it like 2026-11-03T07:00", s.Start.S)
 	}
-	m, err := calendar.ByRule(at.In(zone), s.Rule.S, zone)
+	m, err := calendar.ByRule(wall, s.Rule.S, zone)
 	return m, s.Rule, err
+}
+
+// wallTime reads what the clock of a zone shows, as if it were UTC. A time that the zone's clock never shows stays as it
+// is written: it is the rule's, for all its moments.
+func wallTime(text string, zone *time.Location) (time.Time, bool) {
+	for _, form := range []string{"2006-01-02T15:04", "2006-01-02T15:04:05", "2006-01-02 15:04", "2006-01-02 15:04:05", time.DateOnly} {
+		if wall, err := time.Parse(form, text); err == nil {
+			return wall, true
+		}
+	}
+	at, _, ok := value.ReadMoment(text, zone)
+	return calendar.Wall(at.In(zone)), ok
 }
 
 func suggestPart(err error) string {

@@ -182,13 +182,12 @@ func (n Number) Sub(m Number) Number {
 			return Number{Float: f}
 		}
 	}
-	return Number{Float: n.Float - m.Float}
+	return Number{Float: SubDecimals(n.Float, m.Float)}
 }
 
 func (n Number) rat() (*big.Rat, bool) {
-	if n.Exact == "" {
-		r := new(big.Rat).SetFloat64(n.Float)
-		return r, r != nil
+	if n.Exact == "" { // the decimal as it is written, not the double's own value
+		return new(big.Rat).SetString(strconv.FormatFloat(n.Float, 'g', -1, 64))
 	}
 	if d := decimalOf(n.Exact); d.exp > 400 || d.exp < -400 { // a hostile exponent would fill the memory
 		return nil, false
