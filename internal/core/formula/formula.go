@@ -9,7 +9,9 @@ import (
 
 	"github.com/expr-lang/expr"
 	"github.com/expr-lang/expr/ast"
+	"github.com/expr-lang/expr/conf"
 	"github.com/expr-lang/expr/file"
+	"github.com/expr-lang/expr/parser"
 	"github.com/expr-lang/expr/parser/lexer"
 	"github.com/expr-lang/expr/vm"
 
@@ -37,6 +39,13 @@ type Formula struct {
 	words   *Words
 }
 
+// ownDates reads formulas without the language's own functions for dates, in whose place others stand.
+var ownDates = func() *conf.Config {
+	c := conf.CreateNew()
+	c.Disabled["date"], c.Disabled["now"] = true, true
+	return c
+}()
+
 // Compile checks a formula against the words it may use and makes it ready to run. The error is
 // always an [*Error].
 func Compile(text string, words *Words) (*Formula, error) {
@@ -46,6 +55,14 @@ func Compile(text string, words *Words) (*Formula, error) {
 	src, err := prefixOr(text)
 	if err != nil {
 		return nil, words.explain(err)
+	}
+	tree, err := parser.ParseWithConfig(src, ownDates)
+	if err != nil {
+		return nil, words.explain(err)
+	}
+	var count counter
+	if ast.Walk(&tree.Node, &count); count.wrong != nil {
+		return nil, words.explain(count.wrong)
 	}
 	if _, err := expr.Compile(src, words.options(strict)...); err != nil {
 		slip := words.explain(err)
