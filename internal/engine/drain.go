@@ -16,6 +16,7 @@ import (
 	"go.opentelemetry.io/otel/trace"
 
 	"dorfbote/internal/connect/chat"
+	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/usual"
 	"dorfbote/internal/store"
@@ -165,8 +166,10 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 	out := chat.Post{Channel: channel, Doc: &doc, Key: p.Key}
 	if p.ExpiresAt != nil && e.Now().After(*p.ExpiresAt) {
 		p.State, p.Answer = store.Expired, "it waited for longer than the sheet calls useful"
-		_, err := e.settle(ctx, p, d, settling{})
-		return true, err
+		if _, err := e.settle(ctx, p, d, settling{}); err != nil {
+			return false, err
+		}
+		return true, e.expired(ctx, p)
 	}
 	if wait := pace.wait(d, e.Now()); wait > 0 {
 		if wait > patience {
@@ -255,6 +258,13 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 		return false, err
 	}
 	return false, e.later(ctx, d.Name, at)
+}
+
+// expired notes with an arrival that what it told has expired, once none of its posts is left that went or may go.
+func (e *Engine) expired(ctx context.Context, p *store.Post) error {
+	return e.lazy.DB.WithContext(ctx).Exec(`UPDATE verdicts SET later = ?, later_at = now() WHERE arrival = ? AND workflow_id = ?
+		AND NOT EXISTS (SELECT 1 FROM posts o WHERE o.arrival = ? AND o.workflow_id = ? AND o.state <> 'expired')`,
+		string(decide.Expired), p.Arrival, p.WorkflowID, p.Arrival, p.WorkflowID).Error
 }
 
 // attempted keeps a try that another followed at once.

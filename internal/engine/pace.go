@@ -52,6 +52,7 @@ func (e *Engine) pace(ctx context.Context, tx *sql.Tx, made []decided) ([]decide
 			}
 			d.before = decide.LetGo(d.plan, mem, d.at)
 			d.Outcome = decide.Paced(d.plan, mem, causeOf(d.seq), d.sc, d.Outcome)
+			d.before = append(d.before, d.Releases...)
 		}
 		if mem.err != nil {
 			return nil, fmt.Errorf("the pace of workflow %d: %w", id, mem.err)

@@ -29,6 +29,11 @@ var paces = []string{
 	`{limit: {posts: 3, per: 1h}, quiet: {open: [{from: "05:00", to: "20:00"}], urgent: pass}}`,
 	`{digest: {every: 5h}, repeat: {key: "${record.status}", within: 40m}}`,
 	`{digest: {at: ["07:00", "16:00"]}}`,
+	`{digest: {at: "07:00"}, quiet: {open: [{from: "08:00", to: "20:00"}], urgent: pass}, repeat: {key: "${record.id}", within: 9h, then: update}}`,
+	`{digest: {every: 3h}, repeat: {key: "${record.id}", within: 20h, then: reply}}`,
+	`{repeat: {key: "${record.id}", within: 12h, then: update}, quiet: {open: [{from: "05:00", to: "20:00"}], urgent: pass}, limit: {posts: 2, per: 2h}}`,
+	`{repeat: {key: "${record.id}", within: 12h}, quiet: {open: [{from: "05:00", to: "20:00"}], urgent: pass}, useful_for: 400h}`,
+	`{repeat: {key: "${record.id}", within: 12h, then: reply}, quiet: {open: [{from: "05:00", to: "20:00"}], urgent: pass}, limit: {posts: 1, per: 3h}}`,
 }
 
 func paceSheet(name, pace string) string {

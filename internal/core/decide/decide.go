@@ -38,7 +38,9 @@ type Outcome struct {
 	Posts     []Post
 	Steps     []Step // what follows once the posts are delivered
 
-	skipped string // the place of a list that was empty, so that a message was left out
+	// Releases is what the pace tells because of this one: what had waited, and goes with it.
+	Releases []Later `json:"-"`
+	skipped  string  // the place of a list that was empty, so that a message was left out
 }
 
 // Post is one composed message for one destination.

@@ -16,6 +16,7 @@ const (
 	Held     Verdict = "held"     // waits for opening hours or for a digest
 	Released Verdict = "released" // what waited for opening hours is told now
 	Digested Verdict = "digest"   // what waited for a digest is told now, in one post
+	Expired  Verdict = "expired"  // it was worth telling only until a moment that has passed
 )
 
 // DigestMessage is the name of the message of a digest, which no sheet writes.
@@ -32,6 +33,7 @@ type ToldPost struct {
 	To      string `json:"to"`
 	Message string `json:"message"`
 	Ref     string `json:"ref"`
+	Gone    bool   `json:"gone,omitempty"` // it went in a digest, so there is no post of its own
 }
 
 // Window is a destination's span of a limit or a digest.
@@ -42,7 +44,8 @@ type Window struct {
 
 // Waiting is what is held for one destination: a post with the replies in its thread.
 type Waiting struct {
-	Ref     string    `json:"ref"` // of the post
+	Ref     string    `json:"ref"`           // of the post
+	Key     string    `json:"key,omitempty"` // that it is repeated under
 	Cause   string    `json:"cause"`
 	At      time.Time `json:"at"` // of the arrival
 	Row     string    `json:"row"`
@@ -99,7 +102,7 @@ func Paced(p *sheet.Plan, mem Memory, cause string, sc *formula.Scope, out Outco
 	}
 	if key != "" {
 		if t, ok := mem.Told(key); ok && !sc.Now.After(t.At.Add(p.Pace.Within)) {
-			return fold(p.Pace, mem, t, cause, sc.Now, out)
+			return fold(p.Pace, mem, key, t, cause, sc.Now, out)
 		}
 		t := Earlier{At: sc.Now}
 		for _, post := range out.Posts {
@@ -109,7 +112,7 @@ func Paced(p *sheet.Plan, mem Memory, cause string, sc *formula.Scope, out Outco
 		}
 		mem.SetTold(key, t, sc.Now.Add(p.Pace.Within))
 	}
-	return measure(p.Pace, mem, cause, sc.Now, out)
+	return measure(p.Pace, mem, key, cause, sc.Now, out)
 }
 
 // repeatKey is "" where the arrival repeats nothing.
@@ -122,49 +125,72 @@ func repeatKey(pace *sheet.PlanPace, words *formula.Words, sc *formula.Scope) (s
 
 // fold makes a repeated arrival change, or reply to, what has been told of it before. A post for a destination that
 // has not been told of it goes into the thread of none, and is dropped.
-func fold(pace *sheet.PlanPace, mem Memory, t Earlier, cause string, now time.Time, out Outcome) Outcome {
+func fold(pace *sheet.PlanPace, mem Memory, key string, t Earlier, cause string, now time.Time, out Outcome) Outcome {
 	o := Outcome{Verdict: Repeated, Row: out.Row}
-	if pace.Then == sheet.FoldDrop {
-		return o
-	}
+	anew := false
 	for _, post := range out.Posts {
 		if post.Under >= 0 {
 			continue // what hung under the first post hangs there already
 		}
-		for _, earlier := range t.Posts {
+		for i := range t.Posts {
+			earlier := &t.Posts[i]
 			if earlier.To != post.To || earlier.Message != post.Message && len(t.Posts) > 1 {
 				continue
 			}
-			held, waits := mem.Held(earlier.Ref)
-			switch {
-			case pace.Then == sheet.FoldUpdate && waits:
-				held.Post.Doc, held.Post.Message = post.Doc, post.Message
-				mem.Hold(held)
-			case pace.Then == sheet.FoldUpdate:
-				post.Updates = earlier.Ref
-				o.Posts = append(o.Posts, post)
-			case waits:
-				post.Under, post.UnderRef = 0, earlier.Ref
-				held.Replies = append(held.Replies, post)
-				mem.Hold(held)
-			default:
-				post.UnderRef, post.UnderMessage = earlier.Ref, earlier.Message
-				if late(pace, post, now) {
-					w := Waiting{Ref: post.Ref, Cause: cause, At: now, Row: out.Row, To: post.To, Post: post}
-					w.Due, _ = pace.Open.NextOpen(now)
-					mem.Hold(w)
-					break
-				}
-				o.Posts = append(o.Posts, post)
-			}
+			anew = foldOne(pace, mem, &o, earlier, Waiting{Ref: post.Ref, Key: key, Cause: cause, At: now, Row: out.Row, To: post.To, Post: post}, now) || anew
 			break
 		}
+	}
+	if anew {
+		mem.SetTold(key, t, t.At.Add(pace.Within))
 	}
 	return o
 }
 
+// foldOne folds one post into the one that was told earlier. It tells whether it stands in that one's place from now on.
+func foldOne(pace *sheet.PlanPace, mem Memory, o *Outcome, earlier *ToldPost, w Waiting, now time.Time) (anew bool) {
+	held, waits := mem.Held(earlier.Ref)
+	switch {
+	case waits && urgent(pace, w.Post): // what is urgent passes, and takes along what waits
+		mem.Let(earlier.Ref)
+		held.Post.Doc, held.Post.Message, held.Post.Expires = w.Post.Doc, w.Post.Message, w.Post.Expires
+		o.Releases = append(o.Releases, Later{At: now, Causes: []string{held.Cause}, Outcome: Outcome{Verdict: Released, Row: held.Row, Posts: append([]Post{held.Post}, held.Replies...)}})
+	case pace.Then == sheet.FoldDrop:
+	case earlier.Gone: // there is no post to change or to reply to: the newer text goes like any other, with the next digest
+		earlier.Ref, earlier.Message, earlier.Gone = w.Ref, w.Post.Message, false
+		if hold(pace, mem, &w, now) {
+			mem.Hold(w)
+		} else {
+			o.Posts = append(o.Posts, w.Post)
+		}
+		return true
+	case pace.Then == sheet.FoldUpdate && waits:
+		held.Post.Doc, held.Post.Message = w.Post.Doc, w.Post.Message
+		mem.Hold(held)
+	case pace.Then == sheet.FoldUpdate:
+		w.Post.Updates = earlier.Ref
+		o.Posts = append(o.Posts, w.Post)
+	case waits && held.Digest: // a digest has no threads: it is a line of its own
+		w.Due, w.Digest, w.Key = held.Due, true, ""
+		mem.Hold(w)
+	case waits:
+		w.Post.Under, w.Post.UnderRef = 0, earlier.Ref
+		held.Replies = append(held.Replies, w.Post)
+		mem.Hold(held)
+	default:
+		w.Post.UnderRef, w.Post.UnderMessage, w.Key = earlier.Ref, earlier.Message, ""
+		if late(pace, w.Post, now) {
+			untilOpen(pace, &w, now)
+			mem.Hold(w)
+			break
+		}
+		o.Posts = append(o.Posts, w.Post)
+	}
+	return false
+}
+
 // measure lets through what the hours and the limit allow, and holds the rest. A post takes its replies along.
-func measure(pace *sheet.PlanPace, mem Memory, cause string, now time.Time, out Outcome) Outcome {
+func measure(pace *sheet.PlanPace, mem Memory, key, cause string, now time.Time, out Outcome) Outcome {
 	place := make([]int, len(out.Posts)) // where a post stands among those let through; -1 for held
 	posts := out.Posts
 	out.Posts = nil
@@ -177,7 +203,7 @@ func measure(pace *sheet.PlanPace, mem Memory, cause string, now time.Time, out 
 			}
 			continue
 		}
-		w := Waiting{Ref: post.Ref, Cause: cause, At: now, Row: out.Row, To: post.To, Post: post}
+		w := Waiting{Ref: post.Ref, Key: key, Cause: cause, At: now, Row: out.Row, To: post.To, Post: post}
 		for _, r := range posts[i+1:] {
 			if r.Under == i {
 				r.Under = 0
@@ -198,21 +224,35 @@ func measure(pace *sheet.PlanPace, mem Memory, cause string, now time.Time, out 
 	return out
 }
 
-// hold tells whether a post has to wait, and until when.
+// hold tells whether a post has to wait, and until when. What goes in a digest waits for that alone, which keeps to the
+// hours itself.
 func hold(pace *sheet.PlanPace, mem Memory, w *Waiting, now time.Time) bool {
-	if late(pace, w.Post, now) {
-		w.Due, _ = pace.Open.NextOpen(now)
-		return true
-	}
-	if pace.Urgent && w.Post.Doc.Tone == "urgent" {
+	switch {
+	case urgent(pace, w.Post):
 		return false
+	case !pace.Digest && late(pace, w.Post, now):
+		untilOpen(pace, w, now)
+		return true
 	}
 	return full(pace, mem, w, now)
 }
 
+// untilOpen has a post wait for the hours. It could not have gone before, so its use is counted from then.
+func untilOpen(pace *sheet.PlanPace, w *Waiting, now time.Time) {
+	w.Due, _ = pace.Open.NextOpen(now)
+	if pace.UsefulFor > 0 {
+		w.Post.Expires = w.Due.Add(pace.UsefulFor)
+		for i := range w.Replies {
+			w.Replies[i].Expires = w.Post.Expires
+		}
+	}
+}
+
+func urgent(pace *sheet.PlanPace, post Post) bool { return pace.Urgent && post.Doc.Tone == "urgent" }
+
 // late tells whether a post comes outside the hours and has to wait for them.
 func late(pace *sheet.PlanPace, post Post, now time.Time) bool {
-	return !(pace.Urgent && post.Doc.Tone == "urgent") && !pace.Open.Open(now)
+	return !urgent(pace, post) && !pace.Open.Open(now)
 }
 
 // full tells whether the destination has had its posts, so that the rest waits for a digest.
@@ -230,21 +270,38 @@ func full(pace *sheet.PlanPace, mem Memory, w *Waiting, now time.Time) bool {
 		return false
 	}
 	mem.SetWindow(w.To, win)
-	w.Digest, w.Due = true, win.End
-	if at, ok := pace.Open.NextOpen(win.End); ok { // a digest does not come outside the hours either
-		w.Due = at
-	}
+	w.Digest, w.Due = true, opened(pace, win.End) // a digest does not come outside the hours either
 	return true
 }
 
+// windowEnd is when a window ends that begins at a moment: that of a limit by its span, that of a digest when the digest
+// comes, at the first moment of the hours from its time on.
 func windowEnd(pace *sheet.PlanPace, from time.Time) time.Time {
 	switch {
 	case pace.Posts > 0:
 		return from.Add(pace.Per)
 	case pace.Every > 0:
-		return from.Add(pace.Every)
+		return opened(pace, from.Add(pace.Every))
 	}
-	return pace.DigestAt(from)
+	// A digest whose time has passed while nothing was open is still to come.
+	for at := pace.DigestAt(from.Add(-8 * 24 * time.Hour)); !at.IsZero() && !at.After(from); {
+		if opens := opened(pace, at); opens.After(from) {
+			return opens
+		}
+		next := pace.DigestAt(at)
+		if !next.After(at) {
+			break
+		}
+		at = next
+	}
+	return opened(pace, pace.DigestAt(from))
+}
+
+func opened(pace *sheet.PlanPace, at time.Time) time.Time {
+	if open, ok := pace.Open.NextOpen(at); ok {
+		return open
+	}
+	return at
 }
 
 // LetGo tells what has waited long enough by a moment. It is to be called before anything is decided at that moment,
@@ -277,6 +334,12 @@ func letGoAt(p *sheet.Plan, mem Memory, at time.Time, due []Waiting) []Later {
 				order = append(order, w.To)
 			}
 			digests[w.To] = append(digests[w.To], w)
+			for _, r := range w.Replies {
+				if r.UnderRef != "" { // a repeat, which a digest tells on a line of its own; details in a thread it does not
+					digests[w.To] = append(digests[w.To], Waiting{Cause: w.Cause, At: w.At, Row: w.Row, To: w.To, Post: r})
+				}
+			}
+			wentInDigest(p.Pace, mem, w)
 			continue
 		}
 		again := w
@@ -301,6 +364,21 @@ func letGoAt(p *sheet.Plan, mem Memory, at time.Time, due []Waiting) []Later {
 		out = append(out, digestOf(p, at, to, digests[to]))
 	}
 	return out
+}
+
+// wentInDigest remembers of what is told in a digest that it has no post of its own.
+func wentInDigest(pace *sheet.PlanPace, mem Memory, w Waiting) {
+	if w.Key == "" {
+		return
+	}
+	t, ok := mem.Told(w.Key)
+	for i := range t.Posts {
+		if ok && t.Posts[i].Ref == w.Ref {
+			t.Posts[i].Gone = true
+			mem.SetTold(w.Key, t, t.At.Add(pace.Within))
+			return
+		}
+	}
 }
 
 // The most lines that a digest spells out.

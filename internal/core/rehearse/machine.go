@@ -85,7 +85,11 @@ func (m *Machine) Take(a *arrival.Arrival) error {
 		}
 		m.change(decide.Seen(m.plan, a, before), a.Record)
 	}
-	return m.emit(m.one(a))
+	line := m.one(a)
+	if err := m.emitLater(line.Releases); err != nil {
+		return err
+	}
+	return m.emit(line)
 }
 
 // one decides one arrival, and has the pace say what becomes of it.
@@ -120,7 +124,12 @@ func (m *Machine) letGo(upTo time.Time) error {
 	if m.plan.Pace == nil {
 		return nil
 	}
-	for _, later := range decide.LetGo(m.plan, m.recall, upTo) {
+	return m.emitLater(decide.LetGo(m.plan, m.recall, upTo))
+}
+
+// emitLater hands on what is told at a moment of its own.
+func (m *Machine) emitLater(list []decide.Later) error {
+	for _, later := range list {
 		line := Line{At: later.At, Arrivals: later.Causes, Arrival: later.Causes[0], Outcome: later.Outcome, Later: true}
 		if t, ok := m.ticks[line.Arrival]; ok {
 			line.Arrival, line.Tick = t.Arrival, t.Tick
@@ -166,6 +175,9 @@ func (m *Machine) fire(t *pending) error {
 	line.Arrival, line.Tick = t.Key, decide.Tick(m.plan)
 	if m.recall.Ever() > held {
 		m.ticks[tick.ID] = Line{Arrival: line.Arrival, Tick: line.Tick}
+	}
+	if err := m.emitLater(line.Releases); err != nil {
+		return err
 	}
 	return m.emit(line)
 }

@@ -117,6 +117,17 @@ func TestPace(t *testing.T) {
 			[]string{"20T18:00 1 told [a A 0]", "20T21:00 2 repeated", "20T22:00 3 held", "20T23:00 4 repeated", "21T04:00 2 released [a A 1 under 1-p0]", "21T04:00 3 released [a B 2] [a B 3 under B 2]"}},
 		{"a digest every so often", `{digest: {every: 4h}}`, []string{"1 20T08:00 A", "2 20T11:59 B", "3 20T12:00 C"}, []string{"20T08:00 1 held", "20T11:59 2 held", "20T12:00 1 digest [a T: 2 messages]", "20T12:00 3 held", "20T16:00 3 digest [a T: 1 message]"}},
 		{"a digest at times of the day", `{digest: {at: ["07:00", "16:00"]}}`, []string{"1 20T05:00 A", "2 20T06:00 B", "3 20T18:00 C"}, []string{"20T05:00 1 held", "20T06:00 1 digest [a T: 1 message]", "20T06:00 2 held", "20T15:00 2 digest [a T: 1 message]", "20T18:00 3 held", "21T06:00 3 digest [a T: 1 message]"}},
+		{"a digest whose time passes while nothing is open comes when the hours begin, the same day", `{digest: {at: "07:00"}, quiet: {open: [{from: "08:00", to: "20:00"}]}}`, []string{"1 20T05:00 A", "2 20T06:30 B", "3 20T07:30 C"},
+			[]string{"20T05:00 1 held", "20T06:30 2 held", "20T07:00 1 digest [a T: 2 messages]", "20T07:30 3 held", "21T07:00 3 digest [a T: 1 message]"}},
+		{"what is told by night goes in the morning's digest", `{digest: {at: "07:00"}, quiet: {open: [{from: "08:00", to: "20:00"}]}}`, []string{"1 20T22:00 A"}, []string{"20T22:00 1 held", "21T07:00 1 digest [a T: 1 message]"}},
+		{"an update after its digest has gone goes with the next", `{repeat: {key: "${record.id}", within: 24h, then: update}, digest: {every: 4h}}`, []string{"1 20T08:00 A", "2 20T11:00 A", "3 20T13:00 A", "4 20T14:00 A", "5 20T18:00 A"},
+			[]string{"20T08:00 1 held", "20T11:00 2 repeated", "20T12:00 1 digest [a T: 1 message]", "20T13:00 3 repeated", "20T14:00 4 repeated", "20T17:00 3 digest [a T: 1 message]", "20T18:00 5 repeated", "20T22:00 5 digest [a T: 1 message]"}},
+		{"a reply to what waits for a digest, and to what went in one, is a line of a digest", `{repeat: {key: "${record.id}", within: 24h, then: reply}, digest: {every: 4h}}`, []string{"1 20T08:00 A", "2 20T09:00 A", "3 20T13:00 A"},
+			[]string{"20T08:00 1 held", "20T09:00 2 repeated", "20T12:00 1 digest [a T: 2 messages]", "20T13:00 3 repeated", "20T17:00 3 digest [a T: 1 message]"}},
+		{"an urgent repeat of what waits passes, and takes it along", `{repeat: {key: "${record.id}", within: 24h, then: update}, quiet: {open: [{from: "05:00", to: "20:00"}], urgent: pass}}`, []string{"1 20T20:00 A", "2 20T21:00 A urgent", "3 20T22:00 A"},
+			[]string{"20T20:00 1 held", "20T21:00 1 released [a A 1 urgent]", "20T21:00 2 repeated", "20T22:00 3 repeated [a A 2 for 1-p0]"}},
+		{"the same where repeats are dropped", `{repeat: {key: "${record.id}", within: 24h}, quiet: {open: [{from: "05:00", to: "20:00"}], urgent: pass}}`, []string{"1 20T20:00 A", "2 20T21:00 A urgent", "3 20T22:00 A urgent"},
+			[]string{"20T20:00 1 held", "20T21:00 1 released [a A 1 urgent]", "20T21:00 2 repeated", "20T22:00 3 repeated"}},
 		{"a key that cannot be made fails", `{repeat: {key: "${record.n / 0 > 1 ? record.id.x.y + 1 : int(record.id)}", within: 2h}}`, []string{"1 20T08:00 A"}, []string{"20T08:00 1 failed"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
