@@ -27,6 +27,7 @@ func exportCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			fmt.Fprintf(os.Stderr, "reading from %s\n", r.URL)
 			return export(os.Stdout, list, names, dir)
 		},
 	}

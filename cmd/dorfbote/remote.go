@@ -20,7 +20,8 @@ import (
 
 // remote is a running Dorfbote, spoken to over its API.
 type remote struct {
-	URL      string `env:"DORFBOTE_URL" envDefault:"http://127.0.0.1:8470"`
+	URL      string `env:"DORFBOTE_URL"`
+	Addr     string `env:"DORFBOTE_ADDR" envDefault:"127.0.0.1:8470"`
 	Email    string `env:"DORFBOTE_EMAIL"`
 	Password string `env:"DORFBOTE_PASSWORD,unset"`
 	http     *http.Client
@@ -29,7 +30,10 @@ type remote struct {
 // flags adds what a command needs to find the running Dorfbote.
 func (r *remote) flags(cmd *cobra.Command) {
 	_ = env.Parse(r)
-	cmd.Flags().StringVar(&r.URL, "url", r.URL, "the running Dorfbote (DORFBOTE_URL)")
+	if r.URL == "" {
+		r.URL = "http://" + r.Addr
+	}
+	cmd.Flags().StringVar(&r.URL, "url", r.URL, "the running Dorfbote (DORFBOTE_URL, or DORFBOTE_ADDR)")
 	cmd.Flags().StringVar(&r.Email, "email", r.Email, "who signs in (DORFBOTE_EMAIL; the password is DORFBOTE_PASSWORD). Without, the demo's own person")
 }
 

@@ -162,6 +162,9 @@ func workCommand() *cobra.Command {
 		Use: "work", Short: "A worker: decides and posts", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return withEngine(cmd.Context(), func(s settings, e *engine.Engine) error {
+				if err := e.Store.UpToDate(cmd.Context()); err != nil {
+					return err
+				}
 				end, err := observe.Trace(cmd.Context(), "work")
 				if err != nil {
 					return err
@@ -205,6 +208,9 @@ func serveCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx := cmd.Context()
 			return withEngine(ctx, func(s settings, e *engine.Engine) error {
+				if err := e.Store.UpToDate(ctx); err != nil {
+					return err
+				}
 				end, err := observe.Trace(ctx, "serve")
 				if err != nil {
 					return err

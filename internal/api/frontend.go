@@ -74,7 +74,7 @@ type docTag struct {
 func (s *Server) docs(w http.ResponseWriter, _ *http.Request) {
 	byTag := map[string][]docOp{}
 	for p, item := range s.api.OpenAPI().Paths {
-		for method, o := range map[string]any{"GET": item.Get, "POST": item.Post, "PUT": item.Put, "DELETE": item.Delete} {
+		for method, o := range map[string]any{"GET": item.Get, "POST": item.Post, "PUT": item.Put, "PATCH": item.Patch, "DELETE": item.Delete} {
 			if d, tag, ok := docOf(method, p, o); ok {
 				byTag[tag] = append(byTag[tag], d)
 			}

@@ -141,6 +141,7 @@ func (s *Server) routes() {
 	s.invitationRoutes()
 	s.signInsRoutes()
 	s.auditRoutes()
+	describeOutside(s.api.OpenAPI())
 }
 
 // OpenAPI is the description of the API.

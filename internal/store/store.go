@@ -5,6 +5,7 @@ import (
 	"context"
 	"database/sql"
 	"embed"
+	"errors"
 	"fmt"
 	"io/fs"
 	"time"
@@ -119,6 +120,33 @@ func (s *Store) Migrate(ctx context.Context) error {
 		return fmt.Errorf("migrating the job tables: %w", err)
 	}
 	return nil
+}
+
+// ErrNotMigrated means that the database is not what this version of the program works with.
+var ErrNotMigrated = errors.New("the database is not up to date; run 'dorfbote migrate' first")
+
+// UpToDate gives [ErrNotMigrated] where a migration is still to be run.
+func (s *Store) UpToDate(ctx context.Context) error {
+	var there bool
+	if err := s.Pool.QueryRow(ctx, "SELECT to_regclass('goose_db_version') IS NOT NULL AND to_regclass('river_job') IS NOT NULL").Scan(&there); err != nil {
+		return err
+	}
+	if !there {
+		return ErrNotMigrated
+	}
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, s.sql, files)
+	if err != nil {
+		return err
+	}
+	pending, err := provider.HasPending(ctx)
+	if err == nil && pending {
+		err = ErrNotMigrated
+	}
+	return err
 }
 
 // Tx runs fn in a transaction. raw is the same transaction for statements that take arrays, which

@@ -1155,6 +1155,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/call/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Call a workflow that is started by calls */
+        post: operations["call-workflow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/in/{connection}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take in events: a CloudEvent, or a batch of them */
+        post: operations["take-in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/in/{connection}/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take in records of a kind, as they are: one, a list, or a form */
+        post: operations["take-in-records"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -5587,6 +5638,285 @@ export interface operations {
                 };
                 content: {
                     "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "call-workflow": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Bearer and the workflow's token */
+                Authorization?: string;
+                /** @description names the call, so that it can be made again */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                /** @description the workflow's number */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** @description what the sheet takes, by name */
+        requestBody?: {
+            content: {
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description taken in, and kept: whoever hears this need not send it again */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        accepted?: number;
+                        arrivals?: {
+                            id?: string;
+                            /** @description it had come before, and changes nothing */
+                            known?: boolean;
+                            seq?: number;
+                        }[];
+                    };
+                };
+            };
+            /** @description the token is not this workflow's */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+            /** @description the workflow is off */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+            /** @description an answer is missing or wrong */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+            /** @description not now; call again after Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+        };
+    };
+    "take-in": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Standard Webhooks: names the request, so that it can be sent again */
+                "webhook-id"?: string;
+                /** @description Standard Webhooks, where the hook asks for signatures */
+                "webhook-timestamp"?: string;
+                /** @description the same */
+                "webhook-signature"?: string;
+            };
+            path: {
+                /** @description the hook's short name */
+                connection: string;
+            };
+            cookie?: never;
+        };
+        /** @description up to 1 MiB */
+        requestBody: {
+            content: {
+                "application/cloudevents+json": Record<string, never>;
+                "application/cloudevents-batch+json": Record<string, never>[];
+                "application/json": unknown;
+                "application/x-www-form-urlencoded": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description taken in, and kept: whoever hears this need not send it again */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        accepted?: number;
+                        arrivals?: {
+                            id?: string;
+                            /** @description it had come before, and changes nothing */
+                            known?: boolean;
+                            seq?: number;
+                        }[];
+                    };
+                };
+            };
+            /** @description what was sent cannot be read; with the place */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+            /** @description the signature was not accepted */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+            /** @description there is no such hook */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+            /** @description too large, or too many records without ids of their own */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+            /** @description not a media type that is read */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+            /** @description not now; send it again after Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+        };
+    };
+    "take-in-records": {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description Standard Webhooks: names the request, so that it can be sent again */
+                "webhook-id"?: string;
+                /** @description Standard Webhooks, where the hook asks for signatures */
+                "webhook-timestamp"?: string;
+                /** @description the same */
+                "webhook-signature"?: string;
+            };
+            path: {
+                /** @description the hook's short name */
+                connection: string;
+                /** @description the second part of the source's name */
+                kind: string;
+            };
+            cookie?: never;
+        };
+        /** @description up to 1 MiB */
+        requestBody: {
+            content: {
+                "application/cloudevents+json": Record<string, never>;
+                "application/cloudevents-batch+json": Record<string, never>[];
+                "application/json": unknown;
+                "application/x-www-form-urlencoded": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description taken in, and kept: whoever hears this need not send it again */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        accepted?: number;
+                        arrivals?: {
+                            id?: string;
+                            /** @description it had come before, and changes nothing */
+                            known?: boolean;
+                            seq?: number;
+                        }[];
+                    };
+                };
+            };
+            /** @description what was sent cannot be read; with the place */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+            /** @description the signature was not accepted */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+            /** @description there is no such hook */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+            /** @description too large, or too many records without ids of their own */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+            /** @description not a media type that is read */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
+                };
+            };
+            /** @description not now; send it again after Retry-After */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": Record<string, never>;
                 };
             };
         };
