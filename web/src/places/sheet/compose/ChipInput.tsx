@@ -4,27 +4,22 @@ import { ContentEditable } from '@lexical/react/LexicalContentEditable';
 import { LexicalErrorBoundary } from '@lexical/react/LexicalErrorBoundary';
 import { PlainTextPlugin } from '@lexical/react/LexicalPlainTextPlugin';
 import {
-  $createLineBreakNode,
-  $createParagraphNode,
-  $createTextNode,
   $getNodeByKey,
   $getRoot,
-  $isElementNode,
-  $isLineBreakNode,
   COMMAND_PRIORITY_HIGH,
   INSERT_LINE_BREAK_COMMAND,
   INSERT_PARAGRAPH_COMMAND,
   KEY_ENTER_COMMAND,
   TextNode,
   type LexicalEditor,
-  type LexicalNode,
 } from 'lexical';
 import { memo, useEffect, useRef, useState, type Ref } from 'react';
 import type { FieldItem } from '../../../api/client';
-import { chipLabel, piecesOf } from '../../../parts/template';
+import { chipLabel } from '../../../parts/template';
 import { useAround } from '../surroundings';
 import { ChipFormat } from './ChipFormat';
 import { $chip, $isChip, ChipNode } from './ChipNode';
+import { $fill, $leaves, $text, $toChips } from './content';
 import { Handle, type ChipHandle } from './Handle';
 
 interface Props {
@@ -164,57 +159,6 @@ function onChip(editor: LexicalEditor, choose: SyncProps['choose']) {
     before?.removeEventListener('click', pressed);
     root?.addEventListener('click', pressed);
   });
-}
-
-function $leaves(node: LexicalNode): LexicalNode[] {
-  return $isElementNode(node) ? node.getChildren().flatMap($leaves) : [node];
-}
-
-/** What the editor holds, as the sheet has it. */
-function $text(): string {
-  return $getRoot()
-    .getChildren()
-    .map((block) =>
-      $leaves(block)
-        .map((n) =>
-          $isChip(n) ? '${' + n.getFormula() + '}' : $isLineBreakNode(n) ? '\n' : n.getTextContent(),
-        )
-        .join(''),
-    )
-    .join('\n');
-}
-
-function $fill(value: string, fields: FieldItem[]) {
-  const block = $createParagraphNode();
-  for (const piece of piecesOf(value)) {
-    if ('formula' in piece) {
-      block.append($chip(piece.formula, chipLabel(piece.formula, fields)));
-      continue;
-    }
-    piece.text.split('\n').forEach((line, i) => {
-      if (i > 0) block.append($createLineBreakNode());
-      if (line) block.append($createTextNode(line));
-    });
-  }
-  $getRoot().clear().append(block);
-}
-
-/** Makes chips of formulas that were typed or pasted. */
-function $toChips(node: TextNode, fields: FieldItem[]) {
-  if ($isChip(node) || !node.isSimpleText()) return;
-  const pieces = piecesOf(node.getTextContent());
-  if (!pieces.some((p) => 'formula' in p)) return;
-  let last: LexicalNode = node;
-  for (const piece of pieces) {
-    const next =
-      'formula' in piece
-        ? $chip(piece.formula, chipLabel(piece.formula, fields))
-        : $createTextNode(piece.text);
-    last.insertAfter(next);
-    last = next;
-  }
-  node.remove();
-  last.selectEnd();
 }
 
 /** Gives a chip another formula. */

@@ -1,9 +1,10 @@
 import { useLexicalComposerContext } from '@lexical/react/LexicalComposerContext';
-import { $createRangeSelection, $getRoot, $getSelection, $isRangeSelection, $setSelection } from 'lexical';
+import { $getRoot, $getSelection, $isRangeSelection } from 'lexical';
 import { useImperativeHandle, type Ref } from 'react';
 import type { FieldItem } from '../../../api/client';
 import { chipLabel } from '../../../parts/template';
 import { $chip } from './ChipNode';
+import { $wrap } from './content';
 
 /** What others may do to a text with chips. */
 export interface ChipHandle {
@@ -26,19 +27,7 @@ export function Handle({ handle, fields }: { handle: Ref<ChipHandle>; fields: Fi
         }),
       wrap: (before, after) =>
         editor.update(() => {
-          const at = $getSelection() ?? $getRoot().selectEnd();
-          if (!$isRangeSelection(at)) return;
-          const [start, end] = at.isBackward() ? [at.focus, at.anchor] : [at.anchor, at.focus];
-          const place = (p: typeof start) => {
-            const one = $createRangeSelection();
-            one.anchor.set(p.key, p.offset, p.type);
-            one.focus.set(p.key, p.offset, p.type);
-            return one;
-          };
-          const [first, last] = [place(start), place(end)];
-          last.insertText(after);
-          first.insertText(before);
-          $setSelection(first);
+          $wrap(before, after);
           editor.focus();
         }),
     }),
