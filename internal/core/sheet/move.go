@@ -1,7 +1,6 @@
 package sheet
 
 import (
-	"fmt"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -17,9 +16,9 @@ type Moved struct {
 // Move exchanges a connection for another in every source and destination that the sheet names. The rest of the text
 // stays as it is, comments and all.
 func Move(src []byte, from, to string) ([]byte, []Moved, error) {
-	var doc yaml.Node
-	if err := yaml.Unmarshal(src, &doc); err != nil {
-		return nil, nil, fmt.Errorf("this is not YAML: %w", err)
+	doc, bad := document(src)
+	if bad != nil {
+		return nil, nil, bad
 	}
 	lines := strings.Split(string(src), "\n")
 	var moved []Moved
@@ -48,7 +47,7 @@ func Move(src []byte, from, to string) ([]byte, []Moved, error) {
 			}
 		}
 	}
-	walk(&doc, "")
+	walk(doc, "")
 	out := []byte(strings.Join(lines, "\n"))
 	if len(moved) > 1 && from != to { // several on one line: their columns have moved; go on from what is done
 		more, again, err := Move(out, from, to)

@@ -34,8 +34,11 @@ func (r *reader) sheet(root *yaml.Node) *Sheet {
 		seen[e.name] = true
 		switch e.name {
 		case "dorfbote":
-			if v := r.text(e.node, "dorfbote", "the version"); v.S != fmt.Sprint(Version) {
+			switch v := r.text(e.node, "dorfbote", "the version"); {
+			case v.S != fmt.Sprint(Version):
 				r.problems.Add(v.At, "dorfbote", "1", "this reads version %d of the format, not %q", Version, v.S)
+			case e.node.ShortTag() == "!!str":
+				r.problems.Add(v.At, "dorfbote", "1", "the version is the number %d, not a text", Version)
 			}
 		case "name":
 			name := r.text(e.node, "name", "the name")
@@ -242,6 +245,8 @@ func (r *reader) fact(n *yaml.Node, path string) message.FactSpec {
 	return f
 }
 
+var linkSchemes = []string{"http", "https", "mailto", "tel"}
+
 func (r *reader) link(n *yaml.Node, path string) *message.LinkSpec {
 	l := &message.LinkSpec{}
 	for _, e := range r.object(n, path, "a link", "text", "to") {
@@ -253,6 +258,9 @@ func (r *reader) link(n *yaml.Node, path string) *message.LinkSpec {
 	}
 	if l.To.At.Line == 0 {
 		r.problems.Add(at(n), path, "", "the link has no address; give it as to")
+	}
+	if scheme, _, ok := strings.Cut(strings.TrimSpace(l.To.S), ":"); ok && !strings.ContainsAny(scheme, "$/?#") && !contains(linkSchemes, strings.ToLower(scheme)) {
+		r.problems.Add(l.To.At, path+".to", value.Nearest(scheme, linkSchemes), "a link goes to http, https, mailto or tel, not to %s", scheme)
 	}
 	return l
 }
@@ -279,6 +287,9 @@ func (r *reader) route(n *yaml.Node, s *Sheet) {
 			for _, p := range r.object(e.node, "route.otherwise", "otherwise", "tell") {
 				b.Tell = r.tell(p.node, "route.otherwise.tell")
 			}
+			if len(b.Tell) == 0 {
+				r.problems.Add(b.At, "route.otherwise", "", "otherwise tells nobody; give it a destination, or leave it out")
+			}
 			s.Route.Otherwise = b
 		}
 	}
@@ -301,6 +312,9 @@ func (r *reader) row(n *yaml.Node, path string) Row {
 	}
 	if row.When == nil {
 		r.problems.Add(at(n), path, "", "the row has no condition; what holds for all the rest goes into otherwise")
+	}
+	if len(row.Tell) == 0 {
+		r.problems.Add(at(n), path, "", "the row tells nobody; give it a destination, or take the row out")
 	}
 	return row
 }

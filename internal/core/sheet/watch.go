@@ -219,7 +219,11 @@ func (r *reader) span(n *yaml.Node, path string, signed bool) time.Duration {
 // open reads a list of opening hours.
 func (r *reader) open(n *yaml.Node, path string) []calendar.Opening {
 	var out []calendar.Opening
-	for _, item := range r.list(n, path, "open") {
+	items := r.list(n, path, "open")
+	if len(items) == 0 && n.Kind == yaml.SequenceNode {
+		r.problems.Add(at(n), path, "", "open has no opening hours in it, so it would never be open; leave it out for every hour")
+	}
+	for _, item := range items {
 		o := calendar.Opening{From: 0, To: 24 * 60, Days: [7]bool{true, true, true, true, true, true, true}}
 		for _, e := range r.object(item, path, "opening hours", "days", "from", "to") {
 			if e.name == "days" {

@@ -23,9 +23,9 @@ var order = func() map[string]int {
 // their order, two spaces of indent, short conditions on a line of their own. Formatting what is so
 // formatted changes nothing.
 func Format(src []byte) ([]byte, error) {
-	var doc yaml.Node
-	if err := yaml.Unmarshal(src, &doc); err != nil {
-		return nil, fmt.Errorf("this is not YAML: %w", err)
+	doc, bad := document(src)
+	if bad != nil {
+		return nil, bad
 	}
 	if len(doc.Content) == 0 {
 		return nil, fmt.Errorf("the sheet is empty")
@@ -34,7 +34,7 @@ func Format(src []byte) ([]byte, error) {
 	var out bytes.Buffer
 	enc := yaml.NewEncoder(&out)
 	enc.SetIndent(2)
-	if err := enc.Encode(&doc); err != nil {
+	if err := enc.Encode(doc); err != nil {
 		return nil, err
 	}
 	return out.Bytes(), enc.Close()

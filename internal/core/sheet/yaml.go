@@ -2,7 +2,6 @@ package sheet
 
 import (
 	"regexp"
-	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -24,30 +23,35 @@ type reader struct {
 	problems report.List
 }
 
-var yamlLine = regexp.MustCompile(`^yaml: (?:line (\d+): )?(.*)$`)
-
 // parse gives the root of the text, or nil with a problem noted.
 func (r *reader) parse(src []byte) *yaml.Node {
 	r.lines = strings.Split(strings.ReplaceAll(string(src), "\r\n", "\n"), "\n")
-	var doc yaml.Node
-	if err := yaml.Unmarshal(src, &doc); err != nil {
-		m := yamlLine.FindStringSubmatch(err.Error())
-		line := 1
-		msg := err.Error()
-		if m != nil {
-			if n, e := strconv.Atoi(m[1]); e == nil {
-				line = n
-			}
-			msg = m[2]
-		}
-		r.problems.Add(report.Pos{Line: line, Column: 1}, "", "", "this is not YAML: %s", msg)
+	doc, err := document(src)
+	switch {
+	case err != nil:
+		r.problems.Add(err.at, "", "", "%s", err.words)
 		return nil
-	}
-	if len(doc.Content) == 0 {
+	case len(doc.Content) == 0:
 		r.problems.Add(report.Pos{Line: 1, Column: 1}, "", "", "the sheet is empty")
 		return nil
 	}
+	r.tags(doc.Content[0], 0)
 	return doc.Content[0]
+}
+
+// plainTags are the kinds of value that a sheet may hold; what else a tag asks for would be left aside in silence.
+var plainTags = []string{"!!str", "!!int", "!!float", "!!bool", "!!null", "!!map", "!!seq", "!!timestamp", "!!merge"}
+
+func (r *reader) tags(n *yaml.Node, depth int) {
+	if depth > 2*maxNesting || n.Kind == yaml.AliasNode {
+		return
+	}
+	if !contains(plainTags, n.ShortTag()) {
+		r.problems.Add(at(n), "", "", "a sheet has no use for the tag %s; leave it out", n.Tag)
+	}
+	for _, c := range n.Content {
+		r.tags(c, depth+1)
+	}
 }
 
 func at(n *yaml.Node) report.Pos { return report.Pos{Line: n.Line, Column: n.Column} }
