@@ -250,7 +250,9 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 		}
 		w := Why{VerdictItem: VerdictItem{WorkflowID: l.ID, Workflow: l.Name, Version: l.Version, Verdict: "ignored"}}
 		if l.Timed() && row.ForWorkflow == nil {
-			w.DecidedBy = "it is started by a timer, which arrivals only set"
+			if w.DecidedBy, err = s.waits(ctx, l, a, known); err != nil {
+				return nil, err
+			}
 		} else if row.Seq <= l.Since {
 			w.DecidedBy = "came before this workflow was switched on"
 		} else if w.Proof = s.proofOf(ctx, l.ID, l.Version, a, known, nil); w.Proof != nil {
@@ -261,6 +263,21 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 	posts, err := s.store.Posts(ctx, store.PostFilter{Arrival: in.ID, Limit: 100})
 	out.Body.Posts = s.postItems(posts)
 	return out, err
+}
+
+// waits says what an arrival does to the timer of a workflow.
+func (s *Server) waits(ctx context.Context, l store.Live, a *arrival.Arrival, known sheet.Known) (string, error) {
+	text, err := s.store.VersionSheet(ctx, l.ID, l.Version)
+	if err != nil {
+		return "", err
+	}
+	known.Sources, known.Destinations, known.Workflows = nil, nil, nil
+	plan, _, _ := sheet.Compile([]byte(text), known)
+	if plan == nil {
+		return "it is started by a timer, which arrivals only set", nil
+	}
+	since, err := s.Engine.TimedSince(ctx, l.ID)
+	return decide.Waits(plan, a, since), err
 }
 
 // recall reads what was gathered when an arrival was decided.

@@ -4,9 +4,11 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"gorm.io/gorm"
 
 	"dorfbote/internal/core/arrival"
@@ -41,7 +43,8 @@ const seenAtOnce = 1000
 // is alone.
 func (e *Engine) catchUp(ctx context.Context, tx *sql.Tx, l store.Live) error {
 	var seen int64
-	err := tx.QueryRowContext(ctx, "SELECT seq FROM watches WHERE workflow_id = $1 FOR UPDATE", l.ID).Scan(&seen)
+	var since time.Time
+	err := tx.QueryRowContext(ctx, "SELECT seq, since FROM watches WHERE workflow_id = $1 FOR UPDATE", l.ID).Scan(&seen, &since)
 	if err == sql.ErrNoRows || l.Source == "" {
 		return nil
 	}
@@ -75,7 +78,7 @@ func (e *Engine) catchUp(ctx context.Context, tx *sql.Tx, l store.Live) error {
 			if plan.Trigger.Form == sheet.Silent {
 				key = ""
 			}
-			if c := decide.Seen(plan, a.a, held[key]); c != nil {
+			if c := decide.Seen(plan, a.a, held[key], since); c != nil {
 				touched[c.Key] = c
 				if held[c.Key] = &c.Timer; c.Gone {
 					delete(held, c.Key)
@@ -166,7 +169,7 @@ func setTimers(ctx context.Context, tx *sql.Tx, workflow int64, changes map[stri
 }
 
 // Arm sets what a workflow that has just been switched on waits for. Records that are there already count as they are
-// now: a due moment still to come is waited for, and a state that holds is taken to have begun now. Where the version
+// now: a due moment still to come is waited for, a day that is not over starts now, and a state that holds is taken to have begun now. Where the version
 // before waited for the very same, its timers go on.
 func (e *Engine) Arm(ctx context.Context, db *gorm.DB, w *store.Workflow, plan *sheet.Plan, trigger string) error {
 	tx, err := store.Raw(db)
@@ -189,14 +192,14 @@ func (e *Engine) Arm(ctx context.Context, db *gorm.DB, w *store.Workflow, plan *
 	if !plan.Timed() {
 		return nil
 	}
+	now := e.Now().UTC()
 	// No arrival of the source may come between what is seen in the records and what is seen after them.
 	if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 7))", plan.Source); err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, "INSERT INTO watches (workflow_id, seq, trigger) SELECT $1, coalesce(max(seq), 0), $2 FROM arrivals", w.ID, trigger); err != nil {
+	if _, err := tx.ExecContext(ctx, "INSERT INTO watches (workflow_id, seq, trigger, since) SELECT $1, coalesce(max(seq), 0), $2, $3 FROM arrivals", w.ID, trigger, now); err != nil {
 		return err
 	}
-	now := e.Now().UTC()
 	switch plan.Trigger.Form {
 	case sheet.Silent:
 		return setTimers(ctx, tx, w.ID, map[string]*decide.TimerChange{"": decide.Listen(plan, now)})
@@ -221,7 +224,7 @@ func (e *Engine) armRecords(ctx context.Context, tx *sql.Tx, workflow int64, pla
 		for _, r := range records {
 			last = r.key
 			a := &arrival.Arrival{Source: plan.Source, Type: arrival.Created, Subject: r.key, Time: now, Record: r.record}
-			if c := decide.Seen(plan, a, nil); c != nil {
+			if c := decide.Seen(plan, a, nil, now); c != nil {
 				changes[r.key] = c
 			}
 		}
@@ -229,6 +232,15 @@ func (e *Engine) armRecords(ctx context.Context, tx *sql.Tx, workflow int64, pla
 			return err
 		}
 	}
+}
+
+// TimedSince is when a timed workflow began to wait; the zero time where it does not.
+func (e *Engine) TimedSince(ctx context.Context, workflow int64) (since time.Time, err error) {
+	err = e.Store.Pool.QueryRow(ctx, "SELECT since FROM watches WHERE workflow_id = $1", workflow).Scan(&since)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return time.Time{}, nil
+	}
+	return since, err
 }
 
 // Disarm takes away what a workflow that has been switched off was waiting for.

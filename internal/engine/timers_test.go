@@ -71,6 +71,24 @@ func TestDueMomentsAreExactAndFollowTheField(t *testing.T) {
 	eventually(t, "posted", func() bool { return len(w.chat.titles()) == 3 })
 }
 
+// What has just passed when it becomes known starts at once; what had passed before the switching on, does not.
+func TestWhatHasJustPassedStartsAtOnce(t *testing.T) {
+	w := start(t, true)
+	w.take(t, batch("old", map[string]any{"due": at(-time.Minute)}), batch("moved", map[string]any{"due": at(time.Hour)}))
+	live, _ := w.switchOn(t, "Due", "{source: cellar/batches, due: {field: due, late: 30m}}", "")
+	sinceOn := at(0)
+	w.take(t, batch("old", map[string]any{"due": at(-2 * time.Minute)}), // moved, but to before the switching on
+		batch("moved", map[string]any{"due": sinceOn}), batch("new", map[string]any{"due": sinceOn}),
+		batch("today", map[string]any{"due": time.Now().In(w.Workspace.Location()).Format(time.DateOnly)}))
+	w.take(t, batch("new", map[string]any{"due": sinceOn, "status": "seen"})) // known already
+	var keys []string
+	eventually(t, "they start", func() bool { keys, _ = w.ticks(t, live.ID); return len(keys) >= 3 })
+	time.Sleep(700 * time.Millisecond)
+	keys, _ = w.ticks(t, live.ID)
+	assert.ElementsMatch(t, []string{"moved", "new", "today"}, keys)
+	eventually(t, "posted", func() bool { return len(w.chat.titles()) == 3 })
+}
+
 func TestAStateThatLastsAndASilence(t *testing.T) {
 	w := start(t, true)
 	lasts, _ := w.switchOn(t, "Lasts", "{source: cellar/batches, lasts: {that: {field: humidity, below: 80}, for: 2s}}", "")

@@ -26,8 +26,9 @@ type TimerChange struct {
 }
 
 // Seen tells what an arrival of the workflow's source does to its timers. held is the timer of the arrival's
-// record as it stands, nil where there is none; of a silence, it is the one timer there is.
-func Seen(p *sheet.Plan, a *arrival.Arrival, held *Timer) *TimerChange {
+// record as it stands, nil where there is none; of a silence, it is the one timer there is. What had passed before
+// since, when the workflow was switched on, sets none.
+func Seen(p *sheet.Plan, a *arrival.Arrival, held *Timer, since time.Time) *TimerChange {
 	if !p.Timed() || a.Source != p.Source || a.Kind() == "tick" || a.Kind() == "start" {
 		return nil
 	}
@@ -45,12 +46,18 @@ func Seen(p *sheet.Plan, a *arrival.Arrival, held *Timer) *TimerChange {
 		}
 		at, ok := moment(p, a.Record)
 		switch {
-		case !ok || at.Before(a.Time): // a moment that has passed already starts nothing
+		case !ok:
 			return gone
 		case held != nil && held.At.Equal(at):
 			return nil
+		case !at.Before(a.Time):
+			return &TimerChange{Timer: Timer{Key: a.Subject, At: at}}
+		case knew(p, a, at, held):
+			return nil
+		case missed(p, a, at, since) != "":
+			return gone
 		}
-		return &TimerChange{Timer: Timer{Key: a.Subject, At: at}}
+		return &TimerChange{Timer: Timer{Key: a.Subject, At: a.Time}} // at once
 	case sheet.Lasts:
 		if a.Kind() == "removed" || t.That.Eval(NewScope(a)) != cond.True {
 			return gone
@@ -60,6 +67,59 @@ func Seen(p *sheet.Plan, a *arrival.Arrival, held *Timer) *TimerChange {
 		}
 	}
 	return nil
+}
+
+// knew tells whether a moment that has passed was known before the arrival, and so had its turn.
+func knew(p *sheet.Plan, a *arrival.Arrival, at time.Time, held *Timer) bool {
+	if a.Before != nil {
+		was, ok := moment(p, a.Before)
+		return ok && was.Equal(at)
+	}
+	return held != nil && held.Spent && !held.At.Before(at)
+}
+
+// over is when a record's moment has passed: at once, but a day without a time only when it ends.
+func over(p *sheet.Plan, record map[string]any, at time.Time) time.Time {
+	v, _ := p.Trigger.Field.Get(record)
+	text, _ := v.(string)
+	zone := p.Terms.Workspace.Location()
+	if _, day, _ := value.ReadMoment(text, zone); day {
+		return calendar.InZone(calendar.Wall(at.In(zone)).AddDate(0, 0, 1), zone)
+	}
+	return at
+}
+
+// missed says why a moment that has passed starts nothing; nothing where it does start, at once.
+func missed(p *sheet.Plan, a *arrival.Arrival, at, since time.Time) string {
+	zone, end := p.Terms.Workspace.Location(), over(p, a.Record, at)
+	switch when := at.In(zone).Format("2 Jan 2006 15:04 MST"); {
+	case end.Before(since):
+		return fmt.Sprintf("its moment, %s, had passed before the workflow was switched on", when)
+	case a.Time.After(end.Add(p.Trigger.Late)):
+		return fmt.Sprintf("its moment, %s, had passed by more than %s when it became known", when, value.Words(p.Trigger.Late))
+	}
+	return ""
+}
+
+// Waits says what an arrival does to the timers of a workflow that it does not start itself: for a person who asks why.
+func Waits(p *sheet.Plan, a *arrival.Arrival, since time.Time) string {
+	if p.Trigger.Form != sheet.Due || a.Kind() == "removed" {
+		return "it is started by a timer, which arrivals only set"
+	}
+	at, ok := moment(p, a.Record)
+	words := at.In(p.Terms.Workspace.Location()).Format("2 Jan 2006 15:04 MST")
+	switch {
+	case !ok:
+		return fmt.Sprintf("the record has no moment in %s, so there is nothing to wait for", p.Trigger.Field)
+	case !at.Before(a.Time):
+		return "it starts when its moment comes, " + words
+	case knew(p, a, at, nil):
+		return fmt.Sprintf("its moment, %s, had passed and was known before", words)
+	}
+	if why := missed(p, a, at, since); why != "" {
+		return why
+	}
+	return fmt.Sprintf("its moment, %s, had just passed, so it starts at once", words)
 }
 
 // moment is when a record's field falls due, with the offset.
@@ -118,7 +178,8 @@ func Fire(p *sheet.Plan, t Timer, record map[string]any, skip Skip) (*arrival.Ar
 		}
 		return tick, spent
 	}
-	if at, ok := moment(p, record); record == nil || !ok || !at.Equal(t.At) {
+	at, ok := moment(p, record)
+	if record == nil || !ok || at.After(t.At) || at.Before(t.At) && t.At.After(over(p, record, at).Add(p.Trigger.Late)) {
 		return nil, gone
 	}
 	return tick, spent

@@ -83,7 +83,7 @@ func (m *Machine) Take(a *arrival.Arrival) error {
 			before = &held.Timer
 			held.record = a.Record
 		}
-		m.change(decide.Seen(m.plan, a, before), a.Record)
+		m.change(decide.Seen(m.plan, a, before, time.Time{}), a.Record)
 	}
 	line := m.one(a)
 	if err := m.emitLater(line.Releases); err != nil {

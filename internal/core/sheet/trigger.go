@@ -15,6 +15,7 @@ type Trigger struct {
 	Form    string
 	Field   value.Path    // due
 	Offset  time.Duration // due
+	Late    time.Duration // due: by how much a moment may have passed when it becomes known, and still starts
 	Day     bool          // due: the field holds days, so whole days of the offset are days of the calendar
 	That    cond.Node     // lasts
 	For     time.Duration // lasts, silent
@@ -42,6 +43,9 @@ func (p *Plan) AsksFor() bool { return p.Trigger.Form == Start || p.Trigger.Form
 func (s *Sheet) trigger(p *Plan, known Known, problems *report.List) {
 	w, t := &s.Watch, &p.Trigger
 	t.Form, t.Offset, t.For, t.Ask, t.Confirm = w.Form, w.Offset, w.For, w.Ask, w.Confirm
+	if t.Late = w.Late; t.Late == 0 {
+		t.Late = 24 * time.Hour
+	}
 	t.Open = calendar.Hours{Zone: known.Workspace.Location(), Spans: w.Open}
 	switch w.Form {
 	case Due:

@@ -34,6 +34,7 @@ type Watch struct {
 
 	Field    report.Text   // due
 	Offset   time.Duration // due
+	Late     time.Duration // due; 0 where the sheet does not say
 	That     *cond.Spec    // lasts
 	For      time.Duration // lasts, silent
 	Open     []calendar.Opening
@@ -135,11 +136,14 @@ func (r *reader) form(e entry, w *Watch) {
 	path := "watch." + e.name
 	switch e.name {
 	case Due:
-		for _, e := range r.parts(e.node, path, Due, []string{"field"}, "field", "offset") {
-			if e.name == "field" {
+		for _, e := range r.parts(e.node, path, Due, []string{"field"}, "field", "offset", "late") {
+			switch e.name {
+			case "field":
 				w.Field = r.text(e.node, path, "the field")
-			} else {
+			case "offset":
 				w.Offset = r.span(e.node, path+".offset", true)
+			default:
+				w.Late = r.span(e.node, path+".late", false)
 			}
 		}
 	case Lasts:

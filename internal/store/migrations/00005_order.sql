@@ -34,6 +34,9 @@ CREATE TABLE processes (
   seen_at timestamptz NOT NULL
 );
 
+-- Since when a timed workflow has watched: what had passed before starts nothing.
+ALTER TABLE watches ADD since timestamptz NOT NULL DEFAULT now();
+
 -- How many seconds the practice world's time is behind the time here.
 ALTER TABLE practice.world ADD shift bigint NOT NULL DEFAULT 0;
 
@@ -45,6 +48,7 @@ ALTER TABLE invitations ADD CONSTRAINT invitations_role CHECK (role IN ('adminis
 CREATE INDEX ON guesses (since);
 
 -- +goose Down
+ALTER TABLE watches DROP COLUMN since;
 ALTER TABLE practice.world DROP COLUMN shift;
 DROP TABLE processes;
 DROP INDEX guesses_since_idx;

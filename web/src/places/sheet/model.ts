@@ -57,7 +57,7 @@ export interface Watch {
   source?: string;
   on?: string[];
   when?: Cond;
-  due?: { field: string; offset?: string };
+  due?: { field: string; offset?: string; late?: string };
   lasts?: { that: Cond; for: string };
   silent?: { for: string; open?: Opening[] };
   schedule?: Schedule;
