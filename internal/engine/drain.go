@@ -322,9 +322,12 @@ func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination
 		h AS (
 			INSERT INTO hours (what, name, hour, n) SELECT 'posts', @name, date_trunc('hour', now()), 1 WHERE @state = 'sent'
 			ON CONFLICT (what, name, hour) DO UPDATE SET n = hours.n + 1 RETURNING 1),
+		c AS (
+			UPDATE connections SET last_ok = now(), failing_since = NULL, last_error = '' WHERE @state = 'sent' AND id = split_part(@name, '/', 1)
+				AND (last_ok IS NULL OR last_ok < now() - interval '1 minute' OR failing_since IS NOT NULL) RETURNING 1),
 		a AS (
 			INSERT INTO attempts (post, at, took_ms, status, address, sent, answer) SELECT @id, @at, @took, @status, @address, @body, @raw WHERE @tried RETURNING 1)
-		SELECT pg_notify('`+channelName+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h),
+		SELECT pg_notify('`+channelName+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h), (SELECT count(*) FROM c),
 			EXISTS (SELECT 1 FROM steps s WHERE s.arrival = @arrival AND s.workflow_id = @workflow AND s.state = 'waiting') AS follows`,
 		sql.Named("arrival", p.Arrival), sql.Named("workflow", p.WorkflowID), sql.Named("state", p.State), sql.Named("attempts", p.Attempts), sql.Named("status", p.Status), sql.Named("answer", p.Answer),
 		sql.Named("remote", p.RemoteID), sql.Named("sent", p.SentAt), sql.Named("id", p.ID), sql.Named("failures", d.Failures),

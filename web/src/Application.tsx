@@ -8,6 +8,7 @@ import { nonce } from './nonce';
 import { showZone } from './parts/times';
 import { TopBar } from './parts/TopBar';
 import { Trouble } from './parts/Trouble';
+import { usePageTitle } from './parts/usePageTitle';
 import { Arrival } from './places/arrivals/Arrival';
 import { Arrivals } from './places/arrivals/Arrivals';
 import { Connect } from './places/connections/Connect';
@@ -61,6 +62,7 @@ function Gate() {
 
 function Places() {
   useLive();
+  usePageTitle();
   const words = useWords();
   if (words.error) return <Trouble error={words.error} again={() => void words.refetch()} />;
   if (!words.data) return null;

@@ -291,9 +291,9 @@ func Show(v any, ws value.Workspace) string {
 	case time.Time:
 		t := x.In(ws.Location())
 		if t.Hour() == 0 && t.Minute() == 0 && t.Second() == 0 {
-			return FormatDate(t, "d MMM yyyy")
+			return FormatDate(t, "d MMM yyyy", ws.Locale)
 		}
-		return FormatDate(t, DefaultDatePattern)
+		return FormatDate(t, DefaultDatePattern, ws.Locale)
 	case time.Duration:
 		return value.Words(x)
 	case []any:

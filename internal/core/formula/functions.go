@@ -85,7 +85,7 @@ func functions(w *Words) []expr.Option {
 			if len(p) == 2 {
 				pattern = Show(p[1], ws)
 			}
-			return FormatDate(t.In(ws.Location()), pattern), err
+			return FormatDate(t.In(ws.Location()), pattern, ws.Locale), err
 		}),
 		pass("money", 2, 2, func(p params) (any, error) {
 			n, err := asNumber(p[0], ws)

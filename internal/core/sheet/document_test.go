@@ -45,6 +45,7 @@ func TestWhatWouldDoNothingIsRefused(t *testing.T) {
 		{"  otherwise:\n", "  otherwise: {tell: []}\n  x:\n", "otherwise tells nobody"},
 		{"  rows:\n", "  rows:\n    - {name: None, when: {field: litres, above: 1}, tell: []}\n", "the row tells nobody"},
 		{"  rows:\n", "  rows:\n    - {name: None, when: {field: litres, above: 1}}\n", "the row tells nobody"},
+		{"keep:", "gather: [{name: f, value: now, if_fails: {tell: []}}]\nkeep:", "if_fails tells nobody"},
 		{"    tone:", "    link: {text: Open, to: \"javascript:alert(1)\"}\n    tone:", "a link goes to http, https, mailto or tel, not to javascript"},
 		{"    tone:", "    link: {text: Open, to: \"htps://x/${record.id}\"}\n    tone:", "not to htps; did you mean https?"},
 		{"    tone:", "    link: {text: Open, to: \"MAILTO:desk@example.org\"}\n    tone:", ""},

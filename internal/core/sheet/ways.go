@@ -202,6 +202,9 @@ func (r *reader) fails(n *yaml.Node, path string) *Fails {
 		for _, e := range r.parts(n, path, "if_fails", []string{"tell"}, "tell") {
 			f.Tell.Tell = r.tell(e.node, path+".tell")
 		}
+		if len(f.Tell.Tell) == 0 {
+			r.problems.Add(at(n), path, "", "if_fails tells nobody; give it a destination")
+		}
 		return f
 	}
 	t := r.text(n, path, "if_fails")

@@ -45,7 +45,6 @@ export const useFields = (source: string) =>
       );
     },
     staleTime: 60_000,
-    placeholderData: keepPreviousData,
   });
 
 export const useDestinations = () =>
@@ -156,7 +155,7 @@ export const useRecords = (source: string, q: string) =>
         }),
       ),
     getNextPageParam: (last) => last.next || undefined,
-    placeholderData: keepPreviousData,
+    placeholderData: (before, query) => (query?.queryKey[1] === source ? before : undefined),
   });
 
 export const useFound = (source: string, q: string) =>
@@ -169,7 +168,7 @@ export const useFound = (source: string, q: string) =>
           params: { path: sourcePath(source), query: { q } },
         }),
       ),
-    placeholderData: keepPreviousData,
+    placeholderData: (before, query) => (query?.queryKey[1] === source ? before : undefined),
   });
 
 /**

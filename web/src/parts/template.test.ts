@@ -37,7 +37,7 @@ describe('a text with formulas', () => {
   });
 
   it('formats, and says something for empty values', () => {
-    expect(formatsOf(fields[0]!).map((f) => f.formula)).toContain('number(record.litres, 2)');
+    expect(formatsOf(fields[0]!, fields).map((f) => f.formula)).toContain('number(record.litres, 2)');
     expect(emptyOf('or(record.litres, "no \\"milk\\"")')).toEqual({
       inner: 'record.litres',
       text: 'no "milk"',
@@ -45,5 +45,18 @@ describe('a text with formulas', () => {
     expect(emptyOf(withEmpty('record.litres', 'none'))).toEqual({ inner: 'record.litres', text: 'none' });
     expect(emptyOf('record.litres')).toEqual({ inner: 'record.litres', text: '' });
     expect(withEmpty('x', '')).toBe('x');
+  });
+  it('gives an amount the currency of its own record', () => {
+    const text = (name: string) => ({ name, label: name, type: 'text' });
+    const amount = { name: 'order.total', label: 'Total', type: 'money', currency: 'CHF' };
+    const money = (...others: { name: string; label: string; type: string }[]) =>
+      formatsOf(amount, [text('currency'), ...others, amount])[1]!.formula;
+    expect(money()).toBe('money(record.order.total, "CHF")');
+    expect(money(text('order.currency'))).toBe('money(record.order.total, or(record.order.currency, "CHF"))');
+    expect(formatsOf({ ...amount, currency: undefined }, [text('order.total_currency')])[1]!.formula).toBe(
+      'money(record.order.total, record.order.total_currency)',
+    );
+    const all = [text('order.currency'), amount];
+    expect(chipLabel('money(record.order.total, record.order.currency)', all)).toContain('Total');
   });
 });

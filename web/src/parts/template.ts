@@ -43,9 +43,27 @@ interface Named {
 
 const escaped = (s: string) => s.replace(/[.*+?^${}()|[\]\\]/g, '\\$&');
 
-/** The field that a formula shows, and what else it does. */
+/** The field that a formula shows: the first that it names. */
 export function fieldOf<F extends Named>(formula: string, fields: F[]): F | undefined {
-  return fields.find((f) => new RegExp(`(^|[^\\w.])record\\.${escaped(f.name)}($|[^\\w.])`).test(formula));
+  let first: { field: F; at: number } | undefined;
+  for (const field of fields) {
+    const at = formula.search(new RegExp(`(^|[^\\w.])record\\.${escaped(field.name)}($|[^\\w.])`));
+    if (at >= 0 && (!first || at < first.at)) first = { field, at };
+  }
+  return first?.field;
+}
+
+/** The currency of an amount, as a formula: the record's own where it has one, else what its field is known to be in. */
+function currencyOf(field: Named, fields: Named[]): string {
+  const cut = field.name.lastIndexOf('.') + 1;
+  const [within, last] = [field.name.slice(0, cut), field.name.slice(cut)];
+  const names = [`${last}_currency`, `${last}_currency_code`, 'currency', 'currency_code'];
+  const own = names
+    .map((n) => fields.find((f) => f.name === within + n && ['text', 'choice', 'any'].includes(f.type)))
+    .find(Boolean);
+  const fixed = field.currency ? JSON.stringify(field.currency) : '';
+  if (!own) return fixed || '"EUR"';
+  return fixed ? `or(record.${own.name}, ${fixed})` : `record.${own.name}`;
 }
 
 /** What a chip is called: the label of its field, and how it is formatted. */
@@ -59,8 +77,8 @@ export function chipLabel(formula: string, fields: Named[]): string {
   return inner.length > 48 ? inner.slice(0, 47) + '…' : inner;
 }
 
-/** The formats that suit a field, each as a formula. */
-export function formatsOf(field: Named): { words: string; formula: string }[] {
+/** The formats that suit a field of a record with these fields, each as a formula. */
+export function formatsOf(field: Named, fields: Named[]): { words: string; formula: string }[] {
   const r = `record.${field.name}`;
   const plain = { words: 'as it is', formula: r };
   switch (field.type) {
@@ -89,7 +107,7 @@ export function formatsOf(field: Named): { words: string; formula: string }[] {
     case 'money':
       return [
         plain,
-        { words: 'with its currency', formula: `money(${r}, "${field.currency || 'EUR'}")` },
+        { words: 'with its currency', formula: `money(${r}, ${currencyOf(field, fields)})` },
         { words: '1,240', formula: `number(${r}, 0)` },
       ];
     case 'text':

@@ -85,5 +85,5 @@ export function ConnectionState({ c }: { c: ConnectionItem }) {
       </span>
     );
   if (c.last_ok) return <span className="good">● well</span>;
-  return <span className="muted">○ not heard yet</span>;
+  return <span className="muted">{c.kind === 'chat' ? '○ nothing sent yet' : '○ not heard yet'}</span>;
 }

@@ -34,8 +34,8 @@ function Blanks({ pattern: p, make }: Props) {
   const [busy, setBusy] = useState(false);
   const put = (b: Blank, v: string) => {
     const next = { ...values, [b.name]: v };
-    // What belongs to another source or field has to be chosen anew.
-    for (const o of blanks) if (o.of === b.name) next[o.name] = '';
+    // What belongs to another source or field has to be chosen anew; a field of the same name is the one that is meant.
+    for (const o of blanks) if (o.of === b.name && o.kind !== 'field') next[o.name] = '';
     if (b.kind === 'source') for (const o of blanks) if (o.kind === 'value') next[o.name] = '';
     setValues(next);
   };
@@ -92,7 +92,7 @@ function BlankInput({ blank: b, values, change }: BlankProps) {
       showSearch={{ optionFilterProp: 'label' }}
       popupMatchSelectWidth={false}
       placeholder="Choose"
-      value={value || undefined}
+      value={options.length === 0 || options.some((o) => o.value === value) ? value || undefined : undefined}
       options={options}
       onChange={change}
     />

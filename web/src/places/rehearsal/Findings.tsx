@@ -40,18 +40,19 @@ export function Findings({ sums, version }: { sums: Comparison; version: number 
         <h2 className="band-label">Nobody hears</h2>
         <NobodyHears list={sums.unheard ?? []} />
       </section>
-      <section className="band">
-        <h2 className="band-label">Noisiest</h2>
-        <p className="noisiest">
-          {(sums.noisiest ?? []).slice(0, 12).map((n) => (
-            <span key={n.key}>
-              <Link to={`/arrivals?q=${encodeURIComponent(n.key)}`}>{n.key || '(no record)'}</Link>{' '}
-              <b>{n.posts}</b>
-            </span>
-          ))}
-          {sums.noisiest?.length === 0 && <span className="muted">No post, no noise.</span>}
-        </p>
-      </section>
+      {(sums.noisiest ?? []).some((n) => n.posts > 1) && (
+        <section className="band">
+          <h2 className="band-label">Noisiest</h2>
+          <p className="noisiest">
+            {(sums.noisiest ?? []).slice(0, 12).map((n) => (
+              <span key={n.key}>
+                <Link to={`/arrivals?q=${encodeURIComponent(n.key)}`}>{n.key || '(no record)'}</Link>{' '}
+                <b>{n.posts}</b>
+              </span>
+            ))}
+          </p>
+        </section>
+      )}
       <section className="band">
         <h2 className="band-label">Posts</h2>
         <Posts list={sums.told ?? []} all={sums.posts} />

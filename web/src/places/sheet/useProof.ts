@@ -1,6 +1,7 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useEffect, useMemo, useState } from 'react';
 import { api, said, type Proof } from '../../api/client';
+import { sourceOf } from './model';
 import type { Draft } from './useDraft';
 
 /** How long typing must rest before the proof is asked for, in milliseconds. */
@@ -30,9 +31,12 @@ export function useProof(draft: Draft | undefined, arrival: number, record = '',
     staleTime: 5_000,
   });
   // While a sheet has an error, what it last was when it could be run stands there, and is said to be so.
-  const [good, setGood] = useState<Proof>();
+  // What was proved of another source says nothing of this one.
+  const [last, setLast] = useState<{ proof: Proof; source: string }>();
+  const source = settled?.sheet ? sourceOf(settled.sheet.watch ?? {}) : '';
   const now = query.data;
-  if (now?.proof && now !== good) setGood(now);
+  if (now?.proof && now !== last?.proof && !query.isPlaceholderData) setLast({ proof: now, source });
+  const good = last?.source === source ? last.proof : undefined;
   const broken = now !== undefined && !now.proof && (now.problems ?? []).some((p) => !p.warning);
   const stale = broken && good !== undefined;
   const data = useMemo(

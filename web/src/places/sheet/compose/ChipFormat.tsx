@@ -26,7 +26,7 @@ export function ChipFormat({ chipKey, formula, change, close }: Props) {
   return (
     <div className="chipformat" role="group" aria-label={`How ${field?.label ?? 'the formula'} is shown`}>
       {field &&
-        formatsOf(field).map((f) => (
+        formatsOf(field, fields).map((f) => (
           <Button
             key={f.formula}
             size="small"

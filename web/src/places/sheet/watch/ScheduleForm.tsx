@@ -5,7 +5,7 @@ import { useSources, useWords } from '../../../api/queries';
 import { BandLine, ProblemsAt } from '../Band';
 import type { Schedule } from '../model';
 import { useAround } from '../surroundings';
-import { dayCodes, dayWords, read, write, type Built } from './rule';
+import { dayCodes, dayWords, nths, read, turned, write, type Built } from './rule';
 import type { FormProps } from './WatchBand';
 
 const hows = {
@@ -17,13 +17,7 @@ const hows = {
   rule: 'by a rule (RFC 5545)',
 };
 
-const nths = [
-  [1, 'first'],
-  [2, 'second'],
-  [3, 'third'],
-  [4, 'fourth'],
-  [-1, 'last'],
-] as const;
+const nthWords = ['first', 'second', 'third', 'fourth', 'last'];
 
 /** A calendar, built by choosing, read back in words with its next ten moments. */
 export function ScheduleForm({ watch, set }: FormProps) {
@@ -44,7 +38,7 @@ export function ScheduleForm({ watch, set }: FormProps) {
               popupMatchSelectWidth={false}
               value={b.how}
               options={Object.entries(hows).map(([value, label]) => ({ value, label }))}
-              onChange={(how: string) => put({ how: how as Built['how'] })}
+              onChange={(how: string) => put(turned(b, how as Built['how']))}
             />
             <Recurrence b={b} put={put} readOnly={readOnly} />
             <ProblemsAt path="watch.schedule" />
@@ -119,7 +113,7 @@ function Recurrence({ b, put, readOnly }: PartProps) {
             className="side-select"
             disabled={readOnly}
             value={b.nth}
-            options={nths.map(([value, label]) => ({ value, label }))}
+            options={nths.map((value, i) => ({ value, label: nthWords[i] }))}
             onChange={(nth: number) => put({ nth })}
           />
           <Select

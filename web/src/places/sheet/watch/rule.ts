@@ -18,6 +18,8 @@ export interface Built {
 
 export const dayCodes = ['MO', 'TU', 'WE', 'TH', 'FR', 'SA', 'SU'];
 export const dayWords = ['Mon', 'Tue', 'Wed', 'Thu', 'Fri', 'Sat', 'Sun'];
+/** Which of a month's days can be chosen: the first to the fourth, or the last. */
+export const nths = [1, 2, 3, 4, -1];
 const workdays = dayCodes.slice(0, 5);
 
 const partsOf = (rule: string) =>
@@ -62,14 +64,30 @@ export function read(s: Schedule): Built {
       const day = Number(parts.get('BYMONTHDAY'));
       if (only('BYMONTHDAY') && Number.isInteger(day) && day !== 0)
         return { ...built, how: 'monthly-day', monthDay: day };
-      if (only('BYDAY', 'BYSETPOS') && parts.has('BYSETPOS') && days.join() === workdays.join())
-        return { ...built, how: 'monthly-nth', nth: Number(parts.get('BYSETPOS')), nthDay: 'workday' };
+      const place = Number(parts.get('BYSETPOS'));
+      if (only('BYDAY', 'BYSETPOS') && nths.includes(place) && days.join() === workdays.join())
+        return { ...built, how: 'monthly-nth', nth: place, nthDay: 'workday' };
       const one = /^(-?\d)([A-Z]{2})$/.exec(parts.get('BYDAY') ?? '');
-      if (only('BYDAY') && one) return { ...built, how: 'monthly-nth', nth: Number(one[1]), nthDay: one[2]! };
+      if (only('BYDAY') && one && nths.includes(Number(one[1])))
+        return { ...built, how: 'monthly-nth', nth: Number(one[1]), nthDay: one[2]! };
     }
   }
   return built;
 }
+
+const units: Partial<Record<Built['how'], string>> = {
+  daily: 'day',
+  weekly: 'week',
+  'monthly-day': 'month',
+  'monthly-nth': 'month',
+};
+
+/** Turns to another way of recurring. "Every two" of one unit says nothing of another. */
+export const turned = (b: Built, how: Built['how']): Built => ({
+  ...b,
+  how,
+  interval: units[b.how] === units[how] ? b.interval : 1,
+});
 
 /** Writes what was chosen as a schedule. */
 export function write(b: Built, had: Schedule): Schedule {
