@@ -214,7 +214,7 @@ func TestWhatJobsHadYetToDecideIsDecidedAfterMigrating(t *testing.T) {
 		w.take(t, event(fmt.Sprint(i), fmt.Sprintf("C-%d", i), "late", 900))
 	}
 	db := w.Store.DB
-	for _, q := range []string{"DROP TABLE own_marks, marks, processes", "DROP INDEX guesses_since_idx", "ALTER TABLE practice.world DROP COLUMN shift", "ALTER TABLE people DROP CONSTRAINT people_role", "ALTER TABLE invitations DROP CONSTRAINT invitations_role"} {
+	for _, q := range []string{"DROP TABLE own_marks, marks, processes", "DROP INDEX guesses_since_idx", "ALTER TABLE practice.world DROP COLUMN shift", "ALTER TABLE watches DROP COLUMN since", "ALTER TABLE people DROP CONSTRAINT people_role", "ALTER TABLE invitations DROP CONSTRAINT invitations_role"} {
 		require.NoError(t, db.Exec(q).Error)
 	}
 	require.NoError(t, db.Exec("DELETE FROM goose_db_version WHERE version_id >= 5").Error)
