@@ -27,7 +27,7 @@ func hostileScope() *Scope {
 }
 
 // spent runs a formula and tells how long it took and how much memory was in use at most meanwhile, beyond what was before.
-func spent(text string, sc *Scope) (v any, err error, took time.Duration, peak uint64) {
+func spent(text string, sc *Scope) (v any, took time.Duration, peak uint64, err error) {
 	runtime.GC()
 	var before, now runtime.MemStats
 	runtime.ReadMemStats(&before)
@@ -55,7 +55,7 @@ func spent(text string, sc *Scope) (v any, err error, took time.Duration, peak u
 	}
 	took = time.Since(began)
 	close(stop)
-	return v, err, took, <-done
+	return v, took, <-done, err
 }
 
 const mostMemory = 64 << 20
@@ -119,7 +119,7 @@ func TestFormulasStayWithinBounds(t *testing.T) {
 		if len(name) > 60 {
 			name = name[:40] + "…" + name[len(name)-19:]
 		}
-		_, err, took, peak := spent(text, hostileScope())
+		_, took, peak, err := spent(text, hostileScope())
 		assert.Less(t, peak, uint64(mostMemory), name)
 		if err != nil {
 			assert.NotContains(t, err.Error(), "·", name)
@@ -144,7 +144,7 @@ func TestUsualFormulasAreNotInTheWay(t *testing.T) {
 		`(1..3) == [1, 2, 3] and [1, 2] != [2, 1] and "b" in ["a", "b"]`:               true,
 		`replace(record.id, "C", "D") + repeat("-", 3) + join(split("a b", " "), "+")`: "D-1---a+b",
 	} {
-		v, err, _, _ := spent(text, hostileScope())
+		v, _, _, err := spent(text, hostileScope())
 		require.NoError(t, err, text)
 		assert.Equal(t, want, v, text)
 	}
@@ -171,7 +171,7 @@ func FuzzFormulasStayWithinBounds(f *testing.F) {
 	f.Fuzz(func(t *testing.T, seed uint64) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		text := randomFormula(r, 5)
-		_, err, took, peak := spent(text, hostileScope())
+		_, took, peak, err := spent(text, hostileScope())
 		if took > 20*time.Second || peak > mostMemory { // a machine may be busy; a formula without bounds takes hours
 			t.Fatalf("%s\ntook %v and %d MiB: %v", text, took, peak>>20, err)
 		}
