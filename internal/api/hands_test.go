@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/api"
+	"dorfbote/internal/memory"
 	"dorfbote/internal/peers"
 	"dorfbote/internal/store"
 )
@@ -48,7 +49,7 @@ func TestManySignInsAtOnce(t *testing.T) {
 		require.NoError(t, c.st.DB.Create(&store.Person{Email: fmt.Sprintf("p%d@x.example", i), Name: "P", Role: "viewer", PasswordHash: hash, CreatedAt: time.Now()}).Error)
 	}
 	var in, later atomic.Int64
-	peak := peers.Peak(func() {
+	peak := memory.Peak(func() {
 		for i := range people {
 			busy.Go(func() {
 				switch status, _ := c.stranger().call("POST", "/api/sign-in", fmt.Sprintf(`{"email":"p%d@x.example","password":"secret-1"}`, i)); status {

@@ -62,16 +62,8 @@ func (a *app) got() []string {
 // on switches another sheet on.
 func (w *world) on(t *testing.T, text string) store.Workflow {
 	t.Helper()
-	known, err := w.Known(context.Background())
-	require.NoError(t, err)
-	known.Sources = nil
-	plan, sh, problems := sheet.Compile([]byte(text), known)
-	require.NotNil(t, plan, "%v", problems)
-	row := store.Workflow{Name: sh.Name, Draft: text, CreatedAt: time.Now(), UpdatedAt: time.Now()}
-	require.NoError(t, w.Store.DB.Create(&row).Error)
-	_, err = w.SwitchOn(context.Background(), row.ID, plan, store.SwitchedOn{Sheet: text, Since: -1})
-	require.NoError(t, err)
-	return row
+	live, _ := w.turnOn(t, text, -1)
+	return store.Workflow{ID: live.ID}
 }
 
 func (w *world) steps(t *testing.T) (out []store.Step) {

@@ -104,6 +104,29 @@ func temporary(t *testing.T) string {
 	return dir
 }
 
+// begin prepares a database with a workflow that tells the square, and starts servers and then workers on it.
+func begin(t *testing.T, url string, servers, workers int) (*square, []*process) {
+	t.Helper()
+	st, err := store.Open(context.Background(), url, 6)
+	require.NoError(t, err)
+	defer st.Close()
+	require.NoError(t, st.Migrate(context.Background()))
+	sq := newSquare(t)
+	prepare(t, st, sq.URL)
+	var all []*process
+	for range servers {
+		all = append(all, &process{role: "serve", url: url, addr: freeAddr(t)})
+	}
+	for range workers {
+		all = append(all, &process{role: "work", url: url})
+	}
+	for _, p := range all {
+		p.start(t)
+		t.Cleanup(p.kill)
+	}
+	return sq, all
+}
+
 // Servers, workers and PostgreSQL, whole or a part of it, are killed at random moments under load, while the channels fail,
 // hesitate or do not answer six calls in a hundred. Everything that was accepted is decided once and told, in the order of
 // arrival; a channel that honours the key is told once.
@@ -115,11 +138,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	dir := temporary(t)
 	pg := ownPostgres(t, dir)
 	defer func() { pg.Stop() }()
-	address := pg.URL
-	st, err := store.Open(context.Background(), address, 6)
-	require.NoError(t, err)
-	require.NoError(t, st.Migrate(context.Background()))
-	sq := newSquare(t)
+	sq, all := begin(t, pg.URL, 2, 3)
 	sq.spoil = func() spoilt {
 		switch n := rand.IntN(100); {
 		case n < 2:
@@ -131,22 +150,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 		}
 		return answers
 	}
-	prepare(t, st, sq.URL)
-	st.Close()
-	var all []*process
-	var addrs []string
-	for range 2 {
-		p := &process{role: "serve", url: address, addr: freeAddr(t)}
-		all, addrs = append(all, p), append(addrs, p.addr)
-	}
-	for range 3 {
-		all = append(all, &process{role: "work", url: address})
-	}
-	for _, p := range all {
-		p.start(t)
-		defer p.kill()
-	}
-	l := newLoad(addrs, 8, 4, 30, 10*time.Millisecond)
+	l := newLoad([]string{all[0].addr, all[1].addr}, 8, 4, 30, 10*time.Millisecond)
 	l.keys = 200
 	killed := map[string]int{}
 	for i := range rounds {
@@ -169,7 +173,7 @@ func TestKilledAtAnyMoment(t *testing.T) {
 	}
 	time.Sleep(time.Second)
 	l.end()
-	st, err = store.Open(context.Background(), address, 6)
+	st, err := store.Open(context.Background(), pg.URL, 6)
 	require.NoError(t, err)
 	defer st.Close()
 	settled(t, st, 120*time.Second)
@@ -187,17 +191,7 @@ func TestAcceptedIsDecidedWhateverIsKilled(t *testing.T) {
 	dir := temporary(t)
 	pg := ownPostgres(t, dir)
 	defer func() { pg.Stop() }()
-	st, err := store.Open(context.Background(), pg.URL, 6)
-	require.NoError(t, err)
-	require.NoError(t, st.Migrate(context.Background()))
-	sq := newSquare(t)
-	prepare(t, st, sq.URL)
-	st.Close()
-	all := []*process{{role: "serve", url: pg.URL, addr: freeAddr(t)}, {role: "work", url: pg.URL}}
-	for _, p := range all {
-		p.start(t)
-		defer p.kill()
-	}
+	sq, all := begin(t, pg.URL, 1, 1)
 	var total int64
 	l := &load{addrs: []string{all[0].addr}, tells: 100, batch: 1, client: &http.Client{Timeout: 20 * time.Second}}
 	for i := range rounds {
@@ -214,7 +208,7 @@ func TestAcceptedIsDecidedWhateverIsKilled(t *testing.T) {
 		time.Sleep(500 * time.Millisecond)
 	}
 	total = l.accepted.Load()
-	st, err = store.Open(context.Background(), pg.URL, 6)
+	st, err := store.Open(context.Background(), pg.URL, 6)
 	require.NoError(t, err)
 	defer st.Close()
 	settled(t, st, 60*time.Second)
@@ -234,17 +228,7 @@ func TestDiskFull(t *testing.T) {
 	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
 	pg := ownPostgres(t, dir)
 	defer func() { pg.Stop() }()
-	st, err := store.Open(context.Background(), pg.URL, 6)
-	require.NoError(t, err)
-	require.NoError(t, st.Migrate(context.Background()))
-	sq := newSquare(t)
-	prepare(t, st, sq.URL)
-	st.Close()
-	all := []*process{{role: "serve", url: pg.URL, addr: freeAddr(t)}, {role: "work", url: pg.URL}}
-	for _, p := range all {
-		p.start(t)
-		defer p.kill()
-	}
+	sq, all := begin(t, pg.URL, 1, 1)
 	l := newLoad([]string{all[0].addr}, 6, 20, 30, 5*time.Millisecond)
 	time.Sleep(time.Second)
 	ballast, err := os.Create(dir + "/ballast")
@@ -264,7 +248,7 @@ func TestDiskFull(t *testing.T) {
 	was := l.accepted.Load()
 	require.Eventually(t, func() bool { return l.accepted.Load() > was+200 }, 60*time.Second, 50*time.Millisecond, "nothing is taken in any more")
 	l.end()
-	st, err = store.Open(context.Background(), pg.URL, 6)
+	st, err := store.Open(context.Background(), pg.URL, 6)
 	require.NoError(t, err)
 	defer st.Close()
 	settled(t, st, 90*time.Second)
@@ -278,41 +262,21 @@ func TestDatabaseStopped(t *testing.T) {
 	if testing.Short() {
 		t.Skip("stopping takes its time")
 	}
-	dir, err := os.MkdirTemp("", "dorfbote-fire-*")
-	require.NoError(t, err)
-	defer os.RemoveAll(dir)
-	require.NoError(t, os.Chmod(dir, 0o755))
-	ctx := context.Background()
-	pg, err := pgserver.Start(ctx, pgserver.Options{Dir: dir + "/pg"})
-	if err == pgserver.ErrMissing {
-		t.Skip(err)
-	}
-	require.NoError(t, err)
-	address, port := pg.URL, pg.Port()
-	st, err := store.Open(ctx, address, 6)
-	require.NoError(t, err)
-	require.NoError(t, st.Migrate(ctx))
-	sq := newSquare(t)
-	prepare(t, st, sq.URL)
-	st.Close()
-	all := []*process{{role: "serve", url: address, addr: freeAddr(t)}, {role: "work", url: address}}
-	for _, p := range all {
-		p.start(t)
-		defer p.kill()
-	}
+	dir := temporary(t)
+	pg := ownPostgres(t, dir)
+	defer func() { pg.Stop() }()
+	sq, all := begin(t, pg.URL, 1, 1)
 	l := newLoad([]string{all[0].addr}, 4, 4, 30, 10*time.Millisecond)
 	time.Sleep(1500 * time.Millisecond)
 	stops := number("DORFBOTE_FIRE_STOPS", 2)
 	for range stops {
 		pg.Stop()
 		time.Sleep(3 * time.Second) // longer than what is remembered of connections
-		pg, err = pgserver.Start(ctx, pgserver.Options{Dir: dir + "/pg", Port: port})
-		require.NoError(t, err)
+		pg = startAgain(t, pg, dir)
 		time.Sleep(2 * time.Second)
 	}
-	defer func() { pg.Stop() }()
 	l.end()
-	st, err = store.Open(ctx, address, 6)
+	st, err := store.Open(context.Background(), pg.URL, 6)
 	require.NoError(t, err)
 	defer st.Close()
 	settled(t, st, 90*time.Second)

@@ -101,11 +101,7 @@ func (s *Store) Migrate(ctx context.Context) error {
 	}
 	defer func() { _, _ = conn.ExecContext(ctx, "SELECT pg_advisory_unlock($1)", lock) }()
 
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, s.sql, files)
+	provider, err := s.provider()
 	if err != nil {
 		return err
 	}
@@ -122,6 +118,15 @@ func (s *Store) Migrate(ctx context.Context) error {
 	return nil
 }
 
+// provider knows the migrations, and which of them the database has had.
+func (s *Store) provider() (*goose.Provider, error) {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	return goose.NewProvider(goose.DialectPostgres, s.sql, files)
+}
+
 // ErrNotMigrated means that the database is not what this version of the program works with.
 var ErrNotMigrated = errors.New("the database is not up to date; run 'dorfbote migrate' first")
 
@@ -134,11 +139,7 @@ func (s *Store) UpToDate(ctx context.Context) error {
 	if !there {
 		return ErrNotMigrated
 	}
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	provider, err := goose.NewProvider(goose.DialectPostgres, s.sql, files)
+	provider, err := s.provider()
 	if err != nil {
 		return err
 	}

@@ -16,6 +16,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/memory"
 	"dorfbote/internal/peers"
 	"dorfbote/internal/testdb"
 )
@@ -173,7 +174,7 @@ func TestManyEntriesThatRecurEveryMinute(t *testing.T) {
 	now := time.Now()
 	w := &window{from: now.AddDate(0, 0, -30), to: now.AddDate(0, 0, 90), zone: zurich(t)}
 	began := time.Now()
-	peak := peers.Peak(func() { _, err = w.items(cals[0]) })
+	peak := memory.Peak(func() { _, err = w.items(cals[0]) })
 	require.Error(t, err)
 	assert.Contains(t, err.Error(), "look less far ahead")
 	t.Logf("refused after %v, %d MiB in use at most", time.Since(began), peak>>20)

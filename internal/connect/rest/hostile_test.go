@@ -14,7 +14,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/rest"
 	"dorfbote/internal/core/value"
-	"dorfbote/internal/peers"
+	"dorfbote/internal/memory"
 	"dorfbote/internal/testdb"
 )
 
@@ -42,7 +42,7 @@ func TestAnswersThatUnpackToTooMuch(t *testing.T) {
 			if !assert.NoError(t, err) {
 				return
 			}
-			peak := peers.Peak(func() {
+			peak := memory.Peak(func() {
 				_, err = conn.(connect.Poller).Poll(context.Background(), connect.Source{Settings: map[string]string{"path": "/x"}, Key: "id"}, nil, func(connect.Item) error { return nil })
 			})
 			assert.Error(t, err)

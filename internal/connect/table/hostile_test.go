@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorfbote/internal/peers"
+	"dorfbote/internal/memory"
 )
 
 // packed packs parts into a file; what repeats packs small.
@@ -83,7 +83,7 @@ func TestWorkbooksThatUnpackToTooMuch(t *testing.T) {
 			raw := packed(t, c.shared, c.rows)
 			f.put("prices.xlsx", raw)
 			var err error
-			peak := peers.Peak(func() { _, _, err = f.poll("No", map[string]string{"file": "prices.xlsx"}, json.RawMessage(nil)) })
+			peak := memory.Peak(func() { _, _, err = f.poll("No", map[string]string{"file": "prices.xlsx"}, json.RawMessage(nil)) })
 			require.Error(t, err)
 			assert.Contains(t, err.Error(), c.says)
 			assert.Less(t, peak, uint64(200<<20))
@@ -97,7 +97,7 @@ func TestAnOpenQuoteInALargeFile(t *testing.T) {
 	f := newFolder(t, "en")
 	f.put("prices.csv", []byte("No,Price\n1,\""+strings.Repeat("a,b\n", 10<<20)))
 	var err error
-	peak := peers.Peak(func() { _, _, err = f.poll("No", map[string]string{"file": "prices.csv"}, nil) })
+	peak := memory.Peak(func() { _, _, err = f.poll("No", map[string]string{"file": "prices.csv"}, nil) })
 	require.Error(t, err)
 	assert.Less(t, peak, uint64(64<<20))
 }

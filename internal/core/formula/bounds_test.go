@@ -3,7 +3,6 @@ package formula
 import (
 	"fmt"
 	"math/rand/v2"
-	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/memory"
 )
 
 func hostileScope() *Scope {
@@ -28,34 +28,17 @@ func hostileScope() *Scope {
 
 // spent runs a formula and tells how long it took and how much memory was in use at most meanwhile, beyond what was before.
 func spent(text string, sc *Scope) (v any, took time.Duration, peak uint64, err error) {
-	runtime.GC()
-	var before, now runtime.MemStats
-	runtime.ReadMemStats(&before)
-	stop, done := make(chan struct{}), make(chan uint64)
-	go func() {
-		most := uint64(0)
-		for {
-			runtime.ReadMemStats(&now)
-			most = max(most, now.HeapAlloc-min(now.HeapAlloc, before.HeapAlloc))
-			select {
-			case <-stop:
-				done <- most
-				return
-			case <-time.After(time.Millisecond):
+	peak = memory.Peak(func() {
+		began := time.Now()
+		var f *Formula
+		if f, err = Compile(text, &Words{Workspace: value.DefaultWorkspace()}); err == nil {
+			if v, err = f.Run(sc); err == nil {
+				_ = Show(v, value.DefaultWorkspace())
 			}
 		}
-	}()
-	began := time.Now()
-	f, err := Compile(text, &Words{Workspace: value.DefaultWorkspace()})
-	if err == nil {
-		v, err = f.Run(sc)
-		if err == nil {
-			_ = Show(v, value.DefaultWorkspace())
-		}
-	}
-	took = time.Since(began)
-	close(stop)
-	return v, took, <-done, err
+		took = time.Since(began)
+	})
+	return v, took, peak, err
 }
 
 const mostMemory = 64 << 20

@@ -1,10 +1,9 @@
-package peers
+// Package memory measures how much memory something takes, for tests that bound it.
+package memory
 
 import (
-	"net"
 	"runtime"
 	"runtime/debug"
-	"testing"
 	"time"
 )
 
@@ -34,14 +33,4 @@ func Peak(fn func()) uint64 {
 	fn()
 	close(stop)
 	return <-most
-}
-
-// FreePort gives a port of this machine's that nobody listens at.
-func FreePort(t testing.TB) int {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port
 }
