@@ -265,14 +265,20 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 	return out, err
 }
 
+// planOf is a version made ready to be looked at; nil where it is not there or cannot be run any more.
+func (s *Server) planOf(ctx context.Context, workflow int64, version int, known sheet.Known) *sheet.Plan {
+	text, err := s.store.VersionSheet(ctx, workflow, version)
+	if err != nil {
+		return nil
+	}
+	known.Sources, known.Destinations, known.Workflows = nil, nil, nil // what has gone since does not matter for why
+	plan, _, _ := sheet.Compile([]byte(text), known)
+	return plan
+}
+
 // waits says what an arrival does to the timer of a workflow.
 func (s *Server) waits(ctx context.Context, l store.Live, a *arrival.Arrival, known sheet.Known) (string, error) {
-	text, err := s.store.VersionSheet(ctx, l.ID, l.Version)
-	if err != nil {
-		return "", err
-	}
-	known.Sources, known.Destinations, known.Workflows = nil, nil, nil
-	plan, _, _ := sheet.Compile([]byte(text), known)
+	plan := s.planOf(ctx, l.ID, l.Version, known)
 	if plan == nil {
 		return "it is started by a timer, which arrivals only set", nil
 	}
@@ -343,12 +349,7 @@ func (s *Server) liveFor(ctx context.Context, row store.Arrival) ([]store.Live, 
 const mostWhy = 200
 
 func (s *Server) proofOf(ctx context.Context, workflow int64, version int, a *arrival.Arrival, known sheet.Known, recalled map[string]any) *ProofLines {
-	text, err := s.store.VersionSheet(ctx, workflow, version)
-	if err != nil {
-		return nil
-	}
-	known.Sources, known.Destinations, known.Workflows = nil, nil, nil // what has gone since does not matter for why
-	plan, _, _ := sheet.Compile([]byte(text), known)
+	plan := s.planOf(ctx, workflow, version, known)
 	if plan == nil {
 		return nil
 	}

@@ -44,7 +44,7 @@ func Seen(p *sheet.Plan, a *arrival.Arrival, held *Timer, since time.Time) *Time
 		if a.Kind() == "removed" {
 			return gone
 		}
-		at, ok := moment(p, a.Record)
+		at, end, ok := moment(p, a.Record)
 		switch {
 		case !ok:
 			return gone
@@ -54,7 +54,7 @@ func Seen(p *sheet.Plan, a *arrival.Arrival, held *Timer, since time.Time) *Time
 			return &TimerChange{Timer: Timer{Key: a.Subject, At: at}}
 		case knew(p, a, at, held):
 			return nil
-		case missed(p, a, at, since) != "":
+		case missed(p, a, at, end, since) != "":
 			return gone
 		}
 		return &TimerChange{Timer: Timer{Key: a.Subject, At: a.Time}} // at once
@@ -72,27 +72,15 @@ func Seen(p *sheet.Plan, a *arrival.Arrival, held *Timer, since time.Time) *Time
 // knew tells whether a moment that has passed was known before the arrival, and so had its turn.
 func knew(p *sheet.Plan, a *arrival.Arrival, at time.Time, held *Timer) bool {
 	if a.Before != nil {
-		was, ok := moment(p, a.Before)
+		was, _, ok := moment(p, a.Before)
 		return ok && was.Equal(at)
 	}
 	return held != nil && held.Spent && !held.At.Before(at)
 }
 
-// over is when a record's moment has passed: at once, but a day without a time only when it ends.
-func over(p *sheet.Plan, record map[string]any, at time.Time) time.Time {
-	v, _ := p.Trigger.Field.Get(record)
-	text, _ := v.(string)
-	zone := p.Terms.Workspace.Location()
-	if _, day, _ := value.ReadMoment(text, zone); day {
-		return calendar.InZone(calendar.Wall(at.In(zone)).AddDate(0, 0, 1), zone)
-	}
-	return at
-}
-
 // missed says why a moment that has passed starts nothing; nothing where it does start, at once.
-func missed(p *sheet.Plan, a *arrival.Arrival, at, since time.Time) string {
-	zone, end := p.Terms.Workspace.Location(), over(p, a.Record, at)
-	switch when := at.In(zone).Format("2 Jan 2006 15:04 MST"); {
+func missed(p *sheet.Plan, a *arrival.Arrival, at, end, since time.Time) string {
+	switch when := momentWords(p, at); {
 	case end.Before(since):
 		return fmt.Sprintf("its moment, %s, had passed before the workflow was switched on", when)
 	case a.Time.After(end.Add(p.Trigger.Late)):
@@ -101,13 +89,18 @@ func missed(p *sheet.Plan, a *arrival.Arrival, at, since time.Time) string {
 	return ""
 }
 
+// momentWords writes a moment for a person.
+func momentWords(p *sheet.Plan, at time.Time) string {
+	return at.In(p.Terms.Workspace.Location()).Format("2 Jan 2006 15:04 MST")
+}
+
 // Waits says what an arrival does to the timers of a workflow that it does not start itself: for a person who asks why.
 func Waits(p *sheet.Plan, a *arrival.Arrival, since time.Time) string {
 	if p.Trigger.Form != sheet.Due || a.Kind() == "removed" {
 		return "it is started by a timer, which arrivals only set"
 	}
-	at, ok := moment(p, a.Record)
-	words := at.In(p.Terms.Workspace.Location()).Format("2 Jan 2006 15:04 MST")
+	at, end, ok := moment(p, a.Record)
+	words := momentWords(p, at)
 	switch {
 	case !ok:
 		return fmt.Sprintf("the record has no moment in %s, so there is nothing to wait for", p.Trigger.Field)
@@ -116,31 +109,38 @@ func Waits(p *sheet.Plan, a *arrival.Arrival, since time.Time) string {
 	case knew(p, a, at, nil):
 		return fmt.Sprintf("its moment, %s, had passed and was known before", words)
 	}
-	if why := missed(p, a, at, since); why != "" {
+	if why := missed(p, a, at, end, since); why != "" {
 		return why
 	}
 	return fmt.Sprintf("its moment, %s, had just passed, so it starts at once", words)
 }
 
-// moment is when a record's field falls due, with the offset.
-func moment(p *sheet.Plan, record map[string]any) (time.Time, bool) {
+// moment is when a record's field falls due, with the offset, and when that has passed: at once, but a day without a
+// time only when it ends.
+func moment(p *sheet.Plan, record map[string]any) (at, end time.Time, ok bool) {
 	t, zone := &p.Trigger, p.Terms.Workspace.Location()
 	v, _ := t.Field.Get(record)
-	text, ok := v.(string)
-	if !ok {
-		return time.Time{}, false
-	}
+	text, _ := v.(string)
 	at, day, ok := value.ReadMoment(text, zone)
 	if !ok {
-		return time.Time{}, false
+		return at, at, false
 	}
 	at = at.Truncate(time.Microsecond) // as finely as timers are kept
 	const whole = 24 * time.Hour
+	offset := t.Offset
 	if day || t.Day { // "three days before" a day means midnight, whatever the clocks did meanwhile
-		at = calendar.InZone(calendar.Wall(at.In(zone)).AddDate(0, 0, int(t.Offset/whole)), zone)
-		return at.Add(t.Offset % whole), true
+		at, offset = days(at, zone, int(offset/whole)), offset%whole
 	}
-	return at.Add(t.Offset), true
+	end = at
+	if day {
+		end = days(at, zone, 1)
+	}
+	return at.Add(offset), end.Add(offset), true
+}
+
+// days moves a moment by days of the calendar.
+func days(at time.Time, zone *time.Location, n int) time.Time {
+	return calendar.InZone(calendar.Wall(at.In(zone)).AddDate(0, 0, n), zone)
 }
 
 // Listen begins to wait for a silence, from a moment at which something was heard, or waiting began.
@@ -178,8 +178,8 @@ func Fire(p *sheet.Plan, t Timer, record map[string]any, skip Skip) (*arrival.Ar
 		}
 		return tick, spent
 	}
-	at, ok := moment(p, record)
-	if record == nil || !ok || at.After(t.At) || at.Before(t.At) && t.At.After(over(p, record, at).Add(p.Trigger.Late)) {
+	at, end, ok := moment(p, record)
+	if record == nil || !ok || at.After(t.At) || at.Before(t.At) && t.At.After(end.Add(p.Trigger.Late)) {
 		return nil, gone
 	}
 	return tick, spent
@@ -207,7 +207,7 @@ func Occasion(p *sheet.Plan, a *arrival.Arrival, now time.Time) *arrival.Arrival
 	}
 	switch form {
 	case sheet.Due:
-		if at, ok := moment(p, out.Record); ok {
+		if at, _, ok := moment(p, out.Record); ok {
 			out.Time = at
 		}
 	case sheet.Lasts:
