@@ -8,14 +8,8 @@ import (
 	"time"
 )
 
-// Mark is how far a source has been decided: everything up to an arrival's number has its verdicts and posts, for all
-// workflows but those with a mark of their own.
-type Mark struct {
-	Source string `gorm:"primaryKey"`
-	Seq    int64
-}
-
-// OwnMark is how far a workflow has been decided that goes at its own pace.
+// OwnMark is how far a workflow has been decided that goes at its own pace. A source's mark, in the table marks, is how far
+// all its other workflows have: everything up to it has its verdicts and posts.
 type OwnMark struct {
 	WorkflowID int64 `gorm:"primaryKey"`
 	Source     string

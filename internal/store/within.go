@@ -15,7 +15,7 @@ type within struct{}
 // is changed and what is written about it are one. An error undoes all of it. A transaction begun within is a part that
 // can be undone by itself.
 func (s *Store) Within(ctx context.Context, fn func(ctx context.Context) error) error {
-	if txOf(ctx) != nil {
+	if Current(ctx) != nil {
 		return fn(ctx)
 	}
 	tx, err := s.sql.BeginTx(ctx, nil)
@@ -34,19 +34,17 @@ func Apart(ctx context.Context) context.Context {
 	return context.WithValue(ctx, within{}, (*sql.Tx)(nil))
 }
 
-func txOf(ctx context.Context) *sql.Tx {
+// Current gives the transaction that statements with a context join, nil where there is none.
+func Current(ctx context.Context) *sql.Tx {
 	tx, _ := ctx.Value(within{}).(*sql.Tx)
 	return tx
 }
-
-// Current gives the transaction that statements with a context join, nil where there is none.
-func Current(ctx context.Context) *sql.Tx { return txOf(ctx) }
 
 // joining is the database as GORM sees it: each statement goes into its context's transaction, where there is one.
 type joining struct{ db *sql.DB }
 
 func (j joining) pool(ctx context.Context) gorm.ConnPool {
-	if tx := txOf(ctx); tx != nil {
+	if tx := Current(ctx); tx != nil {
 		return tx
 	}
 	return j.db
@@ -77,7 +75,7 @@ func (j joining) GetDBConn() (*sql.DB, error) { return j.db, nil }
 
 // BeginTx implements gorm.ConnPoolBeginner.
 func (j joining) BeginTx(ctx context.Context, o *sql.TxOptions) (gorm.ConnPool, error) {
-	tx := txOf(ctx)
+	tx := Current(ctx)
 	if tx == nil {
 		return j.db.BeginTx(ctx, o)
 	}
