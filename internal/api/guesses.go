@@ -73,12 +73,13 @@ func (g *guesses) try(ctx context.Context, name string) (wait time.Duration, err
 	return wait, err
 }
 
-// right takes a try back that was none. Who guesses from elsewhere is not let off by it.
-func (g *guesses) right(ctx context.Context, name string) error {
+// takeBack takes a try back that was none. One that was right forgives the name's others from the same address; who guesses
+// from elsewhere is not let off by it.
+func (g *guesses) takeBack(ctx context.Context, name string, right bool) error {
 	return g.store.DB.WithContext(store.Apart(ctx)).Transaction(func(tx *gorm.DB) error {
 		for i, k := range g.keys(ctx, name) {
 			query := "UPDATE guesses SET tries = greatest(tries - 1, 0) WHERE name = ?"
-			if i == 0 {
+			if i == 0 && right {
 				query = "DELETE FROM guesses WHERE name = ?"
 			}
 			if err := tx.Exec(query, k.key).Error; err != nil {
@@ -87,6 +88,26 @@ func (g *guesses) right(ctx context.Context, name string) error {
 		}
 		return nil
 	})
+}
+
+// guess tells whether a password is the stored one of a name. It counts before it is looked at; one that could not be
+// looked at, since too many sign in at this moment, counts for nothing, so that coming again locks nobody out.
+func (s *Server) guess(ctx context.Context, name, stored, password string) (fits bool, err error) {
+	wait, err := s.guesses.try(ctx, name)
+	if err != nil {
+		return false, err
+	}
+	if wait > 0 {
+		return false, tooManyGuesses(wait)
+	}
+	fits, err = s.passwords.fits(ctx, stored, password)
+	if err == nil && !fits {
+		return false, nil
+	}
+	if back := s.guesses.takeBack(context.WithoutCancel(ctx), name, fits); err == nil {
+		err = back
+	}
+	return fits, err
 }
 
 func tooManyGuesses(wait time.Duration) error {

@@ -48,24 +48,29 @@ func TestManySignInsAtOnce(t *testing.T) {
 	for i := range people {
 		require.NoError(t, c.st.DB.Create(&store.Person{Email: fmt.Sprintf("p%d@x.example", i), Name: "P", Role: "viewer", PasswordHash: hash, CreatedAt: time.Now()}).Error)
 	}
-	var in, later atomic.Int64
+	var in, later, other atomic.Int64
 	peak := memory.Peak(func() {
 		for i := range people {
 			busy.Go(func() {
-				switch status, _ := c.stranger().call("POST", "/api/sign-in", fmt.Sprintf(`{"email":"p%d@x.example","password":"secret-1"}`, i)); status {
-				case 200:
-					in.Add(1)
-				case 503:
-					later.Add(1)
+				for began := time.Now(); time.Since(began) < 3*time.Minute; time.Sleep(200 * time.Millisecond) {
+					switch status, _ := c.stranger().call("POST", "/api/sign-in", fmt.Sprintf(`{"email":"p%d@x.example","password":"secret-1"}`, i)); status {
+					case 200:
+						in.Add(1)
+						return
+					case 503: // and comes again, more often than one may guess
+						later.Add(1)
+					default:
+						other.Add(1)
+						return
+					}
 				}
 			})
 		}
 		busy.Wait()
 	})
-	assert.EqualValues(t, people, in.Load()+later.Load())
-	assert.GreaterOrEqual(t, in.Load(), int64(100))
+	assert.EqualValues(t, people, in.Load(), "%d were refused", other.Load())
 	assert.Less(t, peak, uint64(250<<20))
-	t.Logf("150 sign-ins at once: %d came in, %d are asked to come again, %d MiB in use at most", in.Load(), later.Load(), peak>>20)
+	t.Logf("150 sign-ins at once: %d came in, %d times somebody was asked to come again, %d MiB in use at most", in.Load(), later.Load(), peak>>20)
 }
 
 // A viewer's proof makes this server call nobody and run nothing; it says what it would ask.

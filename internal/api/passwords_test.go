@@ -2,11 +2,16 @@ package api
 
 import (
 	"context"
+	"errors"
+	"net/http"
 	"testing"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorfbote/internal/testdb"
 )
 
 // For an unknown name the same work is done as for a known one, in the same place: so the time tells nothing.
@@ -29,4 +34,36 @@ func TestUnknownNamesTakeTheSameWork(t *testing.T) {
 	}
 	assert.Empty(t, p.waiting)
 	assert.False(t, passwordFits(p.nobody, ""), "nobody's password is nobody's")
+}
+
+// Who is told to come again, since too many sign in at this moment, has not guessed: coming again locks nobody out.
+func TestComingAgainIsNoGuess(t *testing.T) {
+	st := testdb.New(t)
+	s := &Server{store: st, guesses: &guesses{store: st}, passwords: newPasswords()}
+	known := HashPassword("right")
+	for range hashesAtOnce { // all are busy
+		s.passwords.slots <- struct{}{}
+	}
+	for range 3 * guessesFromOne {
+		ctx, cancel := context.WithTimeout(context.Background(), 100*time.Millisecond)
+		_, err := s.guess(ctx, "a@x.example", known, "right")
+		cancel()
+		var status huma.StatusError
+		if errors.As(err, &status) { // it may as well have been too short for the counting
+			require.Equal(t, http.StatusServiceUnavailable, status.GetStatus())
+		}
+	}
+	for range hashesAtOnce {
+		<-s.passwords.slots
+	}
+	fits, err := s.guess(context.Background(), "a@x.example", known, "right")
+	require.NoError(t, err)
+	assert.True(t, fits)
+	for range guessesFromOne {
+		fits, err = s.guess(context.Background(), "a@x.example", known, "wrong")
+		require.NoError(t, err)
+		assert.False(t, fits)
+	}
+	_, err = s.guess(context.Background(), "a@x.example", known, "right")
+	assert.ErrorContains(t, err, "too many tries")
 }

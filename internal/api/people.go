@@ -239,27 +239,17 @@ func (s *Server) deleteTeam(ctx context.Context, _ *Person, in *idInput) (*struc
 }
 
 func (s *Server) changePassword(ctx context.Context, who *Person, in *passwordInput) (*struct{}, error) {
-	wait, err := s.guesses.try(ctx, who.Email)
-	if err != nil {
-		return nil, err
-	}
-	if wait > 0 {
-		return nil, tooManyGuesses(wait)
-	}
 	var stored string
 	db := s.store.DB.WithContext(ctx)
 	if err := db.Raw("SELECT password_hash FROM people WHERE id = ?", who.ID).Scan(&stored).Error; err != nil {
 		return nil, err
 	}
-	fits, err := s.passwords.fits(ctx, stored, in.Body.Current)
+	fits, err := s.guess(ctx, strings.ToLower(who.Email), stored, in.Body.Current)
 	if err != nil {
 		return nil, err
 	}
 	if !fits {
 		return nil, huma.Error422UnprocessableEntity("the current password is not right", &huma.ErrorDetail{Location: "body.current", Message: "it is another"})
-	}
-	if err := s.guesses.right(ctx, who.Email); err != nil {
-		return nil, err
 	}
 	hash, err := s.passwords.hash(ctx, in.Body.New)
 	if err != nil {

@@ -60,27 +60,17 @@ func (s *Server) signInRoutes() {
 
 func (s *Server) signIn(ctx context.Context, in *signInInput) (*personOutput, error) {
 	email := strings.ToLower(strings.TrimSpace(in.Body.Email))
-	wait, err := s.guesses.try(ctx, email)
-	if err != nil {
-		return nil, s.plainError("sign-in", err)
-	}
-	if wait > 0 {
-		return nil, tooManyGuesses(wait)
-	}
 	var p store.Person
-	err = s.store.DB.WithContext(ctx).First(&p, "lower(email) = ? AND gone_at IS NULL", email).Error
+	err := s.store.DB.WithContext(ctx).First(&p, "lower(email) = ? AND gone_at IS NULL", email).Error
 	if err != nil && !errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil, s.plainError("sign-in", err)
 	}
-	fits, err := s.passwords.fits(ctx, p.PasswordHash, in.Body.Password)
+	fits, err := s.guess(ctx, email, p.PasswordHash, in.Body.Password)
 	if err != nil {
-		return nil, err
+		return nil, s.plainError("sign-in", err)
 	}
 	if !fits {
 		return nil, huma.Error401Unauthorized("the address or the password is not right")
-	}
-	if err := s.guesses.right(ctx, email); err != nil {
-		return nil, s.plainError("sign-in", err)
 	}
 	return s.signInAs(ctx, p)
 }
