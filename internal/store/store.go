@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"time"
 
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
@@ -31,7 +32,12 @@ type Store struct {
 // OnClose has something closed together with the store.
 func (s *Store) OnClose(fn func()) { s.also = append(s.also, fn) }
 
-// Open connects to a database. conns is the most connections it may use; 0 takes the default.
+// startingFor is how long a PostgreSQL that says it is just starting, or mending itself after a crash, is waited for.
+const startingFor = 30 * time.Second
+
+// Open connects to a database. conns is the most connections it may use; 0 takes the default. A server that answers that
+// it is not ready yet is waited for, since it and Dorfbote are often started together; one that does not answer is an
+// error at once.
 func Open(ctx context.Context, url string, conns int) (*Store, error) {
 	cfg, err := pgxpool.ParseConfig(url)
 	if err != nil {
@@ -49,7 +55,11 @@ func open(ctx context.Context, cfg *pgxpool.Config) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := pool.Ping(ctx); err != nil {
+	err = pool.Ping(ctx)
+	for began := time.Now(); notYet(err) && time.Since(began) < startingFor && ctx.Err() == nil; err = pool.Ping(ctx) {
+		time.Sleep(100 * time.Millisecond)
+	}
+	if err != nil {
 		pool.Close()
 		return nil, fmt.Errorf("connecting to PostgreSQL at %s: %w", cfg.ConnConfig.Host, err)
 	}
@@ -62,6 +72,12 @@ func open(ctx context.Context, cfg *pgxpool.Config) (*Store, error) {
 		return nil, err
 	}
 	return &Store{DB: g, Pool: pool, sql: db}, nil
+}
+
+// notYet tells whether a server answered that it takes no connections at the moment (SQLSTATE 57P03).
+func notYet(err error) bool {
+	var said *pgconn.PgError
+	return errors.As(err, &said) && said.Code == "57P03"
 }
 
 // Lazy opens more connections to the same database, whose commits do not wait for the disk. They are
