@@ -45,13 +45,7 @@ func (c compiler) node(s *Spec, path string) Node {
 }
 
 func (c compiler) formula(at report.Text, src string, skip int, path string) *formula.Formula {
-	f, err := formula.Compile(src, c.formulas)
-	if err != nil {
-		fe := err.(*formula.Error)
-		c.problems.Add(at.In(skip+fe.Offset), path, fe.Suggestion, "%s", fe.Message)
-		c.problems.Within(skip + fe.Offset)
-	}
-	return f
+	return formula.Read(at, src, skip, c.formulas, path, c.problems)
 }
 
 func (c compiler) test(s *Spec, path string) Node {
@@ -101,10 +95,16 @@ func (c compiler) field(t *test, s *Spec, path string) value.Field {
 		}
 		t.root, t.field, t.many = first, value.ParsePath(rest), g.Many && rest != ""
 		f, many, known := g.Kind.Find(t.field)
-		if g.Kind != nil && rest != "" && !known && !g.Kind.Learnt {
+		if g.Kind != nil && rest != "" && !known {
 			near := prefixed(first, value.Nearest(rest, g.Kind.Names()))
-			c.problems.Add(s.Field.At, path, near, "%s has no field %s", first, rest)
-			c.mend(near, path, testJSON(near, s.Op.S, s.Value))
+			switch {
+			case !g.Kind.Learnt:
+				c.problems.Add(s.Field.At, path, near, "%s has no field %s", first, rest)
+				c.mend(near, path, testJSON(near, s.Op.S, s.Value))
+			case len(g.Kind.Fields) > 0:
+				c.problems.Warn(s.Field.At, path, near, "%s", formula.NeverSeen(s.Field.S))
+				c.mend(near, path, testJSON(near, s.Op.S, s.Value))
+			}
 		}
 		t.many = t.many || many
 		t.read.t = f.Type
@@ -116,8 +116,8 @@ func (c compiler) field(t *test, s *Spec, path string) value.Field {
 		case !k.Learnt && (!k.Open || near != ""):
 			c.problems.Add(s.Field.At, path, near, "the records have no field %s", s.Field.S)
 			c.mend(near, path, testJSON(near, s.Op.S, s.Value))
-		case near != "":
-			c.problems.Warn(s.Field.At, path, near, "no record seen so far has a field %s", s.Field.S)
+		case k.Learnt && len(k.Fields) > 0:
+			c.problems.Warn(s.Field.At, path, near, "%s", formula.NeverSeen(s.Field.S))
 			c.mend(near, path, testJSON(near, s.Op.S, s.Value))
 		}
 	}

@@ -18,9 +18,11 @@ import (
 	"dorfbote/internal/core/value"
 )
 
-// Error says what is wrong with a formula. Offset counts characters from the formula's start.
+// Error says what is wrong with a formula. Offset counts characters from the formula's start; Length is how many of
+// them the suggestion takes the place of, 0 where that is not known.
 type Error struct {
 	Offset     int
+	Length     int
 	Message    string
 	Suggestion string
 }
@@ -37,6 +39,7 @@ type Formula struct {
 	text    string
 	program *vm.Program
 	words   *Words
+	doubts  []*Error
 }
 
 // ownDates reads formulas without the language's own functions for dates, in whose place others stand.
@@ -75,7 +78,9 @@ func Compile(text string, words *Words) (*Formula, error) {
 	if err != nil {
 		return nil, words.explain(err)
 	}
-	return &Formula{text: text, program: program, words: words}, nil
+	doubts := doubter{words: words}
+	ast.Walk(&tree.Node, &doubts)
+	return &Formula{text: text, program: program, words: words, doubts: doubts.doubts}, nil
 }
 
 func (f *Formula) String() string { return f.text }

@@ -333,22 +333,27 @@ func (w *Words) mapType(k *value.Kind, loose bool) types.Type {
 	if k == nil {
 		return types.Any
 	}
-	m := fieldTypes(k.Fields)
+	m := fieldTypes(k.Fields, k.Learnt)
 	if k.Learnt || k.Open && loose {
 		m[types.Extra] = types.Any
 	}
 	return m
 }
 
-func fieldTypes(fields []value.Field) types.Map {
+// fieldTypes gives the types of an object's fields. more says that it may have others, which is so at every depth where
+// the fields have been learnt from records.
+func fieldTypes(fields []value.Field, more bool) types.Map {
 	m := types.Map{}
 	for _, f := range fields {
-		m[f.Name] = fieldType(f)
+		m[f.Name] = fieldType(f, more)
+	}
+	if more {
+		m[types.Extra] = types.Any
 	}
 	return m
 }
 
-func fieldType(f value.Field) types.Type {
+func fieldType(f value.Field, more bool) types.Type {
 	switch f.Type {
 	case value.Text, value.Choice, value.Link:
 		return types.String
@@ -362,12 +367,12 @@ func fieldType(f value.Field) types.Type {
 		return spanType
 	case value.List, value.Choices:
 		if len(f.Fields) > 0 {
-			return types.Array(fieldTypes(f.Fields))
+			return types.Array(fieldTypes(f.Fields, more))
 		}
 		return types.Array(types.Any)
 	case value.Object:
 		if len(f.Fields) > 0 {
-			return fieldTypes(f.Fields)
+			return fieldTypes(f.Fields, more)
 		}
 	}
 	return types.Any

@@ -14,6 +14,7 @@ type Template struct {
 type Part struct {
 	Text    string
 	Formula *Formula
+	at      int // of a formula: how many characters of the template stand before it
 }
 
 // ParseTemplate reads text with formulas. "$${" stands for "${" itself. Every formula that is wrong gives
@@ -40,7 +41,7 @@ func ParseTemplate(text string, words *Words) (*Template, []*Error) {
 				wrong = append(wrong, fe)
 			}
 			t.literal(&lit)
-			t.parts = append(t.parts, Part{Formula: f})
+			t.parts = append(t.parts, Part{Formula: f, at: utf8.RuneCountInString(text[:i+2])})
 			i = end + 1
 		default:
 			lit.WriteByte(text[i])

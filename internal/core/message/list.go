@@ -35,12 +35,7 @@ func compileList(s *ListSpec, words *formula.Words, path string, problems *repor
 	if s.Empty.S != "" {
 		l.empty = parse(s.Empty, words, path+".empty", problems)
 	}
-	f, err := formula.Compile(s.Of.S, words)
-	if err != nil {
-		fe := err.(*formula.Error)
-		problems.Add(s.Of.In(fe.Offset), path+".of", fe.Suggestion, "%s", fe.Message)
-	}
-	l.of = f
+	l.of = formula.Read(s.Of, s.Of.S, 0, words, path+".of", problems)
 	return l
 }
 

@@ -118,11 +118,8 @@ func known(tone string) bool {
 var forgotten = regexp.MustCompile(`\{\{?\s*(?:record\.)?([A-Za-z_][\w.]*)\s*\}?\}|\$([A-Za-z_][\w.]*)|\[\s*(?:record\.)?([A-Za-z_][\w.]*)\s*\]\(?|<(?:record\.)?([A-Za-z_][\w.]*)>|\brecord\.([A-Za-z_][\w.]*)`)
 
 func parse(t report.Text, words *formula.Words, path string, problems *report.List) *formula.Template {
-	tmpl, wrong := formula.ParseTemplate(t.S, words)
-	for _, fe := range wrong {
-		problems.Add(t.In(fe.Offset), path, fe.Suggestion, "%s", fe.Message)
-	}
-	if len(wrong) > 0 {
+	tmpl := formula.ReadTemplate(t, words, path, problems)
+	if tmpl == nil {
 		return nil
 	}
 	for _, p := range tmpl.Parts() {

@@ -182,6 +182,27 @@ func (p *Plan) message(t report.Text, path string, used map[string]bool, problem
 	return m
 }
 
+// knows notes where a field is none of a source's: an error where its fields are declared, a warning where they are only
+// known from the records seen so far. source is "" for the one that is watched.
+func knows(problems *report.List, k *value.Kind, t report.Text, field, source, path string) {
+	if k == nil {
+		return
+	}
+	if _, _, ok := k.Find(value.ParsePath(field)); ok {
+		return
+	}
+	near := value.Nearest(field, k.Names())
+	switch {
+	case !k.Learnt && (!k.Open || near != ""):
+		if source != "" {
+			source = " of " + source
+		}
+		problems.Add(t.At, path, near, "the records%s have no field %s", source, field)
+	case k.Learnt && len(k.Fields) > 0:
+		problems.Warn(t.At, path, near, "%s", formula.NeverSeen(field))
+	}
+}
+
 func mustKnow(problems *report.List, t report.Text, path string, names []string, format string) {
 	if t.S == "" || contains(names, t.S) {
 		return

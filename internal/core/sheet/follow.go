@@ -188,14 +188,12 @@ func (s *Sheet) followRecord(pf *PlanFollow, f Follow, at string, p *Plan, known
 	if known.Kind != nil {
 		kind = known.Kind(f.Source.S)
 	}
-	if kind != nil && !kind.Learnt && f.Set != nil {
+	if f.Set != nil {
 		for _, part := range f.Set.Map {
-			if _, _, ok := kind.Find(value.ParsePath(part.Name)); ok {
+			if kind == nil || kind.Learnt && value.Nearest(part.Name, kind.Names()) == "" { // a step may bring a field that is new
 				continue
 			}
-			if near := value.Nearest(part.Name, kind.Names()); !kind.Open || near != "" {
-				problems.Add(f.Source.At, at+".set."+part.Name, near, "the records of %s have no field %s", f.Source.S, part.Name)
-			}
+			knows(problems, kind, report.Text{S: part.Name, At: f.Source.At}, part.Name, f.Source.S, at+".set."+part.Name)
 		}
 	}
 	if f.Source.S == s.Watch.Source.S && f.Source.S != "" && s.restarts(f) {

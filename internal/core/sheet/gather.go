@@ -181,13 +181,7 @@ func (s *Sheet) gatherAll(p *Plan, known Known, problems *report.List) {
 		name := formula.Name{Name: g.Name.S}
 		switch {
 		case g.Value != nil:
-			f, err := formula.Compile(g.Value.S, p.Terms)
-			if err != nil {
-				fe := err.(*formula.Error)
-				problems.Add(g.Value.In(fe.Offset), path+".value", fe.Suggestion, "%s", fe.Message)
-				problems.Within(fe.Offset)
-			}
-			pg.Value = f
+			pg.Value = formula.Read(*g.Value, g.Value.S, 0, p.Terms, path+".value", problems)
 		case g.Find != nil:
 			pg.Find = g.Find.compile(p, known, path+".find", problems)
 			name.Kind, name.Many = pg.Find.Words.Kind, g.Find.All
@@ -228,14 +222,7 @@ func (f *Find) compile(p *Plan, known Known, path string, problems *report.List)
 			name, out.Descending = strings.TrimSpace(rest), true
 		}
 		out.Sort = value.ParsePath(name)
-		if k := out.Words.Kind; k != nil && !k.Learnt {
-			if _, _, ok := k.Find(out.Sort); !ok {
-				near := value.Nearest(name, k.Names())
-				if !k.Open || near != "" {
-					problems.Add(f.Sort.At, path+".sort", near, "the records of %s have no field %s", f.Source.S, name)
-				}
-			}
-		}
+		knows(problems, out.Words.Kind, f.Sort, name, f.Source.S, path+".sort")
 	}
 	return out
 }

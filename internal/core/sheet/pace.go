@@ -188,12 +188,9 @@ func (s *Sheet) paced(p *Plan, known Known, problems *report.List) {
 	zone := known.Workspace.Location()
 	if r := s.Pace.Repeat; r != nil {
 		out.Within, out.Then = r.Within, r.Then
-		key, wrong := formula.ParseTemplate(r.Key.S, p.Terms)
-		for _, fe := range wrong {
-			problems.Add(r.Key.In(fe.Offset), "pace.repeat.key", fe.Suggestion, "%s", fe.Message)
-		}
+		key := formula.ReadTemplate(r.Key, p.Terms, "pace.repeat.key", problems)
 		out.Key = key
-		if key != nil && len(wrong) == 0 && key.Constant() && r.Key.S != "" {
+		if key != nil && key.Constant() && r.Key.S != "" {
 			near, field := "", strings.TrimPrefix(r.Key.S, "record.")
 			if p.Terms.Kind != nil {
 				if _, _, ok := p.Terms.Kind.Find(value.ParsePath(field)); ok {

@@ -54,12 +54,7 @@ func (s *Sheet) trigger(p *Plan, known Known, problems *report.List) {
 		switch {
 		case w.Field.S == "":
 		case !ok && p.Terms.Kind != nil:
-			near := value.Nearest(w.Field.S, p.Terms.Kind.Names())
-			if !p.Terms.Kind.Learnt || near != "" {
-				problems.Add(w.Field.At, "watch.due.field", near, "the records have no field %s", w.Field.S)
-			} else {
-				problems.Warn(w.Field.At, "watch.due.field", near, "no record seen so far has a field %s", w.Field.S)
-			}
+			knows(problems, p.Terms.Kind, w.Field, w.Field.S, "", "watch.due.field")
 		case many:
 			problems.Add(w.Field.At, "watch.due.field", "", "%s goes through a list, so there is no one moment", w.Field.S)
 		case ok && f.Type != value.Any && !f.Type.IsTime():

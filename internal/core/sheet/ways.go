@@ -250,11 +250,7 @@ type PlanSummary struct {
 }
 
 func template(t report.Text, words *formula.Words, path string, problems *report.List) *formula.Template {
-	tmpl, wrong := formula.ParseTemplate(t.S, words)
-	for _, fe := range wrong {
-		problems.Add(t.In(fe.Offset), path, fe.Suggestion, "%s", fe.Message)
-	}
-	return tmpl
+	return formula.ReadTemplate(t, words, path, problems)
 }
 
 func (h *HTTP) compile(words *formula.Words, path string, problems *report.List) *PlanHTTP {
