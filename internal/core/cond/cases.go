@@ -15,6 +15,8 @@ type Case struct {
 	Holds       []bool // by test
 	// Unsure is a case that may not exist: no text was found that looks like this to the tests of text patterns.
 	Unsure bool
+	// Foreign is a case of a value that does not read as the field's type, such as "n/a" where numbers are expected.
+	Foreign bool
 }
 
 // The most cases of one field, and the most text patterns of one field that are looked into together.
@@ -34,7 +36,7 @@ func Cases(tests []Node, s Situation) (cases []Case, ok bool) {
 		c.back = c.back || t.back()
 	}
 	first := c.tests[0]
-	c.t, c.many, c.options, c.whole = first.read.t, first.many, first.options, first.integer
+	c.t, c.many, c.options, c.whole, c.closed = first.read.t, first.many, first.options, first.integer, first.closed
 	if steps := c.steps(); len(steps) > 0 && !s.New && first.root == "" && !c.many && (c.t.IsNumber() || c.t == value.Any && slices.ContainsFunc(c.tests, func(t *test) bool { return t.looks == looksForStep })) {
 		c.moved(steps)
 		if c.t.IsNumber() {
@@ -65,6 +67,7 @@ type caser struct {
 	t       value.Type
 	many    bool
 	whole   bool
+	closed  bool
 	options []string
 	back    bool
 	cut     bool
@@ -89,7 +92,7 @@ func (c *caser) add(v, before any, unsure bool) {
 	if len(c.cases) >= mostCases {
 		return
 	}
-	c.keep(Case{Now: v, Before: before, Holds: c.judge(v, before), Unsure: unsure})
+	c.keep(Case{Now: v, Before: before, Holds: c.judge(v, before), Unsure: unsure, Foreign: v == foreign})
 }
 
 func (c *caser) keep(k Case) {
@@ -223,7 +226,6 @@ func (c *caser) near(v any) []any {
 			if at, _, ok := value.ReadMoment(x, c.zone()); ok {
 				return []any{c.moment(at.Add(time.Second)), c.moment(at.Add(-time.Second)), c.moment(at.AddDate(0, 0, 1)), c.moment(at.AddDate(0, 0, -1))}
 			}
-			return nil
 		}
 		return []any{x + " ", strings.ToUpper(x), "another " + x}
 	case []any:
@@ -234,17 +236,28 @@ func (c *caser) near(v any) []any {
 
 func (c *caser) zone() *time.Location { return c.tests[0].read.ws.Location() }
 
+// foreign stands for every value that does not read as its field's type.
+var foreign any = "n/a"
+
+// orForeign adds the value that does not read as the field's type, unless there can be none.
+func (c *caser) orForeign(list []any) []any {
+	if c.closed {
+		return list
+	}
+	return append(list, foreign)
+}
+
 // singles are single values that stand for all that the tests tell apart.
 func (c *caser) singles() []any {
 	switch {
 	case c.t == value.YesNo:
-		return []any{true, false}
+		return c.orForeign([]any{true, false})
 	case c.t.IsNumber():
-		return c.numbers()
+		return c.orForeign(c.numbers())
 	case c.t.IsTime():
-		return c.moments()
+		return c.orForeign(c.moments())
 	case c.t == value.Span:
-		return c.spans()
+		return c.orForeign(c.spans())
 	case c.t.IsText():
 		return c.texts()
 	}

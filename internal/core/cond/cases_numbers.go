@@ -50,6 +50,16 @@ func (c *caser) moved(steps []float64) {
 		c.add(nil, b, false)
 	}
 	c.add(nil, nil, false)
+	for _, other := range c.orForeign(nil) {
+		for _, p := range between(points, c.whole) {
+			c.add(other, p, false)
+			c.add(p, other, false)
+		}
+		for _, b := range []any{nil, other, c.twin(other)} {
+			c.add(other, b, false)
+		}
+		c.add(nil, other, false)
+	}
 }
 
 func (c *caser) numbers() []any {

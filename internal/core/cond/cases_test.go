@@ -14,9 +14,9 @@ import (
 	"dorfbote/internal/core/value"
 )
 
-func testsOf(t *testing.T, fieldType value.Field, zone *time.Location, specs ...Spec) []Node {
+func testsOf(t *testing.T, fieldType value.Field, learnt bool, zone *time.Location, specs ...Spec) []Node {
 	t.Helper()
-	words := &formula.Words{Workspace: value.Workspace{Zone: zone}, Kind: &value.Kind{Fields: []value.Field{fieldType}}}
+	words := &formula.Words{Workspace: value.Workspace{Zone: zone}, Kind: &value.Kind{Learnt: learnt, Fields: []value.Field{fieldType}}}
 	var out []Node
 	for i := range specs {
 		var problems report.List
@@ -67,8 +67,8 @@ func TestEveryValueIsInACase(t *testing.T) {
 		{"spans", value.Field{Name: "n", Type: value.Span}, []Spec{spec("above", "45m"), spec("at_most", "2h"), spec("is", "1h")}, func() any { return fmt.Sprintf("%dm", r.IntN(200)) }},
 		{"yes and no", value.Field{Name: "n", Type: value.YesNo}, []Spec{spec("is", true), spec("is_not", true)}, func() any { return []any{nil, true, false, "yes", "no"}[r.IntN(5)] }},
 	} {
-		t.Run(c.name, func(t *testing.T) {
-			tests := testsOf(t, c.field, zurich, c.specs...)
+		check := func(t *testing.T, learnt bool) {
+			tests := testsOf(t, c.field, learnt, zurich, c.specs...)
 			cases, ok := Cases(tests, Situation{Now: now})
 			assert.True(t, ok)
 			known := map[string]bool{}
@@ -77,6 +77,9 @@ func TestEveryValueIsInACase(t *testing.T) {
 			}
 			for range 500 {
 				v := c.values()
+				if learnt && r.IntN(4) == 0 { // what a source has sent so far promises nothing
+					v = []any{"n/a", "soon", "-", "late"}[r.IntN(4)]
+				}
 				sc := &formula.Scope{Record: map[string]any{"n": v}, Before: map[string]any{}, Now: now}
 				holds := make([]bool, len(tests))
 				for i, n := range tests {
@@ -93,7 +96,9 @@ func TestEveryValueIsInACase(t *testing.T) {
 					require.Equal(t, k.Holds[i], n.Eval(sc) == True, "%v", k)
 				}
 			}
-		})
+		}
+		t.Run(c.name, func(t *testing.T) { check(t, false) })
+		t.Run(c.name+", learnt", func(t *testing.T) { check(t, true) })
 	}
 }
 

@@ -60,7 +60,7 @@ func (c compiler) test(s *Spec, path string) Node {
 	t.op, t.looks = op, looks[op.Name]
 	field := c.field(t, s, path)
 	if t.integer = field.Whole; c.words.Kind != nil && t.root == "" && !c.words.Kind.Learnt && !c.words.Kind.Open {
-		t.options = field.Options
+		t.options, t.closed = field.Options, true
 	}
 	if !op.FitsType(t.read.t) {
 		c.problems.Add(s.Op.At, path, "", "%s does not fit %s, which is a %s field; it fits %s", op.Name, s.Field.S, t.read.t, fitsWords[op.Fits])

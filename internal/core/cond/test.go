@@ -20,6 +20,7 @@ type test struct {
 	// What is known of the field's values: all there can be, and that numbers are never fractions.
 	options []string
 	integer bool
+	closed  bool // the fields are declared, so every value is of the field's type
 
 	read  reader
 	judge predicate

@@ -370,7 +370,8 @@ func (v *view) example(b box) *Example {
 	return e
 }
 
-// pick chooses a case to show: one that is sure, and not empty, where there is one.
+// pick chooses a case to show: one that is sure where there is one, with a value, or else empty, or else with a value
+// that does not read as the field's type.
 func (v *view) pick(f int, s set) int {
 	best, grade := s.first(), -1
 	for i, k := range v.cases[f] {
@@ -379,10 +380,12 @@ func (v *view) pick(f int, s set) int {
 		}
 		g := 0
 		if !k.Unsure {
-			g += 2
+			g += 3
 		}
-		if k.Now != nil {
-			g++
+		if !k.Foreign {
+			if g++; k.Now != nil {
+				g++
+			}
 		}
 		if g > grade {
 			best, grade = i, g
