@@ -85,7 +85,7 @@ button{font:inherit;font-weight:600;background:#2f6b3c;color:#fff;border:0;paddi
 {{else if eq .Type "yes/no"}}<label class="opt"><input type="checkbox" name="{{.Name}}" value="yes"{{if .Value}} checked{{end}}>{{.Label}}{{if .Required}} <span class="req">(required)</span>{{end}}</label>{{if .Help}}<p class="help">{{.Help}}</p>{{end}}
 {{else}}<label for="q-{{.Name}}">{{.Label}}{{if .Required}} <span class="req">(required)</span>{{end}}</label>{{if .Help}}<p class="help" id="h-{{.Name}}">{{.Help}}</p>{{end}}
 {{if eq .Type "long text"}}<textarea id="q-{{.Name}}" name="{{.Name}}" rows="5"{{if .Wrong}} aria-invalid="true" aria-describedby="w-{{.Name}}"{{end}}>{{.Value}}</textarea>
-{{else}}<input id="q-{{.Name}}" type="{{.Input}}" name="{{.Name}}" value="{{.Value}}"{{if eq .Type "number"}} inputmode="decimal"{{end}}{{if .Wrong}} aria-invalid="true" aria-describedby="w-{{.Name}}"{{end}}>{{end}}{{end}}
+{{else}}<input id="q-{{.Name}}" type="{{.Input}}" name="{{.Name}}" value="{{.Value}}"{{if eq .Type "number"}} inputmode="decimal"{{else if eq .Type "whole number"}} inputmode="numeric"{{end}}{{if .Wrong}} aria-invalid="true" aria-describedby="w-{{.Name}}"{{end}}>{{end}}{{end}}
 {{if .Wrong}}<p class="wrong" id="w-{{.Name}}">{{.Wrong}}</p>{{end}}
 </div>{{end}}
 <button type="submit">{{if .Mends}}Change the answers{{else}}Send{{end}}</button>

@@ -129,8 +129,8 @@ func (s *Server) startByHand(ctx context.Context, who *Person, in *startInput) (
 }
 
 func (s *Server) begin(ctx context.Context, w *store.Workflow, plan *sheet.Plan, keys []string, answers map[string]any, by, once string) ([]engine.Receipt, error) {
-	read, err := engine.Answers(plan.Trigger.Ask, answers, s.Engine.Workspace)
-	var wrong *engine.AnswerError
+	read, err := sheet.Answers(plan.Trigger.Ask, answers, s.Engine.Workspace)
+	var wrong *sheet.AnswerError
 	if errors.As(err, &wrong) {
 		return nil, invalid("body.answers."+wrong.Name, "%s", wrong.Problem)
 	}

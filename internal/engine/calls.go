@@ -55,7 +55,7 @@ func (e *Engine) callWorkflow(ctx context.Context, s *store.Step) (connect.Writt
 		return out, err
 	}
 	given, _ := v.(map[string]any)
-	answers, err := Answers(plan.Trigger.Ask, given, e.Workspace)
+	answers, err := sheet.Answers(plan.Trigger.Ask, given, e.Workspace)
 	if err != nil {
 		return out, err
 	}

@@ -18,6 +18,7 @@ import (
 
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/store"
@@ -173,7 +174,7 @@ func TestTooManyStarts(t *testing.T) {
 	live, plan := w.turnOn(t, "dorfbote: 1\nname: By hand\nwatch: {start: {source: tours/collections}}\nmessages: {m: {title: x}}\nroute: {otherwise: {tell: [{to: \"square/#tours\", message: m}]}}\n", -1)
 	keys := make([]string, engine.MaxStarts+1)
 	_, err := w.StartWorkflow(context.Background(), live, plan, keys, nil, "A", "")
-	var wrong *engine.AnswerError
+	var wrong *sheet.AnswerError
 	require.ErrorAs(t, err, &wrong)
 }
 

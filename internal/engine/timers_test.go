@@ -164,11 +164,11 @@ func TestStartingByHand(t *testing.T) {
 	w.take(t, batch("a", nil), batch("b", nil), batch("c", nil))
 	live, plan := w.switchOn(t, "Start", "{start: {source: cellar/batches, ask: [{name: why, required: true}, {name: n, type: number}]}}", "")
 	ctx := context.Background()
-	answers, err := engine.Answers(plan.Trigger.Ask, map[string]any{"why": "mould", "n": "1,200"}, w.Workspace)
+	answers, err := sheet.Answers(plan.Trigger.Ask, map[string]any{"why": "mould", "n": "1,200"}, w.Workspace)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]any{"why": "mould", "n": 1200.0}, answers)
 	for _, bad := range []map[string]any{{}, {"why": ""}, {"why": "x", "n": "many"}, {"why": "x", "whi": 1}} {
-		_, err := engine.Answers(plan.Trigger.Ask, bad, w.Workspace)
+		_, err := sheet.Answers(plan.Trigger.Ask, bad, w.Workspace)
 		require.Error(t, err, bad)
 	}
 	receipts, err := w.StartWorkflow(ctx, live, plan, []string{"a", "c"}, answers, "Marit", "")

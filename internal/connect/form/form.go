@@ -32,7 +32,7 @@ func Kind() *connect.Kind {
 }
 
 // Types are the types of questions a form may ask.
-var Types = []value.Type{value.Text, "long text", "email", value.Num, value.YesNo, value.Date, value.Moment, value.Choice, value.Choices, value.Link}
+var Types = []value.Type{value.Text, "long text", "email", value.Num, sheet.WholeNumber, value.YesNo, value.Date, value.Moment, value.Choice, value.Choices, value.Link}
 
 // Limits of a form and of what is answered.
 const (
@@ -143,9 +143,12 @@ func answer(q sheet.Question, sent []string, zone *time.Location) (any, string) 
 		return nil, ""
 	}
 	switch q.Type {
-	case value.Num:
+	case value.Num, sheet.WholeNumber:
 		n, ok := value.ReadNumber(first, value.Workspace{Locale: "en", Zone: zone})
-		if !ok {
+		switch {
+		case q.Type == sheet.WholeNumber && (!ok || !n.Whole()):
+			return nil, "Please write a whole number, such as 3."
+		case !ok:
 			return nil, "Please write a number."
 		}
 		if n.Exact != "" {
@@ -194,6 +197,8 @@ func Schema(title string, questions []sheet.Question) string {
 		switch q.Type {
 		case value.Num:
 			p["type"] = "number"
+		case sheet.WholeNumber:
+			p["type"] = "integer"
 		case value.YesNo:
 			p["type"] = "boolean"
 		case value.Date:

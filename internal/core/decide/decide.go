@@ -13,7 +13,6 @@ import (
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/sheet"
-	"dorfbote/internal/core/value"
 )
 
 // Verdict is what became of an arrival, see formats.md.
@@ -76,7 +75,7 @@ func Decide(p *sheet.Plan, sc *formula.Scope) Outcome {
 	if at := ignoredAt(p, sc); at != "" {
 		return Outcome{Verdict: Ignored, DecidedBy: at}
 	}
-	if where, err := unanswered(p, sc); err != nil {
+	if where, err := misanswered(p, sc); err != nil {
 		return failure(where, err)
 	}
 	if p.When != nil {
@@ -114,15 +113,15 @@ func ignoredAt(p *sheet.Plan, sc *formula.Scope) string {
 	return ""
 }
 
-// unanswered finds a required question that has no answer.
-func unanswered(p *sheet.Plan, sc *formula.Scope) (where string, err error) {
+// misanswered finds a required question that has no answer, or one whose answer is not of its type.
+func misanswered(p *sheet.Plan, sc *formula.Scope) (where string, err error) {
 	for i, q := range p.Trigger.Ask {
-		if q.Required && value.Empty(sc.Answers[q.Name]) {
+		if _, problem := q.Read(sc.Answers[q.Name], p.Terms.Workspace); problem != "" {
 			part := "ask"
 			if p.Trigger.Form == sheet.Called {
 				part = "takes"
 			}
-			return fmt.Sprintf("watch.%s.%s[%d]", p.Trigger.Form, part, i), fmt.Errorf("the question %q must be answered", q.Label)
+			return fmt.Sprintf("watch.%s.%s[%d]", p.Trigger.Form, part, i), errors.New("the question " + problem)
 		}
 	}
 	return "", nil

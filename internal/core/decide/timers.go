@@ -236,7 +236,7 @@ func sampleAnswers(p *sheet.Plan) map[string]any {
 	out := map[string]any{}
 	for _, q := range p.Trigger.Ask {
 		switch q.Type {
-		case value.Num, value.Money:
+		case value.Num, value.Money, sheet.WholeNumber:
 			out[q.Name] = 1.0
 		case value.YesNo:
 			out[q.Name] = true

@@ -89,6 +89,9 @@ func answerFields(ask []Question) []value.Field {
 	out := make([]value.Field, len(ask))
 	for i, q := range ask {
 		out[i] = value.Field{Name: q.Name, Label: q.Label, Type: q.Type, Options: q.Options}
+		if q.Type == WholeNumber {
+			out[i].Type, out[i].Whole = value.Num, true
+		}
 	}
 	return out
 }

@@ -292,7 +292,7 @@ func (r *reader) schedule(n *yaml.Node, s *ScheduleSpec) {
 }
 
 // questionTypes are what a question may ask for.
-var questionTypes = []string{"text", "number", "money", "yes/no", "date", "moment", "span", "choice", "choices", "person", "link"}
+var questionTypes = []string{"text", "number", string(WholeNumber), "money", "yes/no", "date", "moment", "span", "choice", "choices", "person", "link"}
 
 func (r *reader) questions(n *yaml.Node, path string) []Question {
 	var out []Question

@@ -1,6 +1,7 @@
 package value
 
 import (
+	"math"
 	"math/big"
 	"strconv"
 	"strings"
@@ -183,6 +184,15 @@ func (n Number) Sub(m Number) Number {
 		}
 	}
 	return Number{Float: SubDecimals(n.Float, m.Float)}
+}
+
+// Whole tells whether the number has no fraction.
+func (n Number) Whole() bool {
+	if n.Exact == "" {
+		return n.Float == math.Trunc(n.Float)
+	}
+	r, ok := n.rat()
+	return ok && r.IsInt()
 }
 
 func (n Number) rat() (*big.Rat, bool) {

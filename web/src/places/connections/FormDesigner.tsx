@@ -6,6 +6,7 @@ const types = [
   'long text',
   'email',
   'number',
+  'whole number',
   'yes/no',
   'date',
   'moment',

@@ -116,7 +116,7 @@ function Answer({ q, value, change }: { q: Question; value: unknown; change: (v:
       id={id}
       type={kind}
       value={String(value ?? '')}
-      inputMode={q.type === 'number' ? 'decimal' : undefined}
+      inputMode={q.type === 'number' ? 'decimal' : q.type === 'whole number' ? 'numeric' : undefined}
       onChange={(e) => change(e.target.value)}
     />
   );

@@ -5,7 +5,20 @@ import { useAround } from '../surroundings';
 import { SourceSelect } from './SourceSelect';
 import type { FormProps } from './WatchBand';
 
-const types = ['text', 'number', 'yes/no', 'date', 'moment', 'span', 'choice', 'choices', 'link'];
+const types = [
+  'text',
+  'number',
+  'whole number',
+  'money',
+  'yes/no',
+  'date',
+  'moment',
+  'span',
+  'choice',
+  'choices',
+  'person',
+  'link',
+];
 
 /** A person, who chooses records and answers a few questions first. */
 export function StartForm({ watch, set }: FormProps) {

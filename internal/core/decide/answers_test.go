@@ -1,0 +1,39 @@
+package decide
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+)
+
+// Answers that are missing or not of their question's type are a failure of their own, whoever sent them.
+func TestAnswersOfTheWrongTypeAreRefused(t *testing.T) {
+	p, _, problems := sheet.Compile([]byte(`dorfbote: 1
+name: T
+watch: {start: {ask: [{name: n, type: whole number, required: true}, {name: ok, type: yes/no}]}}
+messages: {m: {title: "${answers.n * 2}"}}
+route: {take: first, otherwise: {tell: [{to: s/c, message: m}]}}
+`), sheet.Known{Workspace: value.DefaultWorkspace()})
+	require.NotNil(t, p, "%v", problems)
+	for given, where := range map[string]string{
+		`{"n":3}`: "", `{"n":"3"}`: "", `{"n":3,"ok":true}`: "",
+		`{"n":2.5}`: "watch.start.ask[0]", `{"n":"many"}`: "watch.start.ask[0]", `{}`: "watch.start.ask[0]", `{"n":3,"ok":"perhaps"}`: "watch.start.ask[1]",
+	} {
+		answers, err := value.ReadJSON([]byte(given))
+		require.NoError(t, err)
+		o := Decide(p, &formula.Scope{Arrival: formula.Arrival{ID: "a", Kind: "start", Source: "dorfbote/start"}, Now: time.Now(), Answers: answers.(map[string]any)})
+		if where == "" {
+			assert.Equal(t, Told, o.Verdict, "%s %s", given, o.Error)
+			continue
+		}
+		assert.Equal(t, Failed, o.Verdict, given)
+		assert.Equal(t, where, o.Where, given)
+		assert.Contains(t, o.Error, "the question")
+	}
+}
