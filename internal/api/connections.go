@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/base64"
@@ -123,6 +124,7 @@ func (s *Server) connectionRoutes() {
 	changes(s, op("change-connection", http.MethodPatch, "/api/connections/{id}", "Change, pause or go on with a connection", "Connections"), editors, about[changeInput, connectionOutput](aboutConnection, func(in *changeInput) string { return in.ID }), s.changeConnection)
 	changes(s, op("delete-connection", http.MethodDelete, "/api/connections/{id}", "Delete a connection that no workflow names", "Connections"), editors, about[connectionInput, struct{}](aboutConnection, func(in *connectionInput) string { return in.ID }), s.deleteConnection)
 	s.proveRoutes()
+	s.readingRoutes()
 	s.sourceRoutes()
 	s.movingRoutes()
 }
@@ -317,7 +319,7 @@ func (s *Server) connection(ctx context.Context, id string) (*connectionOutput, 
 	if err := db.Raw("SELECT hour, ok, failed FROM health WHERE connection = ? ORDER BY hour", id).Scan(&out.Body.Health).Error; err != nil {
 		return nil, err
 	}
-	if err := db.Raw("SELECT * FROM hook_requests WHERE connection = ? ORDER BY id DESC LIMIT 50", id).Scan(&out.Body.Requests).Error; err != nil {
+	if err := db.Raw("SELECT id, at, status, problem, location, media, path, size, head FROM hook_requests WHERE connection = ? ORDER BY id DESC LIMIT 50", id).Scan(&out.Body.Requests).Error; err != nil {
 		return nil, err
 	}
 	out.Body.Uses, err = s.uses(ctx, id)
@@ -366,8 +368,8 @@ func (s *Server) changeConnection(ctx context.Context, _ *Person, in *changeInpu
 		if in.Body.Title != "" {
 			c.Title = in.Body.Title
 		}
-		if in.Body.KeyField != "" {
-			c.KeyField = in.Body.KeyField
+		if k := cmp.Or(in.Body.KeyField, settings["key_field"]); k != "" {
+			c.KeyField = k
 		}
 		if in.Body.Paused != nil {
 			c.Paused = *in.Body.Paused

@@ -53,14 +53,18 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request) {
 		s.refuse(w, r, c.ID, body, http.StatusInternalServerError, "", err.Error())
 		return
 	}
-	h := hook.Hook{Connection: c.ID, Secret: secret, KeyField: func(source string) string { return s.keyField(r, c, source) }}
+	h := hook.Hook{Connection: c.ID, Secret: secret, Shape: func(source string) (hook.Shape, error) { return s.shapeOf(r.Context(), c, source) }}
 	events, problem := h.Read(r.Header, chi.URLParam(r, "kind"), body, s.Engine.Now().UTC())
+	if problem != nil && problem.Status == http.StatusServiceUnavailable {
+		busy(w)
+		return
+	}
 	if problem != nil {
 		s.refuse(w, r, c.ID, body, problem.Status, problem.Location, problem.Detail)
 		return
 	}
 	for _, e := range events {
-		if m := s.learnSource(r.Context(), c.ID, c.KeyField, e.Source); m != nil {
+		if m := s.learnSource(r.Context(), c, e.Source); m != nil {
 			s.requests.note(r, c.ID, body, m.Status, "source", m.Detail)
 			sendProblem(w, m)
 			return
@@ -105,10 +109,10 @@ func busy(w http.ResponseWriter) {
 // sourceCache remembers connections and sources, which change rarely and are asked for with every
 // event.
 type sourceCache struct {
-	mu    sync.RWMutex
-	known map[string]bool
-	keys  map[string]string
-	hooks map[string]cachedHook
+	mu     sync.RWMutex
+	known  map[string]bool
+	shapes map[string]cachedShape
+	hooks  map[string]cachedHook
 }
 
 type cachedHook struct {
@@ -116,6 +120,12 @@ type cachedHook struct {
 	at time.Time
 }
 
+type cachedShape struct {
+	hook.Shape
+	at time.Time
+}
+
+// hookHolds is how long what is known of a hook holds: another process may change it.
 const hookHolds = 2 * time.Second
 
 func (c *sourceCache) has(source string) bool {
@@ -141,15 +151,15 @@ func (c *sourceCache) forget(connection string) {
 	for source := range c.known {
 		if strings.HasPrefix(source, connection+"/") {
 			delete(c.known, source)
-			delete(c.keys, source)
+			delete(c.shapes, source)
 		}
 	}
 }
 
-func (c *sourceCache) forgetKey(source string) {
+func (c *sourceCache) forgetShape(source string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	delete(c.keys, source)
+	delete(c.shapes, source)
 }
 
 func (s *Server) hookNamed(r *http.Request, id string) (*store.Connection, error) {
@@ -173,37 +183,45 @@ func (s *Server) hookNamed(r *http.Request, id string) (*store.Connection, error
 	return &row, nil
 }
 
-// keyField is the field that names a source's records.
-func (s *Server) keyField(r *http.Request, c *store.Connection, source string) string {
+// shapeOf says where a source's records lie in what is sent, and what names them. Of a source that is not known yet, the
+// hook's own settings say so.
+func (s *Server) shapeOf(ctx context.Context, c *store.Connection, source string) (hook.Shape, error) {
 	s.sources.mu.RLock()
-	key, ok := s.sources.keys[source]
+	have, ok := s.sources.shapes[source]
 	s.sources.mu.RUnlock()
-	if ok {
-		return key
+	if ok && time.Since(have.at) < hookHolds {
+		return have.Shape, nil
 	}
 	var row store.Kind
-	if s.store.DB.WithContext(r.Context()).Limit(1).Find(&row, "source = ?", source).RowsAffected == 0 {
-		return c.KeyField
+	res := s.store.DB.WithContext(ctx).Limit(1).Find(&row, "source = ?", source)
+	switch {
+	case res.Error != nil && ok:
+		return have.Shape, nil
+	case res.Error != nil:
+		return hook.Shape{}, res.Error
+	case res.RowsAffected == 0:
+		return hook.Shape{Record: c.Settings["record"], Key: c.KeyField}, nil
 	}
+	shape := hook.Shape{Record: row.Settings["record"], Key: row.KeyField}
 	s.sources.mu.Lock()
 	defer s.sources.mu.Unlock()
-	if s.sources.keys == nil || len(s.sources.keys) > 10_000 {
-		s.sources.keys = map[string]string{}
+	if s.sources.shapes == nil || len(s.sources.shapes) > 10_000 {
+		s.sources.shapes = map[string]cachedShape{}
 	}
-	s.sources.keys[source] = row.KeyField
-	return row.KeyField
+	s.sources.shapes[source] = cachedShape{shape, time.Now()}
+	return shape, nil
 }
 
 var kindName = regexp.MustCompile(`^[\pL\pN][\pL\pN._-]{0,99}$`)
 
 // learnSource notes a source that is seen for the first time.
-func (s *Server) learnSource(ctx context.Context, connection, keyField, source string) *huma.ErrorModel {
+func (s *Server) learnSource(ctx context.Context, c *store.Connection, source string) *huma.ErrorModel {
 	if s.sources.has(source) {
 		return nil
 	}
 	db := s.store.DB.WithContext(ctx)
 	var n int64
-	if err := db.Model(&store.Kind{}).Where("connection = ?", connection).Count(&n).Error; err != nil {
+	if err := db.Model(&store.Kind{}).Where("connection = ?", c.ID).Count(&n).Error; err != nil {
 		return problemModel(http.StatusServiceUnavailable, "", "the database does not answer; try again")
 	}
 	_, name, _ := strings.Cut(source, "/")
@@ -213,7 +231,10 @@ func (s *Server) learnSource(ctx context.Context, connection, keyField, source s
 	if n >= maxKinds {
 		return problemModel(http.StatusBadRequest, "source", errKinds)
 	}
-	k := store.Kind{Source: source, Connection: connection, Title: value.LabelOf(name), KeyField: keyField}
+	k := store.Kind{Source: source, Connection: c.ID, Title: value.LabelOf(name), KeyField: c.KeyField}
+	if at := c.Settings["record"]; at != "" {
+		k.Settings = store.Texts{"record": at}
+	}
 	if err := db.Clauses(clause.OnConflict{DoNothing: true}).Create(&k).Error; err != nil {
 		return problemModel(http.StatusServiceUnavailable, "", "the database does not answer; try again")
 	}

@@ -24,6 +24,7 @@ const (
 	requestFlush = 300 * time.Millisecond
 	fineAFlush   = 5 // requests that were taken in, noted in one go
 	headOfBody   = 500
+	keptBody     = 16 << 10 // larger ones are not kept
 )
 
 func newRequestLog(e *engine.Engine) *requestLog {
@@ -42,11 +43,15 @@ func (l *requestLog) note(r *http.Request, connection string, body []byte, statu
 	}
 	head := strings.ReplaceAll(strings.ToValidUTF8(string(body[:min(len(body), headOfBody)]), "\uFFFD"), "\x00", "\uFFFD")
 	media := strings.ToValidUTF8(r.Header.Get("Content-Type"), "\uFFFD")
+	kept := []byte{}
+	if len(body) <= keptBody {
+		kept = body
+	}
 	l.pending.Add(1)
 	select {
 	case l.queue <- store.HookRequest{
 		Connection: connection, At: time.Now(), Status: status, Problem: problem, Location: location, Media: media[:min(len(media), 200)],
-		Path: strings.ToValidUTF8(r.URL.Path, "\uFFFD"), Size: len(body), Head: head,
+		Path: strings.ToValidUTF8(r.URL.Path, "\uFFFD"), Size: len(body), Head: head, Body: kept,
 	}:
 	default:
 		l.pending.Add(-1)

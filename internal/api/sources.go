@@ -152,7 +152,7 @@ func (s *Server) opened(ctx context.Context, id string, n *NewSource) (*opening,
 		return nil, err
 	}
 	k := kinds.Named(c.Kind)
-	if k == nil || k.Name == "hook" || k.Name == "chat" {
+	if k == nil || k.Name == "chat" {
 		return nil, huma.Error409Conflict("the sources of a " + c.Kind + " come by themselves")
 	}
 	if k.Single != "" {
@@ -303,7 +303,7 @@ func (s *Server) changeSource(ctx context.Context, _ *Person, in *changeSourceIn
 		return nil, err
 	}
 	s.Engine.ForgetKind(source)
-	s.sources.forgetKey(source)
+	s.sources.forgetShape(source)
 	s.Engine.Tell(ctx, engine.Event{Topic: "connections", Source: source})
 	return s.sourceItem(ctx, source)
 }

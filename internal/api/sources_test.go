@@ -110,3 +110,58 @@ func TestASourcesLife(t *testing.T) {
 	status, _ = c.call("GET", at+"/records", "")
 	assert.Equal(t, 404, status)
 }
+
+// A record that lies inside what an app sends is found in the first requests, offered, and read from then on. The
+// settings can be changed later, with the last requests shown as they would be read.
+func TestAHookWhoseRecordsLieInsideWhatIsSent(t *testing.T) {
+	c := start(t)
+	c.signIn()
+	status, made := c.call("POST", "/api/connections", `{"id":"watch","title":"Watch","kind":"hook"}`)
+	require.Less(t, status, 300, made)
+	status, _ = c.call("POST", "/in/watch/incidents", `{"event":"incident.opened","incident":{"id":"I-1","title":"No water","open":true}}`)
+	assert.Equal(t, 400, status)
+	status, read := c.call("POST", "/api/connections/watch/reading", `{"kind":"incidents"}`)
+	require.Equal(t, 200, status, read)
+	require.Len(t, items(read), 1)
+	assert.Contains(t, items(read)[0]["problem"], `its field "id" is missing`)
+	offer := read["offers"].([]any)[0].(map[string]any)
+	assert.Equal(t, map[string]any{"record": "incident", "key": "id", "fits": 1.0}, offer)
+	_, read = c.call("POST", "/api/connections/watch/reading", `{"kind":"incidents","record":"incident","key_field":"id"}`)
+	assert.Empty(t, items(read)[0]["problem"])
+	assert.Equal(t, "I-1", items(read)[0]["records"].([]any)[0].(map[string]any)["key"])
+
+	status, made = c.call("POST", "/api/connections/watch/sources", `{"kind":"incidents","settings":{"record":"incident"},"key_field":"id"}`)
+	require.Less(t, status, 300, made)
+	status, taken := c.call("POST", "/in/watch/incidents", `{"event":"incident.opened","incident":{"id":"I-2","title":"No light","open":true}}`)
+	require.Equal(t, 202, status, taken)
+	_, list := c.call("GET", "/api/sources/watch/incidents/records", "")
+	require.Len(t, items(list), 1)
+	assert.Equal(t, "I-2", items(list)[0]["key"])
+
+	// Later the app sends it otherwise.
+	status, made = c.call("PATCH", "/api/sources/watch/incidents", `{"settings":{"record":"data.incident"},"key_field":"no"}`)
+	require.Equal(t, 200, status, made)
+	status, _ = c.call("POST", "/in/watch/incidents", `{"incident":{"id":"I-3"}}`)
+	assert.Equal(t, 400, status)
+	status, _ = c.call("POST", "/in/watch/incidents", `{"data":{"incident":{"no":4}}}`)
+	assert.Equal(t, 202, status)
+	_, read = c.call("POST", "/api/connections/watch/reading", `{"kind":"incidents","record":"data.incident","key_field":"no"}`)
+	var problems []string
+	for _, it := range items(read) {
+		problems = append(problems, it["problem"].(string))
+	}
+	assert.Equal(t, []string{"", "there is nothing at data.incident, where the record is said to lie", "there is nothing at data.incident, where the record is said to lie", "there is nothing at data.incident, where the record is said to lie"}, problems)
+
+	// The hook's own settings hold for kinds that are new.
+	status, made = c.call("PATCH", "/api/connections/watch", `{"settings":{"record":"body","key_field":"ref"}}`)
+	require.Equal(t, 200, status, made)
+	assert.Equal(t, "ref", made["key_field"])
+	status, _ = c.call("POST", "/in/watch/others", `{"body":{"ref":"O-1"}}`)
+	assert.Equal(t, 202, status)
+	_, sources := c.call("GET", "/api/sources", "")
+	for _, s := range items(sources) {
+		if s["source"] == "watch/others" {
+			assert.Equal(t, []any{"ref", map[string]any{"record": "body"}}, []any{s["key_field"], s["settings"]})
+		}
+	}
+}

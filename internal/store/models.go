@@ -84,6 +84,7 @@ type HookRequest struct {
 	Path       string
 	Size       int
 	Head       string
+	Body       []byte // empty where it is large
 }
 
 // Process is a process as it was last heard of.

@@ -44,7 +44,9 @@ func refuse(status int, location, format string, args ...any) *Problem {
 type Hook struct {
 	Connection string
 	Secret     string // of Standard Webhooks; "" checks nothing
-	KeyField   func(source string) string
+	// Shape says where a source's records lie in what is no CloudEvent, and what names a record.
+	// An error is one of the moment: the request is to be sent again.
+	Shape func(source string) (Shape, error)
 }
 
 // Read makes events of one request. kind is the record kind from the address; "" takes it from the
@@ -185,21 +187,29 @@ func (h *Hook) plain(header http.Header, kind string, body []byte, now time.Time
 	if id == "" {
 		id = header.Get("Idempotency-Key")
 	}
-	events := make([]Event, len(list))
+	source := h.Connection + "/" + kind
+	shape, err := h.Shape(source)
+	if err != nil {
+		return nil, notNow(err)
+	}
+	var events []Event
 	for i, e := range list {
 		at := ""
 		if isList {
 			at = fmt.Sprintf("/%d", i)
 		}
-		record, ok := e.(map[string]any)
-		if !ok {
-			return nil, refuse(http.StatusBadRequest, at, "a record is a JSON object, not %s", value.Describe(e))
+		records, p := shape.records(e, at)
+		if p != nil {
+			return nil, p
 		}
-		a := &arrival.Arrival{Source: h.Connection + "/" + kind, Type: arrival.Updated, Record: record, Time: now, ID: id}
-		if id != "" && isList {
-			a.ID = fmt.Sprintf("%s-%d", id, i)
+		for _, record := range records {
+			events = append(events, Event{Arrival: &arrival.Arrival{Source: source, Type: arrival.Updated, Record: record, Time: now, ID: id}, Compute: true})
 		}
-		events[i] = Event{Arrival: a, Compute: true}
+	}
+	if id != "" && (isList || len(events) > 1) {
+		for i := range events {
+			events[i].ID = fmt.Sprintf("%s-%d", id, i)
+		}
 	}
 	return events, nil
 }
@@ -211,6 +221,15 @@ const maxFormFields = 1000
 // "farm[name]" or "farm.name" stay as they are. A form that holds a whole record as JSON in one field, as some apps
 // send theirs ("payload"), is that record.
 func (h *Hook) form(header http.Header, kind string, body []byte, now time.Time) ([]Event, *Problem) {
+	raw, p := formRecord(body)
+	if p != nil {
+		return nil, p
+	}
+	return h.plain(header, kind, raw, now)
+}
+
+// formRecord makes JSON of a form.
+func formRecord(body []byte) ([]byte, *Problem) {
 	values, err := url.ParseQuery(string(body))
 	if err != nil {
 		return nil, refuse(http.StatusBadRequest, "body", "the form cannot be read: %v", err)
@@ -221,7 +240,7 @@ func (h *Hook) form(header http.Header, kind string, body []byte, now time.Time)
 	if len(values) == 1 {
 		for _, v := range values {
 			if len(v) == 1 && (strings.HasPrefix(strings.TrimSpace(v[0]), "{") || strings.HasPrefix(strings.TrimSpace(v[0]), "[")) {
-				return h.plain(header, kind, []byte(v[0]), now)
+				return []byte(v[0]), nil
 			}
 		}
 	}
@@ -238,7 +257,7 @@ func (h *Hook) form(header http.Header, kind string, body []byte, now time.Time)
 		}
 		record[name] = list
 	}
-	return h.plain(header, kind, value.AppendJSON(nil, record), now)
+	return value.AppendJSON(nil, record), nil
 }
 
 func cleanText(s string) string {
@@ -262,14 +281,12 @@ func (h *Hook) settle(e *Event, kind string, i int, now time.Time) *Problem {
 		return refuse(http.StatusBadRequest, "time", "the time %s is out of range", e.Time)
 	}
 	if e.Subject == "" && e.Record != nil {
-		field := h.KeyField(e.Source)
-		switch k := e.Record[field].(type) {
-		case string:
-			e.Subject = k
-		case float64:
-			e.Subject = value.NumberText(k)
+		shape, err := h.Shape(e.Source)
+		if err != nil {
+			return notNow(err)
 		}
-		if e.Subject == "" {
+		field := shape.Key
+		if e.Subject = keyOf(e.Record, field); e.Subject == "" {
 			return refuse(http.StatusBadRequest, "/"+field, "record %d of the request has no key: its field %q is missing or empty, and the event has no subject", i+1, field)
 		}
 	}
@@ -282,6 +299,10 @@ func (h *Hook) settle(e *Event, kind string, i int, now time.Time) *Problem {
 		}
 	}
 	return nil
+}
+
+func notNow(err error) *Problem {
+	return refuse(http.StatusServiceUnavailable, "", "this cannot be read at the moment; send it again: %v", err)
 }
 
 func badJSON(err error) *Problem {

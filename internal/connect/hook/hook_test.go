@@ -15,7 +15,7 @@ import (
 var at = time.Date(2026, 11, 20, 6, 0, 0, 0, time.UTC)
 
 func tours(secret string) *Hook {
-	return &Hook{Connection: "tours", Secret: secret, KeyField: func(string) string { return "id" }}
+	return &Hook{Connection: "tours", Secret: secret, Shape: func(string) (Shape, error) { return Shape{Key: "id"}, nil }}
 }
 
 func headers(pairs ...string) http.Header {
@@ -139,7 +139,7 @@ func FuzzRead(f *testing.F) {
 }
 
 func TestForms(t *testing.T) {
-	h := Hook{Connection: "shop", KeyField: func(string) string { return "id" }}
+	h := Hook{Connection: "shop", Shape: func(string) (Shape, error) { return Shape{Key: "id"}, nil }}
 	header := http.Header{"Content-Type": {"application/x-www-form-urlencoded; charset=utf-8"}}
 	for body, want := range map[string]map[string]any{
 		"id=A-1&state=new&tag=a&tag=b&n=K%C3%A4se+alt":     {"id": "A-1", "state": "new", "tag": []any{"a", "b"}, "n": "K\u00e4se alt"},

@@ -14,9 +14,13 @@ func Kind() *connect.Kind {
 		Name: "hook", Title: "Hook", Does: "Gives an app an address to send its events to, as CloudEvents, as plain JSON or as a form",
 		Settings: []connect.Setting{
 			{Name: "signed", Label: "Take in only signed events", Type: "yes/no", Help: "by Standard Webhooks; a secret is made and shown once"},
+			{Name: "record", Label: "Where the record lies", Type: "text", Help: "the path to it in what is sent, such as incident or data.items; empty where what is sent is the record itself", More: true},
 			{Name: "key_field", Label: "Field that names a record", Type: "text", Default: "id"},
 			{Name: "records_address", Label: "Address of the app's records", Type: "address", More: true, Help: "for sheets that add or change records; the kind of record is added to it, such as https://app.example/api"},
 			{Name: "records_token", Label: "Token for it", Type: "secret", More: true},
+		},
+		Source: []connect.Setting{
+			{Name: "record", Label: "Where the record lies", Type: "text", Help: "the path to it in what is sent, such as incident or data.items; empty where what is sent is the record itself"},
 		},
 		Write: write,
 		Key:   "id",

@@ -24,6 +24,7 @@ export type Setting = Schemas['Setting'];
 export type Choice = Schemas['Choice'];
 export type Step = Schemas['Step'];
 export type SourceItem = Schemas['SourceItem'];
+export type RequestReading = Schemas['RequestReading'];
 export type RecordItem = Schemas['RecordItem'];
 export type Preview = Schemas['PreviewOutputBody'];
 export type Begin = Schemas['Begin'];

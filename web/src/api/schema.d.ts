@@ -211,6 +211,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/connections/{id}/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How the last requests to a hook would be read, without taking anything in */
+        post: operations["read-requests"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/connections/{id}/sources": {
         parameters: {
             query?: never;
@@ -2229,6 +2246,17 @@ export interface components {
             /** Format: int64 */
             posts: number;
         };
+        Offer: {
+            /**
+             * Format: int64
+             * @description of how many of the requests it makes records
+             */
+            fits: number;
+            /** @description the field that names it */
+            key: string;
+            /** @description the path to the record in what is sent; empty for what is sent itself */
+            record: string;
+        };
         OnBody: {
             /** @description where to begin; from now on where nothing is said */
             begin?: components["schemas"]["BeginWorkflow"];
@@ -2527,6 +2555,12 @@ export interface components {
              */
             per_minute: number;
         };
+        ReadRecord: {
+            key: string;
+            record: {
+                [key: string]: unknown;
+            };
+        };
         Reading: {
             questions: components["schemas"]["Doubt"][] | null;
             /** @description null while there is no source to watch */
@@ -2534,6 +2568,20 @@ export interface components {
                 [key: string]: unknown;
             };
             words: components["schemas"]["Word"][] | null;
+        };
+        ReadingInputBody: {
+            /** @description the field that names it; id where nothing is said */
+            key_field?: string;
+            /** @description only what was sent for this kind of record */
+            kind?: string;
+            /** @description the path to the record in what is sent */
+            record?: string;
+        };
+        ReadingOutputBody: {
+            /** @description the last requests, newest first */
+            items: components["schemas"]["RequestReading"][] | null;
+            /** @description where records may lie in them, the likeliest first */
+            offers: components["schemas"]["Offer"][] | null;
         };
         Receipt: {
             id: string;
@@ -2604,6 +2652,22 @@ export interface components {
             parts?: number;
             subject?: string;
             text: string;
+        };
+        RequestReading: {
+            /** Format: date-time */
+            at: string;
+            location: string;
+            path: string;
+            /** @description why it would be refused; empty where it would be taken in */
+            problem: string;
+            records: components["schemas"]["ReadRecord"][] | null;
+            /** Format: int64 */
+            request: number;
+            /**
+             * Format: int64
+             * @description as it was answered when it came
+             */
+            status: number;
         };
         ResumeInputBody: {
             name: string;
@@ -3595,6 +3659,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProveBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "read-requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadingInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadingOutputBody"];
                 };
             };
             /** @description Error */

@@ -138,7 +138,7 @@ function ProveBand({ c, proves, editor }: { c: ConnectionDetail; proves: boolean
     onSuccess: () => {
       setEditing(false);
       void cache.invalidateQueries({ queryKey: ['connections'] });
-      prove.mutate();
+      if (proves) prove.mutate();
     },
   });
   const fields = (kind?.settings ?? []).filter((f) => c.kind !== 'hook' || f.name !== 'signed');
@@ -151,7 +151,7 @@ function ProveBand({ c, proves, editor }: { c: ConnectionDetail; proves: boolean
               Prove it
             </Button>
           )}
-          {editor && proves && fields.length > 0 && (
+          {editor && (proves || c.kind === 'hook') && fields.length > 0 && (
             <Button type="text" onClick={() => setEditing(!editing)}>
               {editing ? 'Leave the settings' : 'Change its settings'}
             </Button>
@@ -165,7 +165,7 @@ function ProveBand({ c, proves, editor }: { c: ConnectionDetail; proves: boolean
             <SettingsForm fields={fields} values={values} change={setValues} secrets={c.secrets ?? []} />
             {save.error && <Trouble error={save.error} />}
             <Button type="primary" loading={save.isPending} onClick={() => save.mutate()}>
-              Save and prove
+              {proves ? 'Save and prove' : 'Save'}
             </Button>
           </>
         )}

@@ -5,6 +5,7 @@ import { Link } from 'react-router';
 import { api, said, type ConnectionDetail } from '../../api/client';
 import { clockOf, dayOf } from '../../parts/times';
 import { Band } from '../sheet/Band';
+import { HookReading } from './HookReading';
 
 interface Props {
   c: ConnectionDetail;
@@ -83,6 +84,7 @@ export function HookBand({ c, secret: first, editor }: Props) {
             {c.signed ? 'Make a new secret' : 'Take in only signed events'}
           </Button>
         )}
+        {editor && <Unread c={c} />}
         <Requests c={c} />
       </div>
     </Band>
@@ -97,6 +99,26 @@ function signedCurl(address: string, key: string, secret = 'SECRET'): string {
 hex=$(printf %s '${secret}' | sed 's/^whsec_//' | base64 -d | od -An -v -tx1 | tr -d ' \\n')
 mac=$(printf %s "$id.$at.$body" | openssl dgst -sha256 -mac HMAC -macopt hexkey:$hex -binary | base64)
 curl -H "webhook-id: $id" -H "webhook-timestamp: $at" -H "webhook-signature: v1,$mac" -H 'Content-Type: application/json' -d "$body" ${address}/orders`;
+}
+
+/** Kinds of record of which the newest request was refused for want of a record or its key: how they are to be read. */
+function Unread({ c }: { c: ConnectionDetail }) {
+  const newest = new Map<string, { status: number; location: string }>();
+  for (const r of c.requests ?? []) {
+    const kind = r.path.split('/')[3];
+    if (kind && !newest.has(kind)) newest.set(kind, r);
+  }
+  const unread = [...newest].filter(([, r]) => r.status === 400 && r.location.startsWith('/'));
+  return unread.map(([kind]) => {
+    const known = c.reads?.find((s) => s.source === `${c.id}/${kind}`);
+    const record = known?.settings.record ?? c.settings.record ?? '';
+    const key = known?.key_field ?? c.key_field ?? 'id';
+    return (
+      <div key={`${kind} ${record} ${key}`} className="unread">
+        <HookReading source={`${c.id}/${kind}`} record={record} keyField={key} editor refused />
+      </div>
+    );
+  });
 }
 
 function Requests({ c }: { c: ConnectionDetail }) {

@@ -9,6 +9,7 @@ import { Trouble } from '../../parts/Trouble';
 import { Band } from '../sheet/Band';
 import { FieldTable } from './FieldTable';
 import { FormDesigner } from './FormDesigner';
+import { HookReading } from './HookReading';
 import { SettingsForm } from './SettingsForm';
 
 /** One source: its fields as they were learnt and corrected, its records, and how often it is asked. */
@@ -153,6 +154,20 @@ function Settings({ s, editor, change }: { s: SourceItem; editor: boolean; chang
   const [values, setValues] = useState<Record<string, string>>(s.settings);
   const fields = (kind?.source ?? []).filter((f) => f.name !== 'fields');
   if (!kind || !editor || (kind.source ?? []).length === 0) return null;
+  if (kind.name === 'hook')
+    return (
+      <Band label="Reading" hint="what is sent">
+        <div className="bandbody">
+          <HookReading
+            key={`${s.settings.record ?? ''} ${s.key_field}`}
+            source={s.source}
+            record={s.settings.record ?? ''}
+            keyField={s.key_field}
+            editor={editor}
+          />
+        </div>
+      </Band>
+    );
   const differs = JSON.stringify(values) !== JSON.stringify(s.settings);
   return (
     <Band label="Settings" hint="how it is read">
