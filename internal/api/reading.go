@@ -38,8 +38,8 @@ type readingInput struct {
 
 type readingOutput struct {
 	Body struct {
-		Items  []RequestReading    `json:"items" doc:"the last requests, newest first"`
-		Offers []hook.Offer `json:"offers" doc:"where records may lie in them, the likeliest first"`
+		Items  []RequestReading `json:"items" doc:"the last requests, newest first"`
+		Offers []hook.Offer     `json:"offers" doc:"where records may lie in them, the likeliest first"`
 	}
 }
 

@@ -38,6 +38,7 @@ type PollItem struct {
 	Every     int        `json:"every" doc:"seconds between calls at the present rhythm"`
 	Quickest  int        `json:"quickest"`
 	Slowest   int        `json:"slowest"`
+	Watched   int        `json:"watched" doc:"seconds between calls at most while a workflow that is on watches it; 0 where somebody has said how often, or nothing is promised"`
 	DueAt     time.Time  `json:"due_at"`
 	Begun     bool       `json:"begun"`
 	Asking    bool       `json:"asking" doc:"it is being asked at this moment"`
@@ -117,12 +118,20 @@ func (s *Server) sourceItems(ctx context.Context, where *gorm.DB) ([]SourceItem,
 	for i := range polls {
 		bySource[polls[i].Source] = &polls[i]
 	}
+	var connections []store.Connection
+	if err := s.store.DB.WithContext(ctx).Select("id, kind").Find(&connections).Error; err != nil {
+		return nil, err
+	}
+	kindOf := map[string]string{}
+	for _, c := range connections {
+		kindOf[c.ID] = c.Kind
+	}
 	items := make([]SourceItem, 0, len(rows))
 	for _, k := range rows {
 		it := SourceItem{Source: k.Source, Connection: k.Connection, Title: k.Title, KeyField: k.KeyField, TitleField: k.TitleField, LinkField: k.LinkField, Settings: map[string]string{}}
 		maps.Copy(it.Settings, k.Settings)
 		if p := bySource[k.Source]; p != nil {
-			it.Poll = &PollItem{
+			it.Poll = &PollItem{Watched: watchedEvery(kindOf[k.Connection], p),
 				Every: p.Every, Quickest: p.Quickest, Slowest: p.Slowest, DueAt: p.DueAt, Begun: p.Begun, Failures: p.Failures, LastAt: p.LastAt, LastOK: p.LastOK,
 				LastError: p.LastError, LastRows: p.LastRows, LastCalls: p.LastCalls, LastMs: p.LastMs, CallsADay: 86400 / max(p.Every, 1) * max(p.LastCalls, 1),
 				Asking: p.LeaseUntil != nil && p.LeaseUntil.After(s.Engine.Now()),
@@ -131,6 +140,13 @@ func (s *Server) sourceItems(ctx context.Context, where *gorm.DB) ([]SourceItem,
 		items = append(items, it)
 	}
 	return items, nil
+}
+
+func watchedEvery(kind string, p *store.Poll) int {
+	if k := kinds.Named(kind); k != nil && !p.Owned {
+		return int(k.Watched.Seconds())
+	}
+	return 0
 }
 
 func (s *Server) listSources(ctx context.Context, _ *Person, _ *struct{}) (*listOutput[SourceItem], error) {
@@ -216,6 +232,7 @@ func (s *Server) createSource(ctx context.Context, _ *Person, in *newSourceInput
 			return nil
 		}
 		p := &store.Poll{Source: row.Source, Connection: row.Connection, Start: in.Body.Begin.Text(), Quickest: in.Body.Quickest, Slowest: in.Body.Slowest, DueAt: s.Engine.Now()}
+		p.Owned = p.Quickest+p.Slowest > 0
 		rhythmOf(p, k)
 		p.Every = p.Quickest
 		return tx.Create(p).Error
@@ -296,8 +313,8 @@ func (s *Server) changeSource(ctx context.Context, _ *Person, in *changeSourceIn
 		}
 		p.Slowest = max(p.Slowest, p.Quickest)
 		p.Every = min(max(p.Every, p.Quickest), p.Slowest)
-		p.DueAt = s.Engine.Now()
-		return tx.Model(&p).Select("quickest", "slowest", "every", "due_at").Updates(&p).Error
+		p.DueAt, p.Owned = s.Engine.Now(), true
+		return tx.Model(&p).Select("owned", "quickest", "slowest", "every", "due_at").Updates(&p).Error
 	})
 	if err != nil {
 		return nil, err

@@ -30,6 +30,11 @@ type Kind struct {
 	Appends bool
 	// Quickest and Slowest bound how often such a source is asked, where the person sets nothing.
 	Quickest, Slowest time.Duration
+	// Watched is how often at least a source is asked while a workflow that is on watches it, where nobody has said how
+	// often; 0 leaves it to the rhythm.
+	Watched time.Duration
+	// Fields are those that the kind's records have by its nature, whatever has come so far; nil where that depends.
+	Fields func(settings map[string]string) []value.Field
 	// Open makes a connection ready. It makes no calls.
 	Open func(Config) (Conn, error)
 	// Write adds a record to a source or changes one; nil where that cannot be done. Of a write that failed, the error
@@ -113,6 +118,15 @@ type Waiter interface {
 	// Wait blocks until ctx ends or the connection is lost, and calls changed whenever the source should be
 	// polled.
 	Wait(ctx context.Context, src Source, changed func()) error
+}
+
+// Field makes the description of a field that a kind's records have by nature.
+func Field(name string, t value.Type) value.Field {
+	f := value.Field{Name: name, Label: value.LabelOf(name), Type: t}
+	if t == value.List {
+		f.Of = value.Text
+	}
+	return f
 }
 
 // Listener is a connection that things come in by without being asked for.

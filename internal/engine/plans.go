@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
@@ -177,6 +178,11 @@ func (e *Engine) learn(ctx context.Context, row *store.Kind, source string) (*va
 			l.See(r)
 		}
 		kind = l.Kind()
+		if own, err := e.ownFields(ctx, row); err != nil {
+			return nil, err
+		} else if own != nil {
+			kind = value.Merge(&value.Kind{Fields: own}, kind)
+		}
 		kind.Title = row.Title
 	}
 	for i := range kind.Fields {
@@ -191,6 +197,19 @@ func (e *Engine) learn(ctx context.Context, row *store.Kind, source string) (*va
 		f.Hidden = c.Hidden
 	}
 	return kind, nil
+}
+
+// ownFields are the fields that a source's records have by the nature of its kind, known before the first of them comes.
+func (e *Engine) ownFields(ctx context.Context, row *store.Kind) ([]value.Field, error) {
+	var name string
+	if err := e.Store.DB.WithContext(ctx).Raw("SELECT kind FROM connections WHERE id = ?", row.Connection).Scan(&name).Error; err != nil {
+		return nil, err
+	}
+	k := kinds.Named(name)
+	if k == nil || k.Fields == nil {
+		return nil, nil
+	}
+	return k.Fields(row.Settings), nil
 }
 
 // ForgetKind has a source's fields looked at anew. Other processes do so within a few seconds.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/store"
 )
 
@@ -154,11 +155,12 @@ func (e *Engine) believable(ctx context.Context, p *store.Poll, s *snapshot) err
 func (e *Engine) polled(ctx context.Context, p *store.Poll, k *store.Kind, c *store.Connection, tally Tally, polled connect.Polled, same bool, took time.Duration, failure error) error {
 	now := e.Now()
 	p.LastAt, p.LeaseUntil, p.LastMs, p.LastCalls = &now, nil, int(took.Milliseconds()), max(polled.Calls, 1)
-	var wait time.Duration
+	var wait, around time.Duration // around: not all at the same moment
 	if failure != nil {
 		p.Failures++
 		p.LastError = failure.Error()
 		wait = e.afterFailure(p, failure)
+		around = rand.N(wait/10 + time.Millisecond)
 		if p.Failures == 3 || p.Failures == 1 && !passing(failure) {
 			e.Notice(ctx, store.Notice{What: "cannot be read", Words: failure.Error(), Go: "/connections/" + c.ID, About: p.Source, Owner: c.Owner})
 		}
@@ -175,10 +177,17 @@ func (e *Engine) polled(ctx context.Context, p *store.Poll, k *store.Kind, c *st
 			text := string(polled.Cursor)
 			p.Cursor = &text
 		}
-		p.Every = rhythm(p.Every, p.Quickest, p.Slowest, tally.Arrivals() > 0)
+		quickest, slowest, watched := p.Quickest, p.Slowest, false
+		if most := e.watchedEvery(ctx, p, c); most > 0 && most < slowest {
+			quickest, slowest, watched = min(quickest, most), most, true
+		}
+		p.Every = rhythm(p.Every, quickest, slowest, tally.Arrivals() > 0)
 		wait = max(time.Duration(p.Every)*time.Second, polled.Wait)
 		if len(p.Missing) > 0 {
 			wait = max(time.Duration(p.Quickest)*time.Second, polled.Wait)
+		}
+		if around = rand.N(wait/10 + time.Millisecond); watched && polled.Wait == 0 {
+			around = -around // it is promised that so much does not pass
 		}
 		p.Begun = true
 		if tally.Twice > 0 {
@@ -187,13 +196,31 @@ func (e *Engine) polled(ctx context.Context, p *store.Poll, k *store.Kind, c *st
 			e.Done(ctx, p.Source, "has keys that stand twice")
 		}
 	}
-	p.DueAt = now.Add(wait + rand.N(wait/10+time.Millisecond))
-	err := e.Store.DB.WithContext(ctx).Select("cursor", "begun", "every", "due_at", "lease_until", "failures", "suspect", "missing", "last_at", "last_ok", "last_error", "last_rows", "last_calls", "last_ms").Updates(p).Error
+	// Where it was asked for meanwhile, it is due again at once: what is new may have come too late for this call.
+	err := e.Store.DB.WithContext(ctx).Exec("UPDATE polls SET due_at = ? WHERE source = ? AND due_at = ?", now.Add(wait+around), p.Source, p.DueAt).Error
+	if err != nil {
+		return err
+	}
+	err = e.Store.DB.WithContext(ctx).Select("cursor", "begun", "every", "lease_until", "failures", "suspect", "missing", "last_at", "last_ok", "last_error", "last_rows", "last_calls", "last_ms").Updates(p).Error
 	if tally.Arrivals() > 0 {
 		e.ForgetKind(p.Source)
 	}
 	e.Tell(ctx, Event{Topic: "connections", Source: k.Source})
 	return err
+}
+
+// watchedEvery is how many seconds at most pass between two calls while a workflow that is on watches the source; 0
+// where there is no such promise, or somebody has said how often it is asked.
+func (e *Engine) watchedEvery(ctx context.Context, p *store.Poll, c *store.Connection) int {
+	k := kinds.Named(c.Kind)
+	if p.Owned || k == nil || k.Watched == 0 {
+		return 0
+	}
+	var on bool
+	if err := e.Store.DB.WithContext(ctx).Raw("SELECT EXISTS (SELECT 1 FROM workflows WHERE is_on AND source = ?)", p.Source).Scan(&on).Error; err != nil || !on {
+		return 0
+	}
+	return int(k.Watched.Seconds())
 }
 
 // passing tells whether a failure is likely to pass by itself: the other side asked for time.

@@ -20,9 +20,13 @@ func (e *Engine) SwitchOn(ctx context.Context, id int64, plan *sheet.Plan, on st
 		on.Since = -1 // it begins with nothing that has passed
 	}
 	trigger := triggerOf(on.Sheet)
-	return e.Store.SwitchOn(ctx, id, on, func(tx *gorm.DB, w *store.Workflow) error {
+	w, err := e.Store.SwitchOn(ctx, id, on, func(tx *gorm.DB, w *store.Workflow) error {
 		return e.Arm(ctx, tx, w, plan, trigger)
 	})
+	if err == nil && plan.Source != "" { // its rhythm may be another from now on
+		err = e.CheckNow(ctx, plan.Source)
+	}
+	return w, err
 }
 
 // triggerOf is what a sheet says of its start, in one form.

@@ -64,6 +64,7 @@ func (s *Server) roomRoutes(r chi.Router) {
 		FROM practice.posts WHERE channel = @channel AND id > @after ORDER BY id LIMIT @limit`))
 	r.Get("/square/rooms/{name}/reactions", s.readRoom(`SELECT r.id, r.by AS author, btrim(p.title || E'\n' || p.text, E'\n') AS text, r.at, r.name AS reaction, r.post, r.by = @sender AS own
 		FROM practice.reactions r JOIN practice.posts p ON p.id = r.post WHERE p.channel = @channel AND r.id > @after ORDER BY r.id LIMIT @limit`))
+	r.Get("/square/rooms/{name}/wait", s.waitRoom)
 	r.Post("/square/channels/{name}/say", s.say)
 	r.Post("/square/posts/{id}/reactions", s.react)
 }
@@ -84,6 +85,51 @@ func (s *Server) listRooms(w http.ResponseWriter, r *http.Request) {
 		out = append(out, map[string]any{"name": c.Name, "purpose": c.Purpose, "private": c.Private, "let_in": !c.Private || slices.Contains(c.Members, sender)})
 	}
 	answer(w, http.StatusOK, out)
+}
+
+// longestWait is how long a program that waits for news of a channel is kept waiting.
+const longestWait = 15 * time.Second
+
+// waitRoom answers with a number that changes with whatever is said or done in a channel: at once where it is not the
+// one that the program knows, else as soon as it changes.
+func (s *Server) waitRoom(w http.ResponseWriter, r *http.Request) {
+	sender := s.senderOf(w, r)
+	if sender == "" {
+		return
+	}
+	var c channel
+	if err := s.db.WithContext(r.Context()).First(&c, "name = ?", channelName(r)).Error; err != nil {
+		problem(w, http.StatusNotFound, "there is no channel %s", channelName(r))
+		return
+	}
+	if c.Private && !slices.Contains(c.Members, sender) {
+		problem(w, http.StatusForbidden, "%s is not in the private channel %s; a member must let it in first", sender, c.Name)
+		return
+	}
+	news, end := s.events.listen()
+	defer end()
+	late := time.After(longestWait)
+	for {
+		var at string
+		err := s.db.WithContext(r.Context()).Raw(`SELECT coalesce(max(p.id), 0) || '-' || (SELECT coalesce(max(r.id), 0) FROM practice.reactions r JOIN practice.posts p ON p.id = r.post WHERE p.channel = @channel)
+			FROM practice.posts p WHERE p.channel = @channel`, map[string]any{"channel": c.Name}).Scan(&at).Error
+		if err != nil {
+			problem(w, http.StatusInternalServerError, "%v", err)
+			return
+		}
+		if at != r.URL.Query().Get("known") {
+			answer(w, http.StatusOK, map[string]any{"at": at})
+			return
+		}
+		select {
+		case <-r.Context().Done():
+			return
+		case <-late:
+			answer(w, http.StatusOK, map[string]any{"at": at})
+			return
+		case <-news:
+		}
+	}
 }
 
 // readRoom gives what came after a number, oldest first, to a sender that may read the channel.

@@ -81,18 +81,24 @@ func (b *broadcast) tell(e liveEvent) {
 	}
 }
 
+// listen gives what is told from now on, until end is called.
+func (b *broadcast) listen() (ch chan liveEvent, end func()) {
+	ch = make(chan liveEvent, 64)
+	b.mu.Lock()
+	b.subs[ch] = struct{}{}
+	b.mu.Unlock()
+	return ch, func() {
+		b.mu.Lock()
+		delete(b.subs, ch)
+		b.mu.Unlock()
+	}
+}
+
 // stream sends live events to a page (server-sent events).
 func (s *Server) stream(w http.ResponseWriter, r *http.Request) {
 	rc := http.NewResponseController(w)
-	ch := make(chan liveEvent, 64)
-	s.events.mu.Lock()
-	s.events.subs[ch] = struct{}{}
-	s.events.mu.Unlock()
-	defer func() {
-		s.events.mu.Lock()
-		delete(s.events.subs, ch)
-		s.events.mu.Unlock()
-	}()
+	ch, end := s.events.listen()
+	defer end()
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	_, _ = fmt.Fprint(w, ": here\n\n")

@@ -59,6 +59,7 @@ type Poll struct {
 	Every      int
 	Quickest   int
 	Slowest    int
+	Owned      bool // somebody has said how often it is asked
 	DueAt      time.Time
 	LeaseUntil *time.Time
 	Failures   int

@@ -18,6 +18,7 @@ import (
 	"golang.org/x/net/html/charset"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/value"
 )
 
 // Kind describes feeds.
@@ -33,6 +34,12 @@ func Kind() *connect.Kind {
 		},
 		Single: "entries", Key: "id", TitleField: "title", LinkField: "link",
 		Quickest: time.Minute, Slowest: 30 * time.Minute,
+		Fields: func(map[string]string) []value.Field {
+			return []value.Field{
+				connect.Field("id", value.Text), connect.Field("title", value.Text), connect.Field("link", value.Link), connect.Field("summary", value.Text), connect.Field("text", value.Text),
+				connect.Field("published", value.Moment), connect.Field("changed", value.Moment), connect.Field("author", value.Text), connect.Field("categories", value.List), connect.Field("image", value.Link),
+			}
+		},
 		Open: func(c connect.Config) (connect.Conn, error) { return &feed{c}, nil },
 	}
 }

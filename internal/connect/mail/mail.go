@@ -19,6 +19,7 @@ import (
 	"github.com/emersion/go-message/mail"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/value"
 )
 
 // Kind describes mailboxes.
@@ -32,7 +33,14 @@ func Kind() *connect.Kind {
 			{Name: "password", Label: "Password", Type: "secret", Required: true},
 		},
 		Source: []connect.Setting{{Name: "mailbox", Label: "Mailbox", Type: "text", Default: "INBOX", Required: true}},
-		Key:    "id", TitleField: "subject", Appends: true, Quickest: 10 * time.Second, Slowest: 5 * time.Minute,
+		Key:    "id", TitleField: "subject", Appends: true, Quickest: 10 * time.Second, Slowest: 5 * time.Minute, Watched: 30 * time.Second,
+		Fields: func(map[string]string) []value.Field {
+			return []value.Field{
+				connect.Field("id", value.Text), connect.Field("subject", value.Text), connect.Field("from", value.Person), connect.Field("from_name", value.Text), connect.Field("to", value.List),
+				connect.Field("cc", value.List), connect.Field("reply_to", value.List), connect.Field("sent", value.Moment), connect.Field("received", value.Moment), connect.Field("text", value.Text),
+				connect.Field("attachments", value.List), connect.Field("size", value.Num),
+			}
+		},
 		Open: func(c connect.Config) (connect.Conn, error) { return &mailbox{c}, nil },
 	}
 }

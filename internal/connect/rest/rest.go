@@ -40,7 +40,7 @@ func Kind() *connect.Kind {
 			{Name: "change_by", Label: "Records are changed by", Type: "choice", Options: []string{"PATCH", "PUT"}, Default: "PATCH", More: true, Help: "sent to the record's own address, for sheets that change records"},
 		},
 		Write: write,
-		Key:   "id", Quickest: 30 * time.Second, Slowest: 15 * time.Minute,
+		Key:   "id", Quickest: 30 * time.Second, Slowest: 15 * time.Minute, Watched: 30 * time.Second,
 		Open: func(c connect.Config) (connect.Conn, error) {
 			u, err := url.Parse(c.Settings["address"])
 			if err != nil || u.Host == "" {

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/value"
 )
 
 const (
@@ -34,7 +35,8 @@ func Kind() *connect.Kind {
 			{Name: "command", Label: "Command", Type: "text", Required: true, When: "which=those that begin with the command", Help: "the first word of the message, such as late"},
 			{Name: "reaction", Label: "Reaction", Type: "text", When: "which=reactions", Help: "only this one; empty for all"},
 		},
-		Key: "id", TitleField: "text", Appends: true, Quickest: 2 * time.Second, Slowest: 30 * time.Second,
+		Key: "id", TitleField: "text", Appends: true, Quickest: 2 * time.Second, Slowest: 30 * time.Second, Watched: 2 * time.Second,
+		Fields: fields,
 		Open: func(c connect.Config) (connect.Conn, error) {
 			if c.Settings["chat"] == xmpp {
 				return newXMPP(c)
@@ -42,6 +44,17 @@ func Kind() *connect.Kind {
 			return &squareRoom{c}, nil
 		},
 	}
+}
+
+// fields are those of a message, or of a reaction to one.
+func fields(settings map[string]string) []value.Field {
+	out := []value.Field{
+		connect.Field("id", value.Text), connect.Field("room", value.Text), connect.Field("author", value.Text), connect.Field("text", value.Text), connect.Field("at", value.Moment),
+	}
+	if settings["which"] == "reactions" {
+		return append(out, connect.Field("reaction", value.Text), connect.Field("thread", value.Text))
+	}
+	return append(out, connect.Field("command", value.Text), connect.Field("rest", value.Text), connect.Field("mentions", value.List), connect.Field("images", value.List), connect.Field("thread", value.Text))
 }
 
 // message is one thing that was said, or a reaction to one.

@@ -77,6 +77,23 @@ func (s *squareRoom) Browse(ctx context.Context) ([]connect.Choice, error) {
 	return out, err
 }
 
+// Wait asks the square to answer as soon as there is something new in the room, again and again.
+func (s *squareRoom) Wait(ctx context.Context, src connect.Source, changed func()) error {
+	name, known := strings.TrimPrefix(src.Settings["room"], "#"), ""
+	for {
+		var now struct {
+			At string `json:"at"`
+		}
+		if err := s.get(ctx, fmt.Sprintf("/rooms/%s/wait?known=%s", url.PathEscape(name), url.QueryEscape(known)), &now); err != nil {
+			return err
+		}
+		if now.At != known {
+			known = now.At
+			changed()
+		}
+	}
+}
+
 type cursor struct {
 	After    int64 `json:"after"`    // the last message seen
 	Reaction int64 `json:"reaction"` // the last reaction seen

@@ -1,6 +1,9 @@
 -- +goose Up
 -- What was sent, where it is small enough: whoever sets up a hook sees how it would be read.
 ALTER TABLE hook_requests ADD COLUMN IF NOT EXISTS body bytea NOT NULL DEFAULT '';
+-- Whether somebody has said how often a source is asked, or it is left to the kind.
+ALTER TABLE polls ADD COLUMN IF NOT EXISTS owned boolean NOT NULL DEFAULT false;
 
 -- +goose Down
+ALTER TABLE polls DROP COLUMN owned;
 ALTER TABLE hook_requests DROP COLUMN body;

@@ -2364,6 +2364,11 @@ export interface components {
             quickest: number;
             /** Format: int64 */
             slowest: number;
+            /**
+             * Format: int64
+             * @description seconds between calls at most while a workflow that is on watches it; 0 where somebody has said how often, or nothing is promised
+             */
+            watched: number;
         };
         Pos: {
             /** Format: int64 */

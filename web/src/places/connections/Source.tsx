@@ -141,6 +141,12 @@ function Rhythm({ s, editor, change }: { s: SourceItem; editor: boolean; change:
           </Button>
         )}
         <span className="muted">
+          {p.watched > 0 && p.watched < p.slowest && (
+            <>
+              While a workflow that is on watches it, at least every {p.watched} s, until you say
+              otherwise.{' '}
+            </>
+          )}
           Now every {p.every} s, about {p.calls_a_day.toLocaleString('en')} calls a day.
         </span>
       </div>
