@@ -261,7 +261,7 @@ func (s *Server) createConnection(ctx context.Context, who *Person, in *makeInpu
 		return nil, err
 	}
 	if k.Name == "chat" {
-		if err := s.learnChannels(ctx, &c); err != nil {
+		if err := s.Engine.AskChannels(ctx, c.ID); err != nil {
 			s.Log.Info("listing a new chat's channels failed", "connection", c.ID, "error", err)
 		}
 	}
@@ -271,28 +271,6 @@ func (s *Server) createConnection(ctx context.Context, who *Person, in *makeInpu
 		out.Body.Secret = secrets["signing"]
 	}
 	return out, err
-}
-
-// learnChannels makes destinations of a chat's channels.
-func (s *Server) learnChannels(ctx context.Context, c *store.Connection) error {
-	conn, err := s.Engine.OpenConn(c)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	list, err := conn.Browse(ctx)
-	if err != nil {
-		return err
-	}
-	for _, ch := range list {
-		err := s.store.DB.WithContext(ctx).Exec(`INSERT INTO destinations (name, connection, title, private) VALUES (?, ?, ?, ?)
-			ON CONFLICT (name) DO UPDATE SET private = excluded.private`, c.ID+"/"+ch.Kind, c.ID, ch.Title, ch.Detail == "private").Error
-		if err != nil {
-			return err
-		}
-	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "destinations"})
-	return nil
 }
 
 func (s *Server) getConnection(ctx context.Context, _ *Person, in *connectionInput) (*connectionOutput, error) {

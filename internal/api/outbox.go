@@ -43,6 +43,7 @@ type DestinationItem struct {
 	Sent     int64      `json:"sent" doc:"in the last 24 hours"`
 	LastSent *time.Time `json:"last_sent"`
 	Refused  int64      `json:"refused" doc:"refused posts that a person has yet to see to"`
+	Shut     string     `json:"shut" doc:"why it would take no post, as the other side said when it was asked last; empty where it would"`
 	HeldBy   string     `json:"held_by" doc:"the person who paused it; empty where the other side's refusal did"`
 	// PerMinute is the person's, Bears the other side's.
 	PerMinute int        `json:"per_minute" doc:"how many posts a minute are sent at most; 0 is as fast as it goes"`
@@ -104,7 +105,7 @@ func (s *Server) listDestinations(ctx context.Context, _ *Person, _ *struct{}) (
 	for _, d := range rows {
 		it := DestinationItem{
 			Name: d.Name, Title: d.Title, Private: d.Private, Paused: d.Paused, Reason: d.Reason, Waiting: d.Waiting, Sent: d.Sent, LastSent: d.LastSent,
-			Refused: d.Refused, HeldBy: d.HeldBy, PerMinute: d.PerMinute, NotBefore: d.NotBefore, Failures: d.Failures, Oldest: d.Oldest,
+			Refused: d.Refused, HeldBy: d.HeldBy, Shut: d.Shut, PerMinute: d.PerMinute, NotBefore: d.NotBefore, Failures: d.Failures, Oldest: d.Oldest,
 		}
 		if d.SpacingMs > 0 {
 			it.Bears = float64(time.Minute/time.Millisecond) / float64(d.SpacingMs)

@@ -76,6 +76,7 @@ func (s *Server) outboxActs() {
 	changes(s, op("release-post", http.MethodPost, "/api/posts/{id}/release", "Let a held post go on", "Outbox"), editors, byID[struct{}](aboutPost), one("release"))
 	changes(s, op("act-on-posts", http.MethodPost, "/api/outbox/many", "Do something with many posts at once", "Outbox"), editors, act[manyInput, manyOutput](aboutPost, func(in *manyInput) string { return in.Body.Do + " many" }), s.actOnMany)
 	changes(s, op("resume-destination", http.MethodPost, "/api/destinations/resume", "Send what waits for a paused destination", "Outbox"), editors, about[resumeInput, struct{}](aboutDestination, func(in *resumeInput) string { return in.Body.Name }), s.resume)
+	register(s, op("ask-destination", http.MethodPost, "/api/destinations/ask", "Ask the other side whether a destination would take a post", "Outbox"), editors, s.askDestination)
 	changes(s, op("pause-destination", http.MethodPost, "/api/destinations/pause", "Send nothing to a destination for now", "Outbox"), editors, about[pauseInput, struct{}](aboutDestination, func(in *pauseInput) string { return in.Body.Name }), s.pause)
 	changes(s, op("pace-destination", http.MethodPost, "/api/destinations/rate", "Set how many posts a minute a destination gets", "Outbox"), editors, about[rateInput, struct{}](aboutDestination, func(in *rateInput) string { return in.Body.Name }), s.setRate)
 }
@@ -173,6 +174,31 @@ func (s *Server) actOnMany(ctx context.Context, _ *Person, in *manyInput) (*many
 		return nil, err
 	}
 	return out, s.moved(ctx, act.to, posts)
+}
+
+type askInput struct {
+	Body struct {
+		Name string `json:"name"`
+	}
+}
+
+type askOutput struct {
+	Body struct {
+		Shut string `json:"shut" doc:"why it would take no post, and what to do; empty where it would"`
+	}
+}
+
+func (s *Server) askDestination(ctx context.Context, _ *Person, in *askInput) (*askOutput, error) {
+	if err := s.Engine.AskDestinations(ctx, []string{in.Body.Name}); err != nil {
+		return nil, err
+	}
+	d, err := s.store.Destination(ctx, in.Body.Name)
+	if err != nil {
+		return nil, err
+	}
+	out := &askOutput{}
+	out.Body.Shut = d.Shut
+	return out, nil
 }
 
 var errNoDestination = huma.Error404NotFound("there is no such destination")

@@ -121,7 +121,7 @@ func (s *Server) proveOne(ctx context.Context, _ *Person, in *connectionInput) (
 	}
 	s.Engine.Heard(ctx, c.ID, failure)
 	if c.Kind == "chat" && failure == nil {
-		if err := s.learnChannels(ctx, &c); err != nil {
+		if err := s.Engine.AskChannels(ctx, c.ID); err != nil {
 			return nil, err
 		}
 	}

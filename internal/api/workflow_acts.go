@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -165,10 +166,62 @@ func (s *Server) beginning(ctx context.Context, _ *Person, in *beginInput) (*beg
 	return &beginOutput{*b}, nil
 }
 
-func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workflowOutput, error) {
-	w, plan, err := s.runnable(ctx, in.ID)
+type readyOutput struct {
+	Body struct {
+		Items []report.Problem `json:"items" doc:"what keeps the draft from being switched on, in the order of its lines; empty where nothing does"`
+	}
+}
+
+// readyToSwitchOn asks the other sides of the draft's channels, and says what keeps it from being switched on.
+func (s *Server) readyToSwitchOn(ctx context.Context, _ *Person, in *idInput) (*readyOutput, error) {
+	w, err := s.store.Workflow(ctx, in.ID)
 	if err != nil {
 		return nil, err
+	}
+	_, missing, err := s.finished(ctx, w.Draft)
+	out := &readyOutput{}
+	out.Body.Items = missing
+	return out, err
+}
+
+// finished compiles a draft after asking whether its channels would take a post. missing is what keeps it from being
+// switched on.
+func (s *Server) finished(ctx context.Context, draft string) (plan *sheet.Plan, missing []report.Problem, err error) {
+	missing = []report.Problem{}
+	if sh, _ := sheet.Read([]byte(draft)); sh != nil {
+		_, to := sh.Names()
+		names := make([]string, len(to))
+		for i, t := range to {
+			names[i] = t.S
+		}
+		if err := s.Engine.AskDestinations(ctx, names); err != nil {
+			return nil, missing, err
+		}
+	}
+	known, err := s.Engine.Known(ctx)
+	if err != nil {
+		return nil, missing, err
+	}
+	plan, _, problems := sheet.Compile([]byte(draft), known)
+	for _, p := range problems {
+		if !p.Warning || p.Unfinished {
+			missing = append(missing, p)
+		}
+	}
+	return plan, missing, nil
+}
+
+func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workflowOutput, error) {
+	w, err := s.store.Workflow(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	plan, missing, err := s.finished(ctx, w.Draft)
+	if err != nil {
+		return nil, err
+	}
+	if len(missing) > 0 {
+		return nil, notRunnable(missing)
 	}
 	if circle, err := s.Engine.Circle(ctx, w.Name, plan); err != nil {
 		return nil, err
@@ -193,8 +246,8 @@ func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workf
 func notRunnable(problems []report.Problem) error {
 	var details []error
 	for _, p := range problems {
-		if !p.Warning {
-			details = append(details, &huma.ErrorDetail{Message: p.String(), Location: fmt.Sprintf("%s (line %d, column %d)", p.Path, p.At.Line, p.At.Column)})
+		if !p.Warning || p.Unfinished {
+			details = append(details, &huma.ErrorDetail{Message: strings.TrimPrefix(p.String(), "warning: "), Location: fmt.Sprintf("%s (line %d, column %d)", p.Path, p.At.Line, p.At.Column)})
 		}
 	}
 	return huma.Error422UnprocessableEntity("the sheet cannot be switched on yet; see what is wrong with it", details...)

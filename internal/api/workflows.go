@@ -135,6 +135,7 @@ func (s *Server) workflowRoutes() {
 	changes(s, op("save-draft", http.MethodPut, "/api/workflows/{id}/draft", "Keep a workflow's draft", "Workflows"), editors, about[draftInput, workflowOutput](aboutWorkflow, func(in *draftInput) string { return idText(in.ID) }), s.saveDraft)
 	changes(s, op("hand-over", http.MethodPatch, "/api/workflows/{id}", "Give a workflow to a team or an owner", "Workflows"), editors, about[handOverInput, workflowOutput](aboutWorkflow, func(in *handOverInput) string { return idText(in.ID) }), s.handOver)
 	changes(s, op("switch-on", http.MethodPost, "/api/workflows/{id}/on", "Switch on the draft as a new version", "Workflows"), editors, about[onInput, workflowOutput](aboutWorkflow, func(in *onInput) string { return idText(in.ID) }), s.switchOn)
+	register(s, op("ready-on", http.MethodPost, "/api/workflows/{id}/on/ready", "What keeps the draft from being switched on; its channels are asked whether they would take a post", "Workflows"), editors, s.readyToSwitchOn)
 	register(s, op("preview-on", http.MethodPost, "/api/workflows/{id}/on/preview", "What switching on would send at once", "Workflows"), anyone, s.beginning)
 	changes(s, op("switch-off", http.MethodPost, "/api/workflows/{id}/off", "Switch off", "Workflows"), editors, byID[workflowOutput](aboutWorkflow), s.switchOff)
 	changes(s, op("delete-workflow", http.MethodDelete, "/api/workflows/{id}", "Delete a workflow that is off", "Workflows"), editors, byID[struct{}](aboutWorkflow), s.deleteWorkflow)

@@ -77,6 +77,10 @@ type square struct {
 }
 
 func (s *square) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method == http.MethodGet { // it does not say which channels it has
+		http.NotFound(w, r)
+		return
+	}
 	var p struct{ Title string }
 	_ = json.NewDecoder(r.Body).Decode(&p)
 	now := time.Now()

@@ -40,6 +40,9 @@ type Kind struct {
 	// Write adds a record to a source or changes one; nil where that cannot be done. Of a write that failed, the error
 	// says why and [Written] whether trying again may help.
 	Write func(ctx context.Context, c Config, src Source, w Write) (Written, error)
+	// Writable says, without writing anything, why a record cannot be added or changed; nil where nothing is known to be in
+	// the way.
+	Writable func(c Config, src Source, change bool) error
 }
 
 // Setting is one thing that a form asks for.
@@ -103,6 +106,9 @@ type Choice struct {
 	Detail   string            `json:"detail,omitempty"`
 	Key      string            `json:"key,omitempty"`
 	Settings map[string]string `json:"settings"`
+	// Of a channel: only its members see it; and why it would take no post at the moment, with what to do.
+	Private bool   `json:"private,omitempty"`
+	Shut    string `json:"shut,omitempty"`
 }
 
 // Poller is a connection that is asked from time to time.
@@ -194,6 +200,18 @@ func (t *Trouble) Error() string {
 		s += " (" + t.Who + " can grant it)"
 	}
 	return s
+}
+
+// Plainly gives what an error says and what to do, without what was tried.
+func Plainly(err error) string {
+	var t *Trouble
+	if !errors.As(err, &t) {
+		return err.Error()
+	}
+	if t.Do == "" {
+		return t.Said
+	}
+	return t.Said + "; " + t.Do
 }
 
 // Failed makes a step of an error.

@@ -151,7 +151,7 @@ func connections(db *gorm.DB, box *seal.Box, at Addresses) (token string, err er
 	}
 	for _, c := range channels {
 		private := c.name == "#board"
-		if err := db.Create(&store.Destination{Name: "square/" + c.name, Connection: "square", Title: c.name, Private: private}).Error; err != nil {
+		if err := db.Create(&store.Destination{Name: "square/" + c.name, Connection: "square", Title: c.name, Private: private, AskedAt: &now}).Error; err != nil {
 			return "", err
 		}
 		hookToken := make([]byte, 12)

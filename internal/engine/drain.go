@@ -382,6 +382,9 @@ func (w *sweepWorker) Work(ctx context.Context, _ *river.Job[SweepArgs]) error {
 	if err := w.engine.keepSchedules(ctx); err != nil {
 		return err
 	}
+	if err := w.engine.askChannelsDaily(ctx); err != nil {
+		return err
+	}
 	if err := w.engine.LookForDrift(ctx); err != nil {
 		return err
 	}

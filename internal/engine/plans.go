@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"reflect"
+	"slices"
 	"sync"
 	"time"
 
@@ -225,13 +226,23 @@ func (e *Engine) ForgetKind(source string) {
 
 // Known gives everything a sheet is checked against.
 func (e *Engine) Known(ctx context.Context) (sheet.Known, error) {
-	var sources, destinations []string
+	var sources []string
 	db := e.Store.DB.WithContext(ctx)
 	if err := db.Model(&store.Kind{}).Order("source").Pluck("source", &sources).Error; err != nil {
 		return sheet.Known{}, err
 	}
-	if err := db.Model(&store.Destination{}).Order("name").Pluck("name", &destinations).Error; err != nil {
+	var places []store.Destination
+	if err := db.Order("name").Find(&places).Error; err != nil {
 		return sheet.Known{}, err
+	}
+	var paused []string
+	if err := db.Model(&store.Connection{}).Where("paused").Pluck("id", &paused).Error; err != nil {
+		return sheet.Known{}, err
+	}
+	destinations, shutBy := make([]string, len(places)), map[string]string{}
+	for i := range places {
+		d := &places[i]
+		destinations[i], shutBy[d.Name] = d.Name, shut(d, slices.Contains(paused, d.Connection))
 	}
 	var callable []string
 	if err := db.Model(&store.Workflow{}).Where("form = ? OR draft LIKE '%called:%'", sheet.Called).Order("name").Pluck("name", &callable).Error; err != nil {
@@ -249,5 +260,7 @@ func (e *Engine) Known(ctx context.Context) (sheet.Known, error) {
 		Sources:      func() []string { return sources },
 		Destinations: func() []string { return destinations },
 		Workflows:    func() []string { return callable },
+		Shut:         func(name string) string { return shutBy[name] },
+		Unwritable:   func(source string, change bool) string { return e.unwritable(ctx, source, change) },
 	}, nil
 }

@@ -73,7 +73,7 @@ func TestTheSquareIsListenedTo(t *testing.T) {
 	stand, err := practice.New(ctx, w.Store.DB, practice.DefaultOptions())
 	require.NoError(t, err)
 	server := httptest.NewServer(stand.Handler())
-	defer server.Close()
+	defer server.Listener.Close() // it keeps whoever waits for news waiting
 	require.NoError(t, w.Store.DB.Exec("INSERT INTO practice.tokens (token, sender) VALUES ('t-1', 'Dorfbote')").Error)
 	require.NoError(t, w.Store.DB.Exec("INSERT INTO practice.channels (name) VALUES ('#tours')").Error)
 	sealed, err := w.Box.Seal(map[string]string{"token": "t-1"}, "talk")

@@ -121,6 +121,8 @@ type Destination struct {
 	SpacingMs  int        // learnt from being asked to wait: milliseconds from post to post
 	SpacedAt   *time.Time // when that was learnt
 	HeldBy     string     // the person who paused it, where one did
+	Shut       string     // why it would take no post, as the other side said when it was asked
+	AskedAt    *time.Time // when that was
 }
 
 // Workflow is a sheet with its draft and the version that is on.

@@ -71,11 +71,13 @@ func (c *chat) Browse(ctx context.Context) ([]connect.Choice, error) {
 	list, err := c.channels(ctx)
 	var out []connect.Choice
 	for _, ch := range list {
-		detail := ch.Purpose
+		one := connect.Choice{Kind: ch.Name, Title: ch.Name, Detail: ch.Purpose, Private: ch.Private, Settings: map[string]string{}}
 		if ch.Private {
-			detail = "private"
+			if one.Detail = "private"; !ch.Let {
+				one.Shut = ch.Name + " is private, and Dorfbote has not been let in; have a member of it let Dorfbote in"
+			}
 		}
-		out = append(out, connect.Choice{Kind: ch.Name, Title: ch.Name, Detail: detail, Settings: map[string]string{}})
+		out = append(out, one)
 	}
 	return out, err
 }

@@ -22,19 +22,27 @@ func Kind() *connect.Kind {
 		Source: []connect.Setting{
 			{Name: "record", Label: "Where the record lies", Type: "text", Help: "the path to it in what is sent, such as incident or data.items; empty where what is sent is the record itself"},
 		},
-		Write: write,
-		Key:   "id",
+		Write: write, Writable: writable,
+		Key: "id",
+	}
+}
+
+// writable says whether it is known where records can be changed.
+func writable(c connect.Config, src connect.Source, _ bool) error {
+	if c.Settings["records_address"] != "" {
+		return nil
+	}
+	return &connect.Trouble{
+		Tried: "writing to " + src.Name, Said: "it is not known where this app's records can be changed",
+		Do: "give the address of its records in the settings of the connection " + c.ID,
 	}
 }
 
 // write adds or changes a record by the API that the app has beside its events.
 func write(ctx context.Context, c connect.Config, src connect.Source, w connect.Write) (connect.Written, error) {
 	base := c.Settings["records_address"]
-	if base == "" {
-		return connect.Written{Final: true}, &connect.Trouble{
-			Tried: "writing to " + src.Name, Said: "it is not known where this app's records can be changed",
-			Do: "give the address of its records in the settings of the connection " + c.ID,
-		}
+	if err := writable(c, src, w.Change); err != nil {
+		return connect.Written{Final: true}, err
 	}
 	auth := http.Header{}
 	if token := c.Settings["records_token"]; token != "" {

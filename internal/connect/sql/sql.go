@@ -45,7 +45,7 @@ func Kind() *connect.Kind {
 			{Name: "listen", Label: "Channel of notifications", Type: "text", More: true, Help: "PostgreSQL only: a trigger that calls pg_notify on it makes changes known at once"},
 		},
 		Quickest: 10 * time.Second, Slowest: 10 * time.Minute,
-		Open: open, Write: write,
+		Open: open, Write: write, Writable: writable,
 	}
 }
 

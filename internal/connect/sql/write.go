@@ -10,10 +10,18 @@ import (
 	"dorfbote/internal/core/value"
 )
 
+// writable says whether the connection may be written by.
+func writable(c connect.Config, src connect.Source, _ bool) error {
+	if c.Settings["writes"] == "yes" {
+		return nil
+	}
+	return &connect.Trouble{Tried: "writing to " + src.Get("table", ""), Said: "this connection only reads", Do: `set "May be written to" to yes in its settings, with a user who may write`}
+}
+
 // write adds a row, or changes the one that a key names. It is done only where the connection allows it.
 func write(ctx context.Context, c connect.Config, src connect.Source, w connect.Write) (connect.Written, error) {
-	if c.Settings["writes"] != "yes" {
-		return connect.Written{Final: true}, &connect.Trouble{Tried: "writing to " + src.Get("table", ""), Said: "this connection only reads", Do: `set "May be written to" to yes in its settings, with a user who may write`}
+	if err := writable(c, src, w.Change); err != nil {
+		return connect.Written{Final: true}, err
 	}
 	conn, err := open(c)
 	if err != nil {

@@ -37,7 +37,7 @@ func Kind() *connect.Kind {
 		},
 		Quickest: 15 * time.Second, Slowest: 15 * time.Minute,
 		Open:  func(c connect.Config) (connect.Conn, error) { return &tables{c}, nil },
-		Write: write,
+		Write: write, Writable: writable,
 	}
 }
 

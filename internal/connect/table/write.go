@@ -30,13 +30,8 @@ func write(_ context.Context, c connect.Config, src connect.Source, w connect.Wr
 		out.Answer = said
 		return out, &connect.Trouble{Tried: "adding a row to " + file, Said: said, Do: do}
 	}
-	switch {
-	case w.Change:
-		return refuse("a table's rows can be added but not changed", "add a row, or keep these records in an app")
-	case !t.local():
-		return refuse("the file lies at an address, where it can only be read", "use a table in a folder of this server")
-	case !strings.EqualFold(filepath.Ext(file), ".csv"):
-		return refuse("rows are added to .csv files only", "save the table as .csv")
+	if said, do := unwritable(t, file, w.Change); said != "" {
+		return refuse(said, do)
 	}
 	root, err := t.folder()
 	if err != nil {
@@ -81,6 +76,45 @@ func write(_ context.Context, c connect.Config, src connect.Source, w connect.Wr
 	}
 	out.Answer = "1 row added"
 	return out, nil
+}
+
+// unwritable says why rows can never be added to a file, or changed, and what to do; "" where they may be.
+func unwritable(t *tables, file string, change bool) (said, do string) {
+	switch {
+	case change:
+		return "a table's rows can be added but not changed", "add a row, or keep these records in an app"
+	case !t.local():
+		return "the file lies at an address, where it can only be read", "use a table in a folder of this server"
+	case !strings.EqualFold(filepath.Ext(file), ".csv"):
+		return "rows are added to .csv files only", "save the table as .csv"
+	}
+	return "", ""
+}
+
+// writable says why a row could not be added at the moment, the right to write among the reasons.
+func writable(c connect.Config, src connect.Source, change bool) error {
+	t, file := &tables{c}, src.Get("file", "")
+	trouble := func(said, do string) error {
+		return &connect.Trouble{Tried: "adding a row to " + file, Said: said, Do: do}
+	}
+	if said, do := unwritable(t, file, change); said != "" {
+		return trouble(said, do)
+	}
+	root, err := t.folder()
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	f, err := root.OpenFile(file, os.O_WRONLY, 0)
+	if err != nil {
+		return trouble(plainError(err), "let this server write to the file")
+	}
+	_ = f.Close()
+	lock, err := root.OpenFile("."+file+".lock", os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return trouble(plainError(err), "let this server write to the folder")
+	}
+	return lock.Close()
 }
 
 func readWhole(root *os.Root, file string) ([]byte, error) {

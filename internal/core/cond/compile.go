@@ -3,6 +3,7 @@ package cond
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -233,6 +234,7 @@ func (c compiler) operand(t *test, s *Spec, field value.Field, path string) {
 		bad("", "%s takes a value, not an object", t.op.Name)
 		return
 	}
+	c.unfinished(t, s, path)
 	lit, err := newOperand(literals(s.Value), t.operandType(), c.words.Workspace)
 	if err != nil {
 		bad("", "%s is a %s field: %v", s.Field.S, t.read.t, err)
@@ -248,6 +250,20 @@ func (c compiler) operand(t *test, s *Spec, field value.Field, path string) {
 		}
 	}
 	c.options(s, field, path)
+}
+
+// unfinished notes a value that has not been filled in. A field that is empty is asked for by empty: true.
+func (c compiler) unfinished(t *test, s *Spec, path string) {
+	list, isList := s.Value.([]any)
+	switch {
+	case !isList && value.Empty(s.Value):
+		c.problems.Unfinished(s.ValueAt.At, path, "%s has no value to compare with yet; fill it in, or ask whether the field is empty", s.Field.S)
+		if t.op.Name == "is" || t.op.Name == "is_not" {
+			c.problems.Mend("Whether it is empty", path, testJSON(s.Field.S, "empty", t.op.Name == "is"))
+		}
+	case isList && len(list) == 0, slices.ContainsFunc(list, value.Empty):
+		c.problems.Unfinished(s.ValueAt.At, path, "%s has no value to compare with yet; fill in what is missing in the list", s.Field.S)
+	}
 }
 
 // compareOperands orders the two ends of a between, where both are fixed.

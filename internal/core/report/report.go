@@ -35,7 +35,10 @@ type Problem struct {
 	Message    string `json:"message"`
 	Suggestion string `json:"suggestion,omitempty"`
 	Warning    bool   `json:"warning,omitempty"` // worth a look, but the sheet can run
-	Mend       *Mend  `json:"mend,omitempty"`
+	// Unfinished is something that is still missing: the sheet can be proved and rehearsed, but not be switched on. It is a
+	// warning, too.
+	Unfinished bool  `json:"unfinished,omitempty"`
+	Mend       *Mend `json:"mend,omitempty"`
 	// Offset is where in its formula, or its text with formulas, the problem stands; nil where that is not known.
 	Offset *int `json:"offset,omitempty"`
 }
@@ -70,6 +73,12 @@ func (l *List) Add(at Pos, path, suggestion, format string, args ...any) {
 func (l *List) Warn(at Pos, path, suggestion, format string, args ...any) {
 	l.Add(at, path, suggestion, format, args...)
 	l.Problems[len(l.Problems)-1].Warning = true
+}
+
+// Unfinished notes something that is missing before the sheet can be switched on.
+func (l *List) Unfinished(at Pos, path, format string, args ...any) {
+	l.Warn(at, path, "", format, args...)
+	l.Problems[len(l.Problems)-1].Unfinished = true
 }
 
 // Within says where in its text the problem noted last stands, in characters.

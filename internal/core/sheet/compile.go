@@ -22,6 +22,10 @@ type Known struct {
 	Destinations func() []string
 	// Workflows lists the names of those that another may call.
 	Workflows func() []string
+	// Shut says why a destination would take no post at the moment, and what to do; "" where it would.
+	Shut func(destination string) string
+	// Unwritable says why a source's records cannot be added to, or changed, and what to do; "" where they can.
+	Unwritable func(source string, change bool) string
 }
 
 // Plan is a sheet made ready to run. It may be used by many goroutines at once.
@@ -119,6 +123,9 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 	if known.Sources != nil {
 		mustKnow(problems, s.Watch.Source, "watch.source", known.Sources(), "there is no source %s")
 	}
+	if k := p.Terms.Kind; k != nil && k.Learnt && len(k.Fields) == 0 {
+		problems.Unfinished(s.Watch.Source.At, "watch.source", "%s has no record yet, so its fields are not known; have it send one, or enter one, first", p.Source)
+	}
 	s.trigger(p, known, problems)
 	if s.Watch.When != nil {
 		p.When = cond.Compile(s.Watch.When, p.Terms, "watch.when", problems)
@@ -167,6 +174,11 @@ func (p *Plan) branch(b Branch, path string, known Known, used map[string]bool, 
 		}
 		if known.Destinations != nil {
 			mustKnow(problems, t.To, at, known.Destinations(), "there is no destination %s")
+		}
+		if known.Shut != nil && t.To.S != "" {
+			if why := known.Shut(t.To.S); why != "" {
+				problems.Unfinished(t.To.At, at, "%s", why)
+			}
 		}
 		out.Tell = append(out.Tell, pt)
 	}

@@ -181,6 +181,11 @@ func (s *Sheet) followRecord(pf *PlanFollow, f Follow, at string, p *Plan, known
 	if known.Sources != nil {
 		mustKnow(problems, f.Source, at+".source", known.Sources(), "there is no source %s")
 	}
+	if known.Unwritable != nil && f.Source.S != "" {
+		if why := known.Unwritable(f.Source.S, f.How == FollowChange); why != "" {
+			problems.Unfinished(f.Source.At, at+".source", "%s", why)
+		}
+	}
 	if f.How == FollowChange {
 		pf.Key = template(f.Key, p.Terms, at+".key", problems)
 	}

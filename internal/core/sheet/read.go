@@ -335,11 +335,14 @@ func (r *reader) tell(n *yaml.Node, path string) []Tell {
 				tell.Reply = &x
 			}
 		}
-		if c, ch, ok := strings.Cut(tell.To.S, "/"); !ok || c == "" || ch == "" {
-			where := tell.To.At
-			if where.Line == 0 {
-				where = at(t)
-			}
+		where := tell.To.At
+		if where.Line == 0 {
+			where = at(t)
+		}
+		switch c, ch, ok := strings.Cut(tell.To.S, "/"); {
+		case tell.To.S == "":
+			r.problems.Add(where, path, "", "no channel has been chosen yet; choose one, or take this out")
+		case !ok || c == "" || ch == "":
 			r.problems.Add(where, path, "", "%q is not a destination; write connection/channel, such as square/#tours", tell.To.S)
 		}
 		if tell.Message.At.Line == 0 {

@@ -82,5 +82,8 @@ follow:
 
 	// Of a source that has sent nothing yet, nothing is doubted.
 	learner = value.NewLearner()
-	assert.Empty(t, compile(names))
+	problems = compile(names)
+	require.Len(t, problems, 1)
+	assert.True(t, problems[0].Unfinished)
+	assert.Contains(t, problems[0].Message, "app/things has no record yet")
 }

@@ -279,6 +279,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/destinations/ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask the other side whether a destination would take a post */
+        post: operations["ask-destination"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/destinations/pause": {
         parameters: {
             query?: never;
@@ -1120,6 +1137,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workflows/{id}/on/ready": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What keeps the draft from being switched on; its channels are asked whether they would take a post */
+        post: operations["ready-on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workflows/{id}/start": {
         parameters: {
             query?: never;
@@ -1311,6 +1345,13 @@ export interface components {
             posts: components["schemas"]["PostItem"][] | null;
             why: components["schemas"]["Why"][] | null;
         };
+        AskInputBody: {
+            name: string;
+        };
+        AskOutputBody: {
+            /** @description why it would take no post, and what to do; empty where it would */
+            shut: string;
+        };
         AttemptItem: {
             /** @description what was called */
             address: string;
@@ -1489,9 +1530,11 @@ export interface components {
             detail?: string;
             key?: string;
             kind: string;
+            private?: boolean;
             settings: {
                 [key: string]: string;
             };
+            shut?: string;
             title: string;
         };
         Comparison: {
@@ -1708,6 +1751,8 @@ export interface components {
              * @description in the last 24 hours
              */
             sent: number;
+            /** @description why it would take no post, as the other side said when it was asked last; empty where it would */
+            shut: string;
             title: string;
             /** Format: int64 */
             waiting: number;
@@ -2462,6 +2507,7 @@ export interface components {
             offset?: number;
             path: string;
             suggestion?: string;
+            unfinished?: boolean;
             warning?: boolean;
         };
         ProofBody: {
@@ -2587,6 +2633,10 @@ export interface components {
             items: components["schemas"]["RequestReading"][] | null;
             /** @description where records may lie in them, the likeliest first */
             offers: components["schemas"]["Offer"][] | null;
+        };
+        ReadyOutputBody: {
+            /** @description what keeps the draft from being switched on, in the order of its lines; empty where nothing does */
+            items: components["schemas"]["Problem"][] | null;
         };
         Receipt: {
             id: string;
@@ -3798,6 +3848,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListOutputDestinationItemBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "ask-destination": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskOutputBody"];
                 };
             };
             /** @description Error */
@@ -5601,6 +5684,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Beginning"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "ready-on": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadyOutputBody"];
                 };
             };
             /** @description Error */

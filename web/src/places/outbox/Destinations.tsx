@@ -78,6 +78,10 @@ function Destination({
             <b className="bad">✕ paused</b>
           ) : d.failures > 2 ? (
             <b className="brass">△ does not answer</b>
+          ) : d.shut ? (
+            <b className="brass" title={d.shut}>
+              △ would refuse
+            </b>
           ) : (
             <span className="good">● open</span>
           )}

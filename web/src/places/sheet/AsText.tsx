@@ -27,6 +27,7 @@ export function AsText({ text, edit, problems }: Props) {
         <ul className="plainlist">
           {problems.map((p, i) => (
             <li key={i} className={p.warning ? 'brass' : 'bad'}>
+              {p.unfinished && <b>Not finished: </b>}
               Line {p.at.line}, column {p.at.column}: {p.message}
               {p.suggestion && (
                 <>

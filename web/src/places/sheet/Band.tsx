@@ -43,7 +43,7 @@ export function ProblemsAt({ path, exact }: { path: string; exact?: boolean }) {
     <ul className="problems">
       {found.map((p, i) => (
         <li key={i} className={p.warning ? 'brass' : 'bad'}>
-          {p.warning ? '△ ' : '✕ '}
+          {p.unfinished ? <b>○ Not finished: </b> : p.warning ? '△ ' : '✕ '}
           {p.message}
           {p.mend && !readOnly ? (
             <>

@@ -1,6 +1,7 @@
 import { memo, useState, type KeyboardEvent } from 'react';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Button, Input, Segmented, Select } from 'antd';
-import type { ProofLines, Schemas, TrailMark } from '../../api/client';
+import { api, said, type ProofLines, type Schemas, type TrailMark } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { Condition } from './Condition';
@@ -240,12 +241,19 @@ const Tells = memo(function Tells({ tell = noTells, messages = noMessages, path,
   const { readOnly } = useAround();
   const { channel } = useStarters();
   const destinations = useDestinations();
+  const cache = useQueryClient();
+  // Whether it would take a post is asked when it is chosen, so that it is said here and not by a refusal.
+  const ask = useMutation({
+    mutationFn: (name: string) => said(api.POST('/api/destinations/ask', { body: { name } })),
+    onSuccess: () =>
+      Promise.all(['destinations', 'trail'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),
+  });
   const names = Object.keys(messages);
   const set = (i: number, next: Partial<Tell>) =>
     change(tell.map((t, j) => (j === i ? { ...t, ...next } : t)));
   const places = (destinations.data?.items ?? []).map((d) => ({
     value: d.name,
-    label: `${d.title}${d.private ? ' (private)' : ''}${d.paused ? ' (paused)' : ''}`,
+    label: `${d.title}${d.private ? ' (private)' : ''}${d.paused ? ' (paused)' : d.shut ? ' (would refuse)' : ''}`,
   }));
   return (
     <span className="tells">
@@ -262,7 +270,10 @@ const Tells = memo(function Tells({ tell = noTells, messages = noMessages, path,
             options={
               places.some((p) => p.value === t.to) ? places : [...places, { value: t.to, label: t.to }]
             }
-            onChange={(to) => set(i, { to })}
+            onChange={(to) => {
+              set(i, { to });
+              ask.mutate(to);
+            }}
           />
           {names.length > 1 && (
             <Select
@@ -288,6 +299,11 @@ const Tells = memo(function Tells({ tell = noTells, messages = noMessages, path,
               ]}
               onChange={(reply) => set(i, { reply: reply || undefined })}
             />
+          )}
+          {!readOnly && (destinations.data?.items ?? []).some((d) => d.name === t.to && d.shut) && (
+            <Button size="small" loading={ask.isPending} onClick={() => ask.mutate(t.to)}>
+              Ask again
+            </Button>
           )}
           {!readOnly && tell.length > 1 && (
             <Button

@@ -33,6 +33,7 @@ export function SheetHead({ work, workflow: w, problems, sheet, change, chosen }
   const me = useMe();
   const viewer = me.data?.role === 'viewer';
   const errors = problems.filter((p) => !p.warning).length;
+  const unfinished = problems.filter((p) => p.unfinished).length;
   const path = { params: { path: { id: w.id } } };
   const flip = useMutation({
     mutationFn: async (on: OnBody | false) => {
@@ -75,7 +76,14 @@ export function SheetHead({ work, workflow: w, problems, sheet, change, chosen }
         <h1 className="sheetname">{w.name}</h1>
       )}
       <span className="sheetstate" role="status">
-        <State saving={work.saving} errors={errors} on={w.on} version={w.version} changed={w.changed} />
+        <State
+          saving={work.saving}
+          errors={errors}
+          unfinished={unfinished}
+          on={w.on}
+          version={w.version}
+          changed={w.changed}
+        />
       </span>
       {!viewer && (
         <Button aria-label="Undo the last edit" title="Undo the last edit (Ctrl+Z)" onClick={work.undo}>
@@ -152,12 +160,13 @@ function TextSwitch({ work, workflow, sheet }: Pick<Props, 'work' | 'workflow' |
 interface StateProps {
   saving: Props['work']['saving'];
   errors: number;
+  unfinished: number;
   on: boolean;
   version: number;
   changed: boolean;
 }
 
-function State({ saving, errors, on, version, changed }: StateProps) {
+function State({ saving, errors, unfinished, on, version, changed }: StateProps) {
   if (typeof saving === 'object') return <span className="bad">Not saved: {saving.failed}</span>;
   const kept = saving === 'saving' ? 'saving…' : 'draft saved';
   const live = on
@@ -177,6 +186,12 @@ function State({ saving, errors, on, version, changed }: StateProps) {
         {kept}
       </span>
       {errors > 0 && <span className="bad"> · {errors === 1 ? '1 error' : `${errors} errors`}</span>}
+      {unfinished > 0 && (
+        <span className="brass">
+          {' '}
+          · {unfinished === 1 ? '1 thing not finished' : `${unfinished} things not finished`}
+        </span>
+      )}
     </>
   );
 }

@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query';
-import { Input, Modal, Radio } from 'antd';
+import { Button, Input, Modal, Radio } from 'antd';
 import { useState } from 'react';
+import { Trouble } from '../../parts/Trouble';
 import { Changes } from './Changes';
 import { api, said, type Schemas, type WorkflowDetail } from '../../api/client';
 
@@ -16,6 +17,19 @@ interface Props {
   close: () => void;
 }
 
+const bands: Record<string, string> = {
+  watch: 'Watch',
+  keep: 'Keep',
+  gather: 'Gather',
+  route: 'Route',
+  messages: 'Tell',
+  pace: 'Pace',
+  follow: 'Follow',
+};
+
+/** The band of the sheet that a path lies in. */
+const placeOf = (path: string) => bands[path.split(/[.[]/)[0] ?? ''] ?? path;
+
 /** The one commitment: says what changes, where it begins, and what that sends at once. */
 export function SwitchOnDialog({ workflow: w, past, chosen, on, busy, close }: Props) {
   const [how, setHow] = useState<How>('now');
@@ -28,6 +42,14 @@ export function SwitchOnDialog({ workflow: w, past, chosen, on, busy, close }: P
     queryFn: () =>
       said(api.POST('/api/workflows/{id}/on/preview', { params: { path: { id: w.id } }, body: begin })),
   });
+  // Whether its channels would take a post is asked of the other side before the question, not after.
+  const ready = useQuery({
+    queryKey: ['ready-on', w.id],
+    staleTime: 0,
+    gcTime: 0,
+    queryFn: () => said(api.POST('/api/workflows/{id}/on/ready', { params: { path: { id: w.id } } })),
+  });
+  const missing = ready.data?.items ?? [];
   const b = would.data;
   const posts = how === 'now' ? 0 : (b?.posts ?? 0);
   return (
@@ -36,9 +58,29 @@ export function SwitchOnDialog({ workflow: w, past, chosen, on, busy, close }: P
       title={w.on ? `Version ${w.version + 1} takes over` : `Switch on ${w.name}`}
       onCancel={close}
       okText={posts > 0 ? `Switch on and send ${posts}` : 'Switch on'}
-      okButtonProps={{ loading: busy || (how !== 'now' && would.isPending), autoFocus: true }}
+      okButtonProps={{
+        loading: busy || ready.isPending || (how !== 'now' && would.isPending),
+        disabled: missing.length > 0,
+        autoFocus: true,
+      }}
       onOk={() => on({ note: note || undefined, begin: past && how !== 'now' ? begin : undefined })}
     >
+      {ready.error && <Trouble error={ready.error} again={() => void ready.refetch()} />}
+      {missing.length > 0 && (
+        <section className="version" role="status">
+          <h3>It cannot be switched on yet</h3>
+          <ul className="problems">
+            {missing.map((p, i) => (
+              <li key={i} className="brass">
+                ○ {p.message} <span className="muted small">({placeOf(p.path)})</span>
+              </li>
+            ))}
+          </ul>
+          <Button size="small" loading={ready.isFetching} onClick={() => void ready.refetch()}>
+            Look again
+          </Button>
+        </section>
+      )}
       {w.version > 0 && (
         <section className="version">
           <h3>What changes from version {w.version}</h3>
@@ -81,7 +123,13 @@ export function SwitchOnDialog({ workflow: w, past, chosen, on, busy, close }: P
           </p>
         </fieldset>
       )}
-      {!past && <p>It waits from now on. What holds already counts from this moment.</p>}
+      {!past && (
+        <p>
+          {w.on
+            ? 'It takes over from now on.'
+            : 'It waits from now on. What holds already counts from this moment.'}
+        </p>
+      )}
       <div className="setting">
         <label htmlFor="switch-note">
           What is new <span className="muted">(if wanted)</span>
