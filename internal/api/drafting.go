@@ -13,7 +13,8 @@ import (
 
 type sentenceInput struct {
 	Body struct {
-		Text string `json:"text" maxLength:"2000"`
+		Text   string   `json:"text" maxLength:"2000"`
+		Waived []string `json:"waived,omitempty" maxItems:"100" doc:"questions that are left unanswered: the words that each is about, or its own where it is about what is missing"`
 	}
 }
 
@@ -50,7 +51,7 @@ func (s *Server) readSentence(ctx context.Context, _ *Person, in *sentenceInput)
 	if err != nil {
 		return nil, err
 	}
-	world := sentence.World{}
+	world := sentence.World{Now: s.Engine.Now().In(s.Engine.Workspace.Location())}
 	for _, name := range known.Sources() {
 		fields, key := s.kindsOf(ctx, known.Kind).Fields(name)
 		src := sentence.Source{Name: name, Key: key}
@@ -70,7 +71,7 @@ func (s *Server) readSentence(ctx context.Context, _ *Person, in *sentenceInput)
 		_, title, _ := strings.Cut(name, "/")
 		world.Channels = append(world.Channels, sentence.Channel{Name: name, Title: title})
 	}
-	return &sentenceOutput{sentence.Read(in.Body.Text, world)}, nil
+	return &sentenceOutput{sentence.Read(in.Body.Text, world, in.Body.Waived...)}, nil
 }
 
 // valuesOf are the texts that a field has in some records. A field in which each is another, such as a name or a note, is

@@ -2,6 +2,8 @@ package sentence
 
 import (
 	"fmt"
+	"regexp"
+	"slices"
 	"sort"
 	"strings"
 
@@ -25,7 +27,7 @@ func (r *reader) result() Reading {
 		out.Words = append(out.Words, w)
 	}
 	r.ask(&out)
-	if r.from != nil {
+	if r.from != nil && len(out.Questions) == 0 {
 		out.Sheet = r.sheet()
 	}
 	return out
@@ -33,12 +35,17 @@ func (r *reader) result() Reading {
 
 // ask asks about what is missing, and about what was not understood.
 func (r *reader) ask(out *Reading) {
-	add := func(about, ask string, choices []string) {
-		if choices == nil {
-			choices = []string{}
+	put := func(d Doubt) {
+		if d.Waives && slices.Contains(r.waived, d.waiver()) {
+			return
 		}
-		out.Questions = append(out.Questions, Doubt{about, ask, choices[:min(len(choices), 8)]})
+		if d.Choices == nil {
+			d.Choices = []string{}
+		}
+		d.Choices = d.Choices[:min(len(d.Choices), 8)]
+		out.Questions = append(out.Questions, d)
 	}
+	add := func(about, ask string, choices []string) { put(Doubt{about, ask, choices, about != ""}) }
 	if r.from == nil {
 		var names []string
 		for _, s := range r.world.Sources {
@@ -49,7 +56,13 @@ func (r *reader) ask(out *Reading) {
 		add("", "Of what records does it speak?", names)
 		return
 	}
-	if len(r.draft.tell) == 0 && len(r.draft.rest) == 0 {
+	for _, d := range r.doubts {
+		put(d)
+	}
+	asked := slices.ContainsFunc(r.doubts, func(d Doubt) bool { return !d.Waives }) // whom to tell instead of by mail
+	nobody := len(r.draft.tell) == 0 && len(r.draft.rest) == 0 && len(r.draft.rows) == 0 ||
+		slices.ContainsFunc(r.draft.rows, func(row route) bool { return len(row.tell) == 0 })
+	if !asked && nobody {
 		var names []string
 		for _, c := range r.world.Channels {
 			names = append(names, "tell "+c.Title)
@@ -73,7 +86,10 @@ func (r *reader) ask(out *Reading) {
 		i = end
 	}
 	if r.draft.lasts != "" && len(r.draft.becomes) == 0 && len(r.draft.keep) == 0 {
-		add("", "What has to last that long?", nil)
+		put(Doubt{Ask: "What has to last that long?", Waives: true})
+	}
+	if r.draft.every != nil && slices.ContainsFunc(r.draft.rows, func(row route) bool { return row.many == 0 }) {
+		put(Doubt{Ask: "At set times everybody gets the whole list. Is the condition of the other channels left out?", Waives: true})
 	}
 }
 
@@ -99,11 +115,21 @@ func (r *reader) near(about string) []string {
 // sheet writes the draft as a sheet.
 func (r *reader) sheet() map[string]any {
 	d := &r.draft
+	if d.every != nil {
+		return r.listed()
+	}
 	watch := map[string]any{"source": r.from.Name}
 	keep := d.keep
+	if d.created && d.due == nil && d.lasts == "" {
+		watch["on"] = []any{"created"}
+	}
 	switch {
 	case d.due != nil:
-		watch["due"] = map[string]any{"field": d.due.field, "offset": d.due.offset}
+		due := map[string]any{"field": d.due.field}
+		if d.due.offset != "" {
+			due["offset"] = d.due.offset
+		}
+		watch["due"] = due
 		keep = append(asIs(d.becomes), keep...)
 	case d.lasts != "" && len(d.becomes)+len(keep) > 0:
 		that := asIs(d.becomes)
@@ -142,9 +168,6 @@ func (r *reader) sheet() map[string]any {
 		}
 		route["otherwise"] = map[string]any{"tell": tells(d.rest)}
 	}
-	if len(route) == 0 && len(r.world.Channels) > 0 {
-		route["otherwise"] = map[string]any{"tell": tells([]string{r.world.Channels[0].Name})}
-	}
 	sheet["route"] = route
 	sheet["messages"] = map[string]any{"alert": r.message()}
 	if d.pace != nil {
@@ -152,6 +175,64 @@ func (r *reader) sheet() map[string]any {
 	}
 	return sheet
 }
+
+// listed is the draft of what is told at set times: a list of all the records that are meant, and nothing where there
+// are none.
+func (r *reader) listed() map[string]any {
+	d := &r.draft
+	_, kind, _ := strings.Cut(r.from.Name, "/")
+	name := "records"
+	if identifier.MatchString(kind) && !slices.Contains([]string{"record", "before", "changed", "arrival", "answers", "now", "it"}, kind) {
+		name = kind
+	}
+	find := map[string]any{"source": r.from.Name, "take": "all"}
+	if where := append(asIs(d.becomes), d.keep...); len(where) > 0 {
+		find["where"] = map[string]any{"all": anys(where)}
+	}
+	line := "${it." + r.key() + "}"
+	for _, f := range r.from.Fields {
+		if f.Name != r.key() && !f.Hidden && f.Type == value.Text && identifier.MatchString(f.Name) {
+			line += " ${it." + f.Name + "}"
+			break
+		}
+	}
+	if !identifier.MatchString(r.key()) {
+		line = `${it["` + r.key() + `"]}`
+	}
+	for _, f := range r.from.Fields {
+		if f.Type == value.Link && identifier.MatchString(f.Name) {
+			line = "[" + line + "](${it." + f.Name + "})"
+			break
+		}
+	}
+	var rows []any
+	tell := append(append([]string{}, d.tell...), d.rest...)
+	for _, row := range d.rows {
+		if row.many > 0 {
+			rows = append(rows, map[string]any{"name": row.name, "when": map[string]any{"formula": fmt.Sprintf("len(%s) > %d", name, row.many)}, "tell": tells(row.tell)})
+			continue
+		}
+		tell = append(tell, row.tell...)
+	}
+	route := map[string]any{}
+	if len(rows) > 0 {
+		route["take"], route["rows"] = "first", rows
+	}
+	if len(tell) > 0 {
+		route["otherwise"] = map[string]any{"tell": tells(tell)}
+	}
+	return map[string]any{
+		"dorfbote": 1.0, "name": r.name(), "watch": d.every.watch(r.world.Now),
+		"gather": []any{map[string]any{"name": name, "find": find}},
+		"route":  route,
+		"messages": map[string]any{"alert": map[string]any{
+			"title": fmt.Sprintf("${len(%s)} %s", name, strings.ReplaceAll(kind, "_", " ")),
+			"list":  map[string]any{"of": name, "each": line},
+		}},
+	}
+}
+
+var identifier = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
 // holding is a condition that holds for all that comes as far as the rows.
 func (r *reader) holding() map[string]any {

@@ -17,6 +17,8 @@ type draft struct {
 	tell    []string // channels of the first clause
 	lasts   string
 	due     *dueAt
+	created bool      // only new records start it
+	every   *schedule // it is told at set times, of all the records there are then
 	pace    map[string]any
 	urgent  bool
 }
@@ -41,7 +43,7 @@ var turning = []string{"becomes", "turns", "gets", "is marked", "goes to", "chan
 
 var units = map[string]string{"second": "s", "minute": "m", "min": "m", "hour": "h", "day": "d", "week": "w"}
 
-var fillers = strings.Fields("a an the me us please and of any every each with has have that which who for on by its it there then also than so")
+var fillers = strings.Fields("a an the me us please and of any every each with has have that which who for on by from its it there then also than so")
 
 var grammarWords = strings.Fields("tell alert notify post send when whenever if once as soon in to at is are was has becomes turns not")
 
@@ -86,7 +88,14 @@ func (r *reader) clause(from, to int, first bool) {
 		}
 	}
 	r.times(from, to)
+	if first {
+		r.due(from, to)
+		r.new(from, to)
+	}
 	conditions, many := r.conditions(from, to, first)
+	if first && r.says(from, to, "new") {
+		r.draft.created = true
+	}
 	if r.says(from, to, "otherwise", "the rest", "everything else", "all others", "anything else") {
 		r.draft.rest = append(r.draft.rest, tell...)
 		return
@@ -154,6 +163,7 @@ func (r *reader) says(from, to int, phrases ...string) bool {
 
 // times reads how often, how long and when something is told.
 func (r *reader) times(from, to int) {
+	r.schedule(from, to)
 	pace := func(part string, v any) {
 		if r.draft.pace == nil {
 			r.draft.pace = map[string]any{}
@@ -189,6 +199,11 @@ func (r *reader) times(from, to int) {
 		}
 		text := n + unit
 		switch {
+		case i > from+1 && r.phrase(i-2, i) == "due in":
+			if field := r.dueField(i-2, i-1); field != "" {
+				r.draft.due = &dueAt{field, "-" + text}
+				r.mark(i-2, i+width, AsTime, text+" before "+field)
+			}
 		case before == "for" || before == "longer" || i > from+1 && r.phrase(i-2, i) == "longer than" || i > from+1 && r.phrase(i-2, i) == "more than" && unit != "":
 			r.draft.lasts = text
 			r.mark(i, i+width, AsTime, "lasts "+text)

@@ -4,7 +4,9 @@
 package sentence
 
 import (
+	"slices"
 	"strings"
+	"time"
 
 	"dorfbote/internal/core/value"
 )
@@ -13,6 +15,7 @@ import (
 type World struct {
 	Sources  []Source
 	Channels []Channel
+	Now      time.Time // in the workspace's zone; a rhythm such as every second Tuesday begins at the next one
 }
 
 // Source is a source whose records can be spoken of.
@@ -61,19 +64,30 @@ type Doubt struct {
 	About   string   `json:"about" doc:"the words of the sentence that it is about; empty where something is missing"`
 	Ask     string   `json:"ask"`
 	Choices []string `json:"choices" doc:"words to put in the place of those; with nothing to replace, to add"`
+	Waives  bool     `json:"waives" doc:"it can be waived: what it is about is then left out of the draft"`
+}
+
+// waiver is what a question is waived by: its words, or itself where it is about what is missing.
+func (d Doubt) waiver() string {
+	if d.About != "" {
+		return d.About
+	}
+	return d.Ask
 }
 
 // Reading is what was made of a sentence.
 type Reading struct {
 	Words     []Word         `json:"words"`
 	Questions []Doubt        `json:"questions"`
-	Sheet     map[string]any `json:"sheet" doc:"null while there is no source to watch"`
+	Sheet     map[string]any `json:"sheet" doc:"null until every question is answered or waived"`
 }
 
-// Read reads a sentence.
-func Read(text string, w World) Reading {
-	r := &reader{world: w, tokens: tokens(text)}
+// Read reads a sentence. waived are the questions that are to be left unanswered, by the words that they are about, or by
+// their own where they are about what is missing.
+func Read(text string, w World, waived ...string) Reading {
+	r := &reader{world: w, tokens: tokens(text), waived: waived}
 	r.channels()
+	r.mail()
 	r.source()
 	if r.from != nil {
 		r.clauses()
@@ -86,6 +100,8 @@ type reader struct {
 	tokens []token
 	from   *Source
 	draft  draft
+	doubts []Doubt // met while reading
+	waived []string
 }
 
 // token is a word of the sentence. ends is true where a clause ends behind it.
@@ -156,6 +172,34 @@ func (r *reader) channels() {
 	}
 }
 
+// mail reads "mail somebody": nothing that sends mail is connected, so it is asked whom to tell instead.
+func (r *reader) mail() {
+	for i := range r.tokens {
+		starts := i == 0 || r.tokens[i-1].ends || slices.Contains([]string{"and", "please", "then", "also"}, r.tokens[i-1].low)
+		if !starts || r.tokens[i].as != "" || !slices.Contains([]string{"mail", "email", "e-mail"}, r.tokens[i].low) {
+			continue
+		}
+		end := i + 1
+		for end < len(r.tokens) && !r.tokens[end-1].ends && r.tokens[end].as == "" && !slices.Contains(opening, r.tokens[end].low) {
+			end++
+		}
+		words := make([]string, 0, end-i)
+		for _, t := range r.tokens[i:end] {
+			words = append(words, t.text)
+		}
+		var instead []string
+		for _, c := range r.world.Channels {
+			instead = append(instead, "tell "+c.Title)
+		}
+		about := strings.Join(words, " ")
+		r.mark(i, end, AsWord, "mail")
+		r.doubts = append(r.doubts, Doubt{About: about, Ask: "Nothing that sends mail is connected. Which channel is told instead of " + about + "?", Choices: instead})
+	}
+}
+
+// opening are words that what starts it begins with.
+var opening = []string{"when", "whenever", "if", "once", "as", "every", "each", "on", "at", "before", "after"}
+
 // singular takes the ending of the plural off an English word.
 func singular(s string) string {
 	switch {
@@ -187,6 +231,9 @@ func (r *reader) source() {
 				}
 				if r.from == s {
 					r.mark(i, i+1, AsSource, s.Name)
+					if i+1 < len(r.tokens) && r.tokens[i+1].as == "" && slices.Contains([]string{"row", "record", "entry", "entrie", "item"}, singular(r.tokens[i+1].low)) {
+						r.mark(i+1, i+2, AsFiller, "")
+					}
 				}
 				break
 			}

@@ -1788,6 +1788,8 @@ export interface components {
             ask: string;
             /** @description words to put in the place of those; with nothing to replace, to add */
             choices: string[] | null;
+            /** @description it can be waived: what it is about is then left out of the draft */
+            waives: boolean;
         };
         DraftInputBody: {
             /** @description the mark of the draft that this one was made of; if somebody else has changed it since, nothing is kept */
@@ -2614,7 +2616,7 @@ export interface components {
         };
         Reading: {
             questions: components["schemas"]["Doubt"][] | null;
-            /** @description null while there is no source to watch */
+            /** @description null until every question is answered or waived */
             sheet: {
                 [key: string]: unknown;
             };
@@ -2833,6 +2835,8 @@ export interface components {
         };
         SentenceInputBody: {
             text: string;
+            /** @description questions that are left unanswered: the words that each is about, or its own where it is about what is missing */
+            waived?: string[] | null;
         };
         SetProof: {
             field: string;

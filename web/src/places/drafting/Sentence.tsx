@@ -14,14 +14,15 @@ const example =
 export function Sentence({ make }: { make: (sheet: unknown) => Promise<void> }) {
   const [text, setText] = useState('');
   const [settled, setSettled] = useState('');
+  const [waived, setWaived] = useState<string[]>([]);
   useEffect(() => {
     const t = window.setTimeout(() => setSettled(text), REST);
     return () => window.clearTimeout(t);
   }, [text]);
   const reading = useQuery({
-    queryKey: ['sentence', settled],
+    queryKey: ['sentence', settled, waived],
     enabled: settled.trim() !== '',
-    queryFn: ({ signal }) => said(api.POST('/api/sentence', { body: { text: settled }, signal })),
+    queryFn: ({ signal }) => said(api.POST('/api/sentence', { body: { text: settled, waived }, signal })),
     placeholderData: keepPreviousData,
   });
   const r = settled.trim() ? reading.data : undefined;
@@ -44,7 +45,15 @@ export function Sentence({ make }: { make: (sheet: unknown) => Promise<void> }) 
           </Button>
         )}
         {reading.error && <Trouble error={reading.error} again={() => void reading.refetch()} />}
-        {r && <Read reading={r} answer={answer} />}
+        {r && (
+          <Read
+            reading={r}
+            answer={answer}
+            waive={(q) => setWaived([...waived, q.about || q.ask])}
+            waived={waived.filter((w) => settled.includes(w) || w.endsWith('?'))}
+            ask={(about) => setWaived(waived.filter((w) => w !== about))}
+          />
+        )}
         <Button
           type="primary"
           disabled={!r?.sheet || text !== settled}
@@ -52,6 +61,9 @@ export function Sentence({ make }: { make: (sheet: unknown) => Promise<void> }) 
         >
           Draft the sheet
         </Button>
+        {r && !r.sheet && (
+          <span className="muted"> It is drafted once every question is answered or left out.</span>
+        )}
       </div>
     </section>
   );
@@ -60,9 +72,12 @@ export function Sentence({ make }: { make: (sheet: unknown) => Promise<void> }) 
 interface ReadProps {
   reading: Reading;
   answer: (q: Schemas['Doubt'], choice: string) => void;
+  waive: (q: Schemas['Doubt']) => void;
+  waived: string[];
+  ask: (about: string) => void;
 }
 
-function Read({ reading, answer }: ReadProps) {
+function Read({ reading, answer, waive, waived, ask }: ReadProps) {
   return (
     <>
       <ol className="readwords" aria-label="How each word was read">
@@ -81,9 +96,24 @@ function Read({ reading, answer }: ReadProps) {
               {c}
             </Button>
           ))}
+          {q.waives && (
+            <Button type="text" size="small" onClick={() => waive(q)}>
+              Leave it out
+            </Button>
+          )}
         </p>
       ))}
-      {reading.questions?.length === 0 && <p className="good">✓ Every word was understood.</p>}
+      {waived.map((w) => (
+        <p key={w} className="muted">
+          Left out: “{w}”{' '}
+          <Button type="text" size="small" onClick={() => ask(w)}>
+            Ask again
+          </Button>
+        </p>
+      ))}
+      {reading.questions?.length === 0 && waived.length === 0 && (
+        <p className="good">✓ Every word was understood.</p>
+      )}
     </>
   );
 }
