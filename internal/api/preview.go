@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 
+	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
 )
@@ -14,6 +15,8 @@ type previewOutput struct {
 		Rows     int          `json:"rows" doc:"how many records were read to make this"`
 		More     bool         `json:"more" doc:"there are more than were read"`
 		Problem  string       `json:"problem" doc:"why it could not be read"`
+		Keyless  int          `json:"keyless" doc:"records that have no value in the field that is to name them"`
+		Keys     []string     `json:"keys" doc:"fields that may name the records, the likeliest first"`
 		Twice    int          `json:"twice" doc:"records whose key an earlier one has as well"`
 		Arrivals int          `json:"arrivals" doc:"how many arrivals the beginning would make at once, of the records read"`
 		Posts    int64        `json:"posts" doc:"how many posts these would send at once, by the workflows that are on for this source"`
@@ -29,7 +32,7 @@ func (s *Server) previewSource(ctx context.Context, _ *Person, in *newSourceInpu
 		return nil, err
 	}
 	out := &previewOutput{}
-	out.Body.Fields, out.Body.Records = []FieldItem{}, []RecordItem{}
+	out.Body.Fields, out.Body.Records, out.Body.Keys = []FieldItem{}, []RecordItem{}, []string{}
 	if o.conn == nil {
 		return out, nil
 	}
@@ -48,6 +51,9 @@ func (s *Server) previewSource(ctx context.Context, _ *Person, in *newSourceInpu
 	for i := range items {
 		records[i] = items[i].Record
 		l.See(items[i].Record)
+		if items[i].Keyless {
+			out.Body.Keyless++
+		}
 		if seen[items[i].Key] {
 			out.Body.Twice++
 			continue
@@ -62,6 +68,7 @@ func (s *Server) previewSource(ctx context.Context, _ *Person, in *newSourceInpu
 			out.Body.Posts += n
 		}
 	}
+	out.Body.Keys = connect.LikelyKeys(records)
 	kind := l.Kind()
 	for _, f := range kind.Fields {
 		out.Body.Fields = append(out.Body.Fields, s.fieldItem(f, kind, records))

@@ -165,3 +165,45 @@ func TestAHookWhoseRecordsLieInsideWhatIsSent(t *testing.T) {
 		}
 	}
 }
+
+// Of a JSON API whose beginning answers nothing, the records at a path are looked at without their key being known; what
+// may name them, the fields inside objects and the links are found.
+func TestAListWhoseKeyIsNotKnown(t *testing.T) {
+	api := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path != "/v1/issues" {
+			http.NotFound(w, r)
+			return
+		}
+		_, _ = w.Write([]byte(`[{"number":7,"title":"No water","user":{"login":"ada"},"html_url":"https://issues.example/7"},{"number":8,"title":"No light","user":{"login":"jon"},"html_url":"https://issues.example/8"}]`))
+	}))
+	defer api.Close()
+	c := start(t)
+	c.signIn()
+	c.ok("POST", "/api/connections", `{"id":"issues","title":"Issues","kind":"rest","settings":{"address":"`+api.URL+`/v1"}}`)
+	status, proof := c.call("POST", "/api/connections/issues/prove", "")
+	require.Equal(t, 200, status)
+	assert.Equal(t, true, proof["ok"], "%v", proof)
+	status, choices := c.call("POST", "/api/connections/issues/browse", "")
+	require.Equal(t, 200, status)
+	assert.Empty(t, items(choices))
+
+	status, look := c.call("POST", "/api/connections/issues/sources/preview", `{"kind":"issues","settings":{"path":"/issues"}}`)
+	require.Equal(t, 200, status)
+	assert.Equal(t, []any{"", 2.0, 2.0, []any{"number", "html_url", "title"}}, []any{look["problem"], look["rows"], look["keyless"], look["keys"]})
+	types := map[string]any{}
+	for _, f := range look["fields"].([]any) {
+		f := f.(map[string]any)
+		types[f["name"].(string)] = f["type"]
+		if f["name"] == "user" {
+			assert.Equal(t, "login", f["fields"].([]any)[0].(map[string]any)["name"])
+		}
+	}
+	assert.Equal(t, map[string]any{"number": "number", "title": "text", "user": "object", "html_url": "link"}, types)
+	_, look = c.call("POST", "/api/connections/issues/sources/preview", `{"kind":"issues","key_field":"number","settings":{"path":"/issues"}}`)
+	assert.Equal(t, 0.0, look["keyless"])
+
+	// One that does not answer at all is an error all the same.
+	status, proof = c.call("POST", "/api/connections/prove", `{"kind":"rest","settings":{"address":"http://127.0.0.1:1/v1"}}`)
+	require.Equal(t, 200, status, proof)
+	assert.Equal(t, false, proof["ok"])
+}

@@ -80,6 +80,19 @@ type Source struct {
 	Name     string // connection/kind
 	Settings map[string]string
 	Key      string // the field that names a record
+	// Look is true where the records are only looked at: one without a key is numbered, and no failure.
+	Look bool
+}
+
+// Item makes an item of the nth record, which has a key, or the failure that it has none.
+func (s Source) Item(record map[string]any, key string, n int) (Item, error) {
+	switch {
+	case key != "":
+		return Item{Key: key, Record: record}, nil
+	case s.Look:
+		return Item{Key: fmt.Sprintf("record %d", n), Record: record, Keyless: true}, nil
+	}
+	return Item{}, Missing(s.Key, n)
 }
 
 // Get gives a setting, or its fallback where it is empty.
@@ -154,6 +167,8 @@ type Item struct {
 	// Old is true where a record that has not been seen before is not new all the same: it is remembered, and
 	// makes no arrival.
 	Old bool
+	// Keyless is true where the record has no key, and was only looked at.
+	Keyless bool
 }
 
 // Polled says what a poll found out besides its items.

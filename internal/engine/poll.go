@@ -257,6 +257,7 @@ func (e *Engine) Sample(ctx context.Context, conn connect.Conn, src connect.Sour
 	if !ok {
 		return nil, false, nil
 	}
+	src.Look = true
 	var list []connect.Item
 	_, err := poller.Poll(ctx, src, nil, func(it connect.Item) error {
 		if len(list) >= most {

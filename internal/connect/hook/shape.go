@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"mime"
 	"net/http"
-	"slices"
 	"sort"
 	"strings"
 
+	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
 )
 
@@ -93,9 +93,6 @@ const (
 	mostPlaces = 200
 )
 
-// keyNames are what fields that name a record are often called, the likeliest first.
-var keyNames = []string{"id", "key", "uuid", "guid", "number", "no", "nr", "ref", "reference", "code", "name"}
-
 // Offers finds where records may lie in what was sent, the likeliest first: an object, or a list of objects, that has a
 // field fit for a key. An object inside is likelier than one around it that has fewer fields of its own, since that is
 // then an envelope.
@@ -145,7 +142,7 @@ func Offers(sent []any) []Offer {
 			case nil:
 			default:
 				plain++
-				if k := keyOf(m, name); k != "" && len(k) < 200 && rank(name) < len(keyNames)+1 {
+				if k := keyOf(m, name); k != "" && len(k) < 200 && connect.KeyRank(name) <= connect.WorstKeyRank {
 					if p.keys[name] == nil {
 						p.keys[name] = map[string]bool{}
 					}
@@ -165,7 +162,7 @@ func Offers(sent []any) []Offer {
 	var all []scored
 	for path, p := range places {
 		for name, values := range p.keys {
-			s := 100*p.seen + 10*min(p.fields, 8) - 6*rank(name) - 10*p.depth + min(len(values), 5)
+			s := 100*p.seen + 10*min(p.fields, 8) - 6*connect.KeyRank(name) - 10*p.depth + min(len(values), 5)
 			if p.depth == 0 && name != "id" {
 				s -= 10
 			}
@@ -183,21 +180,4 @@ func Offers(sent []any) []Offer {
 		}
 	}
 	return out
-}
-
-// rank says how likely a field names a record: 0 is the likeliest; beyond the list it is no key at all.
-func rank(name string) int {
-	n := strings.ToLower(name)
-	if i := slices.Index(keyNames, n); i >= 0 {
-		return i
-	}
-	for _, end := range []string{"_id", "-id", "_key", "_no", "_number"} {
-		if strings.HasSuffix(n, end) {
-			return len(keyNames)
-		}
-	}
-	if strings.HasSuffix(name, "Id") || strings.HasSuffix(name, "ID") {
-		return len(keyNames)
-	}
-	return len(keyNames) + 1
 }

@@ -4,6 +4,7 @@ package rest
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -104,6 +105,9 @@ func (a *api) get(ctx context.Context, address string, header http.Header) (*pag
 func (a *api) Prove(ctx context.Context) []connect.Step {
 	tried := "GET " + a.config.Settings["address"]
 	p, err := a.get(ctx, a.address(""), nil)
+	if bare(err) {
+		return []connect.Step{connect.Passed(tried, "it answers, and there is nothing at this address itself; give the path of what is to be read")}
+	}
 	if err != nil {
 		return []connect.Step{connect.Failed(tried, err)}
 	}
@@ -114,9 +118,18 @@ func (a *api) Prove(ctx context.Context) []connect.Step {
 	return []connect.Step{connect.Passed(tried, "%d, %d records", p.answer.Status, lists[0].count)}
 }
 
+// bare tells whether an API answered that there is nothing where it begins: its records lie at paths below.
+func bare(err error) bool {
+	var t *connect.Trouble
+	return errors.As(err, &t) && (t.Status == http.StatusNotFound || t.Status == http.StatusMethodNotAllowed)
+}
+
 // Browse lists the lists of records in the answer of the address itself.
 func (a *api) Browse(ctx context.Context) ([]connect.Choice, error) {
 	p, err := a.get(ctx, a.address(""), nil)
+	if bare(err) {
+		return nil, nil
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -396,11 +409,10 @@ func (r *reading) take(body any) (int, error) {
 			return 0, &connect.Trouble{Tried: "reading the records", Said: "where the records should stand, there is " + value.Describe(e), Do: "check where the records stand ($.items[*])"}
 		}
 		r.records++
-		key := connect.KeyOf(record, r.src.Key)
-		if key == "" {
-			return 0, connect.Missing(r.src.Key, r.records)
+		item, err := r.src.Item(record, connect.KeyOf(record, r.src.Key), r.records)
+		if err != nil {
+			return 0, err
 		}
-		item := connect.Item{Key: key, Record: record}
 		if f := r.src.Settings["changed"]; f != "" {
 			v, _ := value.ParsePath(f).Get(record)
 			text := fmt.Sprint(v)

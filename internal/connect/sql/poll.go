@@ -44,15 +44,18 @@ func (d *database) Poll(ctx context.Context, src connect.Source, raw json.RawMes
 		query += " WHERE " + d.dialect.quote(changed) + " >= " + d.dialect.parameter
 		args = append(args, c.Newest.Add(-max(overlap, 0)))
 	}
+	rows := 0
 	err := d.read(ctx, query, args, func(record map[string]any, at time.Time) error {
-		key := keyOf(record, src.Key)
-		if key == "" {
-			return connect.Missing(src.Key, 1)
+		rows++
+		item, err := src.Item(record, keyOf(record, src.Key), rows)
+		if err != nil {
+			return err
 		}
 		if at.After(c.Newest) && at.Before(now.Add(time.Hour)) { // a moment far ahead would hide all that comes until then
 			c.Newest = at
 		}
-		return emit(connect.Item{Key: key, Record: record, At: at})
+		item.At = at
+		return emit(item)
 	}, changed)
 	if err != nil {
 		return out, d.plain("reading "+src.Settings["table"], err)

@@ -1,6 +1,7 @@
 package value
 
 import (
+	"regexp"
 	"slices"
 	"time"
 )
@@ -19,7 +20,7 @@ const MaxFields = 2000
 
 type sample struct {
 	text, number, boolean, list, object int
-	dates, moments, numeric             int // of the texts
+	dates, moments, numeric, links      int // of the texts
 	known                               map[string]looksLike
 	inner                               *Learner
 	items                               *sample
@@ -55,10 +56,14 @@ const (
 	likeNumber
 	likeDate
 	likeMoment
+	likeLink
 )
 
 // mostLooks is how many texts of one field are remembered, with what they look like: most fields have few.
 const mostLooks = 256
+
+// webAddress is a text that is an address as a whole.
+var webAddress = regexp.MustCompile(`^(?i:https?)://[^\s/?#]+\S*$`)
 
 func (s *sample) looks(text string) looksLike {
 	if l, ok := s.known[text]; ok {
@@ -71,6 +76,8 @@ func (s *sample) looks(text string) looksLike {
 		}
 	} else if _, ok := ReadNumber(text, DefaultWorkspace()); ok {
 		l = likeNumber
+	} else if webAddress.MatchString(text) {
+		l = likeLink
 	}
 	if len(s.known) < mostLooks && len(text) <= keptText {
 		if s.known == nil {
@@ -96,6 +103,8 @@ func (s *sample) see(v any, depth int) {
 			s.moments++
 		case likeNumber:
 			s.numeric++
+		case likeLink:
+			s.links++
 		}
 	case float64:
 		s.number++
@@ -157,6 +166,8 @@ func (s *sample) describe(f *Field) {
 			f.Type = Date
 		case s.moments == s.text:
 			f.Type = Moment
+		case s.links == s.text:
+			f.Type = Link
 		default:
 			f.Type = Text
 		}

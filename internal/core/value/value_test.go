@@ -85,8 +85,8 @@ func TestInstantsAroundAClockChange(t *testing.T) {
 func TestLearning(t *testing.T) {
 	l := NewLearner()
 	for _, r := range []map[string]any{
-		{"d": "2026-11-20", "m": "2026-11-20T05:00:00Z", "x": "2026-11-20", "n": 1.0, "phone": "0331234", "mixed": 1.0, "b": true, "l": []any{map[string]any{"k": 1.0}}, "o": map[string]any{"name": "a"}, "e": ""},
-		{"d": "2026-11-21", "m": "2026-11-20", "x": "soon", "n": "1,200", "phone": "0335678", "mixed": "many", "b": nil},
+		{"d": "2026-11-20", "m": "2026-11-20T05:00:00Z", "x": "2026-11-20", "n": 1.0, "phone": "0331234", "mixed": 1.0, "b": true, "l": []any{map[string]any{"k": 1.0}}, "o": map[string]any{"name": "a"}, "e": "", "link": "https://x.example/1", "maybe": "http://x.example"},
+		{"d": "2026-11-21", "m": "2026-11-20", "x": "soon", "n": "1,200", "phone": "0335678", "mixed": "many", "b": nil, "link": "HTTP://x.example/a?b=c#d", "maybe": "see http://x.example"},
 	} {
 		l.See(r)
 	}
@@ -94,7 +94,7 @@ func TestLearning(t *testing.T) {
 	for _, f := range l.Kind().Fields {
 		got[f.Name] = f.Type
 	}
-	assert.Equal(t, map[string]Type{"d": Date, "m": Moment, "x": Text, "n": Num, "phone": Text, "mixed": Any, "b": YesNo, "l": List, "o": Object, "e": Any}, got)
+	assert.Equal(t, map[string]Type{"d": Date, "m": Moment, "x": Text, "n": Num, "phone": Text, "mixed": Any, "b": YesNo, "l": List, "o": Object, "e": Any, "link": Link, "maybe": Text}, got)
 	f, many, ok := l.Kind().Find(ParsePath("l.k"))
 	assert.True(t, ok && many && f.Type == Num)
 }

@@ -2480,6 +2480,13 @@ export interface components {
              */
             arrivals: number;
             fields: components["schemas"]["FieldItem"][] | null;
+            /**
+             * Format: int64
+             * @description records that have no value in the field that is to name them
+             */
+            keyless: number;
+            /** @description fields that may name the records, the likeliest first */
+            keys: string[] | null;
             /** @description there are more than were read */
             more: boolean;
             /**

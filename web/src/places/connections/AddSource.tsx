@@ -48,11 +48,11 @@ export function AddSource({ c, kind, done }: Props) {
     begin,
   };
   const look = useMutation({
-    mutationFn: (b: Begin) =>
+    mutationFn: ({ begin: b = begin, key: k = key }: { begin?: Begin; key?: string }) =>
       said(
         api.POST('/api/connections/{id}/sources/preview', {
           params: { path: { id: c.id } },
-          body: { ...body, begin: b },
+          body: { ...body, key_field: k || undefined, begin: b },
         }),
       ),
   });
@@ -133,20 +133,29 @@ export function AddSource({ c, kind, done }: Props) {
         <Button
           disabled={!named || lacks.length > 0}
           loading={look.isPending}
-          onClick={() => look.mutate(begin)}
+          onClick={() => look.mutate({})}
         >
           Look at its records
         </Button>
       )}
       {look.error && <Trouble error={look.error} />}
-      {look.data && <Seen p={look.data} keyField={key || 'id'} pick={setKey} />}
+      {look.data && (
+        <Seen
+          p={look.data}
+          keyField={key || 'id'}
+          pick={(name) => {
+            setKey(name);
+            look.mutate({ key: name });
+          }}
+        />
+      )}
       {look.data && !look.data.problem && !kind.appends && (
         <BeginWith
           preview={look.data}
           value={begin}
           change={(b) => {
             setBegin(b);
-            look.mutate(b);
+            look.mutate({ begin: b });
           }}
         />
       )}
@@ -154,7 +163,11 @@ export function AddSource({ c, kind, done }: Props) {
       <div className="formfoot">
         <Button
           type="primary"
-          disabled={!named || lacks.length > 0 || (!form && (!look.data || Boolean(look.data.problem)))}
+          disabled={
+            !named ||
+            lacks.length > 0 ||
+            (!form && (!look.data || Boolean(look.data.problem) || look.data.keyless > 0))
+          }
           loading={make.isPending}
           onClick={() => make.mutate()}
         >
@@ -181,12 +194,28 @@ function Seen({ p, keyField, pick }: { p: Preview; keyField: string; pick: (name
     <>
       <p>
         {p.rows} records looked at{p.more && ', and there are more'}.{' '}
+        {p.keyless > 0 && (
+          <span className="bad">
+            ✕ {p.keyless === p.rows ? 'None has a' : `${p.keyless} have no`} value in {keyField}; choose what
+            names them.{' '}
+          </span>
+        )}
         {p.twice > 0 && (
           <span className="bad">
             ✕ {p.twice} have the same {keyField} as an earlier one; choose another key.
           </span>
         )}
       </p>
+      {(p.keys ?? []).length > 0 && (p.keyless > 0 || p.twice > 0) && (
+        <p className="inline">
+          <span className="muted">Likely to name them:</span>
+          {(p.keys ?? []).map((k) => (
+            <Button key={k} size="small" className="mono" onClick={() => pick(k)}>
+              {k}
+            </Button>
+          ))}
+        </p>
+      )}
       <div className="scrolled">
         <table className="ledger" aria-label="Fields found">
           <thead>
@@ -205,7 +234,11 @@ function Seen({ p, keyField, pick }: { p: Preview; keyField: string; pick: (name
               <tr key={f.name}>
                 <td>{f.name}</td>
                 <td className="muted">{f.type || 'several'}</td>
-                <td className="examples">{(f.examples ?? []).slice(0, 4).join(' · ')}</td>
+                <td className="examples">
+                  {f.type === 'object' && f.fields
+                    ? f.fields.map((inner) => `${f.name}.${inner.name}`).join(' · ')
+                    : (f.examples ?? []).slice(0, 4).join(' · ')}
+                </td>
                 <td className="num">{f.empty > 0 ? `${f.empty} %` : ''}</td>
                 <td>
                   {f.name === keyField ? (
