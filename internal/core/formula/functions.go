@@ -21,15 +21,35 @@ import (
 type Rich interface{ Plain() string }
 
 // Bullets is a list made by bullets(list, template).
-type Bullets []string
+type Bullets []Line
 
 // Plain gives one line an item.
 func (b Bullets) Plain() string {
 	lines := make([]string, len(b))
-	for i, s := range b {
-		lines[i] = "• " + s
+	for i, l := range b {
+		lines[i] = "• " + l.Plain()
 	}
 	return strings.Join(lines, "\n")
+}
+
+// Line is a template filled in for one element of a list, in its pieces: what a value says is no markup, what stands
+// between the values is.
+type Line []Piece
+
+// Piece is a part of a line: text of the template, or a value of a formula with its text.
+type Piece struct {
+	Text   string
+	Value  any
+	Filled bool // it is a value
+}
+
+// Plain gives the line's text.
+func (l Line) Plain() string {
+	var b strings.Builder
+	for _, p := range l {
+		b.WriteString(p.Text)
+	}
+	return b.String()
 }
 
 // Anchor is a link made by link(text, address).
@@ -157,29 +177,28 @@ func (w *Words) bullets(p params) (any, error) {
 		return nil, wrong[0]
 	}
 	outer, _ := p[2].(map[string]any)
-	lines, err := each(list, tmpl, outer)
-	return Bullets(lines), err
+	return each(list, tmpl, outer)
 }
 
 // Each fills a template in for each element of a list, which the template calls "it". What is empty is left out.
-func (w *Words) Each(list []any, tmpl *Template, sc *Scope) ([]string, error) {
+func (w *Words) Each(list []any, tmpl *Template, sc *Scope) (Bullets, error) {
 	return each(list, tmpl, w.env(sc))
 }
 
-func each(list []any, tmpl *Template, outer map[string]any) ([]string, error) {
+func each(list []any, tmpl *Template, outer map[string]any) (Bullets, error) {
 	env := make(map[string]any, len(outer)+1)
 	for k, v := range outer {
 		env[k] = v
 	}
-	var out []string
+	var out Bullets
 	for _, it := range list {
 		env["it"] = it
-		text, err := tmpl.text(env)
+		line, err := tmpl.line(env)
 		if err != nil {
 			return nil, err
 		}
-		if text != "" {
-			out = append(out, text)
+		if line.Plain() != "" {
+			out = append(out, line)
 		}
 	}
 	return out, nil

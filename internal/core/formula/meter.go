@@ -112,8 +112,14 @@ func (w *weight) add(v any, depth int) error {
 		}
 		return nil
 	case Bullets:
-		for _, s := range x {
-			w.text += int64(len(s))
+		for _, l := range x {
+			w.nodes += int64(len(l))
+			for _, p := range l {
+				w.text += int64(len(p.Text))
+			}
+		}
+		if w.nodes > maxNodes {
+			return errWide
 		}
 		return nil
 	}

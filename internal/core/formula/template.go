@@ -130,6 +130,27 @@ func (t *Template) text(env map[string]any) (string, error) {
 	return b.String(), nil
 }
 
+// line fills the template in, in its pieces.
+func (t *Template) line(env map[string]any) (Line, error) {
+	out := make(Line, 0, len(t.parts))
+	size := 0
+	for _, p := range t.parts {
+		piece := Piece{Text: p.Text}
+		if p.Formula != nil {
+			v, err := p.Formula.run(env)
+			if err != nil {
+				return nil, err
+			}
+			piece = Piece{Text: Show(v, p.Formula.words.Workspace), Value: v, Filled: true}
+		}
+		if size += len(piece.Text); size > maxMade {
+			return nil, errMade
+		}
+		out = append(out, piece)
+	}
+	return out, nil
+}
+
 // IsWhole tells whether text is "${ … }" as a whole, and gives the formula inside.
 func IsWhole(text string) (src string, ok bool) {
 	s := strings.TrimSpace(text)

@@ -122,11 +122,7 @@ func (f *filler) onlyBullets(b Block) (Block, bool) {
 	if !ok {
 		return b, false
 	}
-	out := Block{Kind: ListBlock}
-	for _, item := range list {
-		out.Items = append(out.Items, []Block{{Kind: Paragraph, Inlines: []Inline{{Kind: Text, Text: item}}}})
-	}
-	return out, true
+	return Block{Kind: ListBlock, Items: itemsOf(list, f.words)}, true
 }
 
 func (f *filler) value(index string) any {

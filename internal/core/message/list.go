@@ -3,6 +3,9 @@ package message
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"strconv"
+	"strings"
 
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/report"
@@ -67,15 +70,58 @@ func (l *listTemplate) fill(sc *formula.Scope, words *formula.Words) ([]Block, e
 	if err != nil {
 		return nil, err
 	}
-	block := Block{Kind: ListBlock}
-	for _, line := range lines {
-		block.Items = append(block.Items, paragraph(line))
-	}
+	block := Block{Kind: ListBlock, Items: itemsOf(lines, words)}
 	out := []Block{block}
 	if more := len(list) - len(shown); more > 0 {
 		out = append(out, paragraph(fmt.Sprintf("and %d more", more))...)
 	}
 	return out, nil
+}
+
+// lineStart stands before a line while its markup is read, so that what a line begins with, such as a number and a dot,
+// makes it no heading or list.
+const lineStart = "\uE002"
+
+// itemsOf makes the items of a list of lines. Each line is a template like a text: its markup is read, and its links stay
+// links.
+func itemsOf(lines []formula.Line, words *formula.Words) [][]Block {
+	read := map[string][]Block{} // lines of one template are read once
+	out := make([][]Block, 0, len(lines))
+	for _, line := range lines {
+		var src strings.Builder
+		src.WriteString(lineStart)
+		var values []any
+		for _, p := range line {
+			if !p.Filled {
+				src.WriteString(private.Replace(p.Text))
+				continue
+			}
+			src.WriteString(chipOpen + strconv.Itoa(len(values)) + chipClose)
+			values = append(values, p.Value)
+		}
+		blocks, ok := read[src.String()]
+		if !ok {
+			blocks = withoutStart(ReadMarkdown(src.String()))
+			read[src.String()] = blocks
+		}
+		if filled := (&filler{values: values, words: words}).blocks(blocks); len(filled) > 0 {
+			out = append(out, filled)
+		}
+	}
+	return out
+}
+
+// withoutStart takes the mark of a line's start out again.
+func withoutStart(blocks []Block) []Block {
+	if len(blocks) > 0 && len(blocks[0].Inlines) > 0 {
+		blocks[0].Inlines = slices.Clone(blocks[0].Inlines)
+		first := &blocks[0].Inlines[0]
+		first.Text = strings.TrimPrefix(first.Text, lineStart)
+		if first.Kind == Text && first.Text == "" {
+			blocks[0].Inlines = blocks[0].Inlines[1:]
+		}
+	}
+	return blocks
 }
 
 func paragraph(text string) []Block {

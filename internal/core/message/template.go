@@ -142,6 +142,9 @@ func parse(t report.Text, words *formula.Words, path string, problems *report.Li
 // A chip's place is kept through the markup reader by its number between two private characters.
 const chipOpen, chipClose = "\uE000", "\uE001"
 
+// private takes the characters out of texts that mean something of their own here.
+var private = strings.NewReplacer(chipOpen, "", chipClose, "", lineStart, "")
+
 var chipMark = regexp.MustCompile(chipOpen + `(\d+)` + chipClose)
 
 // tblock and tinline are the document's shapes with chips still open in their texts.
@@ -149,10 +152,9 @@ type tblock = Block
 
 func (m *Message) readBody(t *formula.Template) {
 	var src strings.Builder
-	strip := strings.NewReplacer(chipOpen, "", chipClose, "")
 	for _, p := range t.Parts() {
 		if p.Formula == nil {
-			src.WriteString(strip.Replace(p.Text))
+			src.WriteString(private.Replace(p.Text))
 			continue
 		}
 		src.WriteString(chipOpen + strconv.Itoa(len(m.chips)) + chipClose)

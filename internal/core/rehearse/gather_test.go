@@ -78,7 +78,7 @@ route:
 
 func TestListsInMessages(t *testing.T) {
 	for _, c := range []struct{ list, want string }{
-		{`{of: open, each: "${it.id} *${record.x}*", most: 2}`, "told • J1 *<b>* • J2 *<b>* and 1 more"},
+		{`{of: open, each: "${it.id} *${record.x}*", most: 2}`, "told • J1 <b> • J2 <b> and 1 more"},
 		{`{of: "filter(open, .cost > 99)", each: "${it.id}"}`, "dropped messages.m.list"},
 		{`{of: "filter(open, .cost > 99)", each: "${it.id}", when_empty: say, empty: "Nothing for ${record.id}."}`, "told Nothing for C1."},
 		{`{of: record.id, each: "${it}"}`, "failed messages.m.list"},
