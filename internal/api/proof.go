@@ -2,7 +2,9 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"dorfbote/internal/core/arrival"
@@ -29,7 +31,8 @@ type proofInput struct {
 type ProofBody struct {
 	Problems []report.Problem           `json:"problems"`
 	Arrival  *ArrivalDetail             `json:"arrival" doc:"the chosen arrival; null where the source has none"`
-	Proof    *ProofLines                `json:"proof" doc:"null while the sheet cannot be run"`
+	Proof    *ProofLines                `json:"proof" doc:"null while what starts the sheet has an error"`
+	Frozen   []string                   `json:"frozen" doc:"the paths of the parts that have errors, or depend on one that has: the proof is without them. Where a condition or something gathered is among them, the verdict and the trail are of the rest"`
 	Trail    []TrailMark                `json:"trail" doc:"the source's last arrivals, oldest first"`
 	Counts   map[string]*decide.Counted `json:"counts" doc:"by the path of a condition: for how many of the trail it held, of those that got as far"`
 	Seen     map[string][]sheet.Tally   `json:"seen" doc:"by the name of a field that a condition looks at: the values it had in the trail, the most frequent first"`
@@ -84,14 +87,21 @@ func (s *Server) proofRoutes() {
 }
 
 func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOutput, error) {
-	c, err := s.compile(ctx, in.Body.SheetBody)
+	text, err := in.Body.source()
 	if err != nil {
 		return nil, err
 	}
-	plan, sh, problems, known := c.plan, c.sheet, c.problems, c.known
+	known, err := s.Engine.Known(ctx)
+	if err != nil {
+		return nil, err
+	}
+	plan, frozen, sh, problems := sheet.CompilePartly([]byte(text), known)
 	out := &proofOutput{}
+	if out.Body.Frozen = frozen; frozen == nil {
+		out.Body.Frozen = []string{}
+	}
 	out.Body.Problems, out.Body.Trail, out.Body.Counts, out.Body.Seen = problems, []TrailMark{}, map[string]*decide.Counted{}, map[string][]sheet.Tally{}
-	if plan != nil {
+	if plan != nil && len(frozen) == 0 {
 		table := route.Look(plan, s.Engine.Now())
 		out.Body.Table = &table
 		out.Body.Problems = append(out.Body.Problems, table.Problems(sh, true)...)
@@ -138,8 +148,21 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 	out.Body.Arrival = s.arrivalDetail(ctx, chosen.row, chosen.arrival, known.Kind(chosen.arrival.Source))
 	if plan != nil {
 		out.Body.Proof = proofLines(plan, decide.Occasion(plan, chosen.arrival, s.Engine.Now().UTC()), s.reach(ctx, engine.AskGet))
+		out.Body.Proof.without(frozen)
 	}
 	return out, nil
+}
+
+// without takes out what is not known of parts that have errors.
+func (p *ProofLines) without(frozen []string) {
+	for _, part := range frozen {
+		var i int
+		if name, ok := strings.CutPrefix(part, "messages."); ok {
+			delete(p.Messages, name)
+		} else if n, err := fmt.Sscanf(part, "route.rows[%d].when", &i); err == nil && n == 1 && strings.HasSuffix(part, ".when") && i < len(p.Rows) {
+			p.Rows[i].Line = cond.Line{}
+		}
+	}
 }
 
 // reach is what a sheet may get at while somebody looks at it. For a viewer nothing is asked and no script is run.

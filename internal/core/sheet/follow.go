@@ -36,6 +36,8 @@ type Follow struct {
 	Called report.Text // the name of the workflow that is called
 	Set    *HTTPBody   // fields with their values, or answers to what the called workflow takes
 	Fails  *Fails      // nil: what comes after it does not follow
+	// LeftOut is true of a step that is not part of the plan; see [CompilePartly].
+	LeftOut bool
 }
 
 func (r *reader) follows(n *yaml.Node, s *Sheet) {
@@ -136,6 +138,9 @@ func (p *Plan) Calls() []string {
 // followAll compiles what follows. Everything that was gathered is known to it.
 func (s *Sheet) followAll(p *Plan, known Known, used map[string]bool, problems *report.List) {
 	for i, f := range s.Follow {
+		if f.LeftOut {
+			continue
+		}
 		path := fmt.Sprintf("follow[%d]", i)
 		pf := PlanFollow{Name: f.Name, Path: path, How: f.How, Target: f.Source.S, Fails: FailStop}
 		if f.When != nil {

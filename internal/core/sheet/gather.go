@@ -22,10 +22,11 @@ type Gather struct {
 	HTTP    *HTTP
 	Summary *Summary
 	Fails   *Fails // nil: the arrival fails
+	LeftOut bool   // see [CompilePartly]
 }
 
 func (g *Gather) way() bool {
-	return g.Find != nil || g.Value != nil || g.Script != nil || g.HTTP != nil || g.Summary != nil
+	return !g.LeftOut && (g.Find != nil || g.Value != nil || g.Script != nil || g.HTTP != nil || g.Summary != nil)
 }
 
 // Find looks up records.
@@ -173,6 +174,9 @@ func (s *Sheet) gatherFails(p *Plan, known Known, used map[string]bool, problems
 // gatherAll compiles what is gathered, in order; each name is known to what comes after it.
 func (s *Sheet) gatherAll(p *Plan, known Known, problems *report.List) {
 	for i, g := range s.Gather {
+		if g.LeftOut {
+			continue
+		}
 		path := fmt.Sprintf("gather[%d]", i)
 		pg := PlanGather{Name: g.Name.S, Path: path, Fails: FailStop}
 		if g.Fails != nil {

@@ -2526,8 +2526,10 @@ export interface components {
             counts: {
                 [key: string]: components["schemas"]["Counted"];
             };
+            /** @description the paths of the parts that have errors, or depend on one that has: the proof is without them. Where a condition or something gathered is among them, the verdict and the trail are of the rest */
+            frozen: string[] | null;
             problems: components["schemas"]["Problem"][] | null;
-            /** @description null while the sheet cannot be run */
+            /** @description null while what starts the sheet has an error */
             proof: components["schemas"]["ProofLines"];
             /** @description by the name of a field that a condition looks at: the values it had in the trail, the most frequent first */
             seen: {

@@ -5,6 +5,7 @@ import type { ArrivalDetail, ProofLines, TrailMark } from '../../api/client';
 import { clockOf, dayOf, fullOf } from '../../parts/times';
 import { Verdict } from '../../parts/Verdict';
 import { Sample } from './Sample';
+import type { Stale } from './useProof';
 
 interface Props {
   arrival: ArrivalDetail | undefined;
@@ -12,8 +13,8 @@ interface Props {
   marks: TrailMark[];
   choose: (seq: number, key?: string) => void;
   source: string;
-  /** The sheet has an error: what is shown is from before it. */
-  stale: boolean;
+  /** The sheet has an error that the verdict depends on: what is shown is from before it, or without it. */
+  stale: Stale;
 }
 
 /** Which arrival the proof is about, and what becomes of it; steps through the trail. */
@@ -91,7 +92,11 @@ export function ChosenBar({ arrival, proof, marks, choose, source, stale }: Prop
           </span>
         ))}
       </span>
-      {stale && <span className="brass">△ as it was before the error</span>}
+      {stale && (
+        <span className="brass">
+          △ {stale === 'before' ? 'as it was before the error' : 'without the parts that have errors'}
+        </span>
+      )}
       <span className="chosen-verdict" data-testid="verdict">
         {proof && (
           <Verdict is={proof.verdict}>

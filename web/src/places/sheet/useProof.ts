@@ -7,6 +7,44 @@ import type { Draft } from './useDraft';
 /** How long typing must rest before the proof is asked for, in milliseconds. */
 const REST = 15;
 
+/** What the verdict is of where the sheet has an error: the sheet before it, or the rest of the sheet. */
+export type Stale = '' | 'before' | 'without';
+
+/** Whether what becomes of an arrival depends on a part of the sheet. */
+const decides = (part: string) =>
+  part === 'keep' || part === 'watch.when' || part.startsWith('gather[') || part.endsWith('.when');
+
+/** A proof with its frozen parts as they were in an earlier one of the same arrival. */
+function thawed(now: Proof, good: Proof): Proof {
+  if (!now.proof)
+    return (now.problems ?? []).some((p) => !p.warning) ? { ...good, problems: now.problems } : now;
+  const frozen = now.frozen ?? [];
+  if (frozen.length === 0 || !good.proof || good.arrival?.seq !== now.arrival?.seq) return now;
+  const was = good.proof;
+  const proof = { ...now.proof };
+  for (const part of frozen) {
+    const row = /^route\.rows\[(\d+)\]\.when$/.exec(part)?.[1];
+    const message = /^messages\.(.+)$/.exec(part)?.[1];
+    if (part === 'keep') proof.keep = was.keep;
+    else if (part === 'watch.when') proof.when = was.when;
+    else if (part.startsWith('gather['))
+      proof.gather = [...(proof.gather ?? []), ...(was.gather ?? []).filter((g) => g.path === part)];
+    else if (part.startsWith('follow['))
+      proof.follow = [...(proof.follow ?? []), ...(was.follow ?? []).filter((f) => f.path === part)];
+    else if (row !== undefined)
+      proof.rows = (proof.rows ?? []).map((r, i) =>
+        i === Number(row) ? { ...r, line: was.rows?.[i]?.line ?? r.line } : r,
+      );
+    else if (message !== undefined && was.messages?.[message])
+      proof.messages = { ...proof.messages, [message]: was.messages[message] };
+  }
+  if (!frozen.some(decides)) return { ...now, proof, table: now.table ?? good.table };
+  const { verdict, row, decided_by, where, error, posts, otherwise } = was;
+  Object.assign(proof, { verdict, row, decided_by, where, error, posts, otherwise });
+  proof.rows = (proof.rows ?? []).map((r, i) => ({ ...r, taken: was.rows?.[i]?.taken ?? false }));
+  return { ...now, proof, trail: good.trail, counts: good.counts, table: good.table };
+}
+
 /** The proof of the draft for the chosen arrival, kept up to date as one edits. */
 export function useProof(draft: Draft | undefined, arrival: number, record = '', workflow = 0) {
   const [settled, setSettled] = useState(draft);
@@ -30,18 +68,21 @@ export function useProof(draft: Draft | undefined, arrival: number, record = '',
     gcTime: 10_000,
     staleTime: 5_000,
   });
-  // While a sheet has an error, what it last was when it could be run stands there, and is said to be so.
-  // What was proved of another source says nothing of this one.
-  const [last, setLast] = useState<{ proof: Proof; source: string }>();
+  // Where a part of the sheet has an error, that part and what depends on it stand there as they last were, and are said to
+  // be so. What was proved of another source, or of another arrival, says nothing of this one.
+  const [last, setLast] = useState<{ proof: Proof; source: string; of: Proof; whole: boolean }>();
   const source = settled?.sheet ? sourceOf(settled.sheet.watch ?? {}) : '';
   const now = query.data;
-  if (now?.proof && now !== last?.proof && !query.isPlaceholderData) setLast({ proof: now, source });
   const good = last?.source === source ? last.proof : undefined;
+  const made = last?.of === now ? last : undefined; // of the same answer the same is made
+  const data = useMemo(() => made?.proof ?? (now && good ? thawed(now, good) : now), [made, now, good]);
+  const frozen = (now?.frozen ?? []).some(decides);
+  if (now && data?.proof && now !== last?.of && !query.isPlaceholderData) {
+    const kept =
+      good !== undefined && last?.whole === true && (!now.proof || good.arrival?.seq === now.arrival?.seq);
+    setLast({ proof: data, source, of: now, whole: (now.proof !== null && !frozen) || kept });
+  }
   const broken = now !== undefined && !now.proof && (now.problems ?? []).some((p) => !p.warning);
-  const stale = broken && good !== undefined;
-  const data = useMemo(
-    () => (stale && now && good ? { ...good, problems: now.problems } : now),
-    [stale, now, good],
-  );
+  const stale: Stale = !(good && (broken || frozen)) ? '' : last?.whole ? 'before' : 'without';
   return { data, stale, error: query.error, refetch: query.refetch };
 }
