@@ -147,6 +147,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
           id="msg-body"
           label="Text"
           lines
+          marks
           value={message.body ?? ''}
           readOnly={readOnly}
           change={setBody}
@@ -155,7 +156,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
         {!readOnly && (
           <span className="body-tools">
             <FieldPicker insert={(f) => body.current?.insert(f)} />
-            <Marks wrap={(a, b) => body.current?.wrap(a, b)} />
+            <Marks set={(m) => body.current?.mark(m)} />
           </span>
         )}
       </div>

@@ -9,6 +9,7 @@ import {
   COMMAND_PRIORITY_HIGH,
   INSERT_LINE_BREAK_COMMAND,
   INSERT_PARAGRAPH_COMMAND,
+  KEY_DOWN_COMMAND,
   KEY_ENTER_COMMAND,
   TextNode,
   type LexicalEditor,
@@ -19,8 +20,11 @@ import { chipLabel } from '../../../parts/template';
 import { useAround } from '../surroundings';
 import { ChipFormat } from './ChipFormat';
 import { $chip, $isChip, ChipNode } from './ChipNode';
-import { $fill, $leaves, $text, $toChips } from './content';
+import { $fill, $format, $leaves, $text, $toChips } from './content';
 import { Handle, type ChipHandle } from './Handle';
+import { LinkForm } from './LinkForm';
+import { BOLD, ITALIC } from './markup';
+import { $isPiece, PieceNode } from './PieceNode';
 
 interface Props {
   id: string;
@@ -30,6 +34,8 @@ interface Props {
   /** Whether the text may have several lines. */
   lines?: boolean;
   readOnly: boolean;
+  /** Bold, italics, links and lists are shown as what they are. */
+  marks?: boolean;
   handle?: Ref<ChipHandle>;
 }
 
@@ -41,17 +47,18 @@ export const ChipInput = memo(function ChipInput({
   change,
   lines = false,
   readOnly,
+  marks = false,
   handle,
 }: Props) {
   const { fields } = useAround();
-  const [chosen, setChosen] = useState<{ key: string; formula: string }>();
+  const [chosen, setChosen] = useState<Chosen>();
   return (
     <LexicalComposer
       initialConfig={{
         namespace: id,
-        nodes: [ChipNode],
+        nodes: [ChipNode, PieceNode],
         editable: !readOnly,
-        editorState: () => $fill(value, fields),
+        editorState: () => $fill(value, fields, marks),
         onError: (e) => {
           throw e;
         },
@@ -74,18 +81,28 @@ export const ChipInput = memo(function ChipInput({
           value={value}
           change={change}
           lines={lines}
+          marks={marks}
           fields={fields}
           choose={setChosen}
           readOnly={readOnly}
         />
-        {handle && <Handle handle={handle} fields={fields} />}
-        {chosen && !readOnly && (
+        {handle && <Handle handle={handle} fields={fields} made={setChosen} />}
+        {chosen?.formula !== undefined && !readOnly && (
           <ChipFormat
             key={chosen.key}
             formula={chosen.formula}
-            change={(formula) => setChosen({ ...chosen, formula })}
+            change={(formula) => setChosen({ key: chosen.key, formula })}
             close={() => setChosen(undefined)}
             chipKey={chosen.key}
+          />
+        )}
+        {chosen?.link !== undefined && !readOnly && (
+          <LinkForm
+            key={chosen.key}
+            id={id}
+            linkKey={chosen.key}
+            source={chosen.link}
+            close={() => setChosen(undefined)}
           />
         )}
       </div>
@@ -93,16 +110,24 @@ export const ChipInput = memo(function ChipInput({
   );
 });
 
+/** The chip or the link that was pressed. */
+interface Chosen {
+  key: string;
+  formula?: string;
+  link?: string;
+}
+
 interface SyncProps {
   value: string;
   change: (next: string) => void;
   lines: boolean;
+  marks: boolean;
   fields: FieldItem[];
-  choose: (chip: { key: string; formula: string } | undefined) => void;
+  choose: (chosen: Chosen | undefined) => void;
   readOnly: boolean;
 }
 
-function Sync({ value, change, lines, fields, choose, readOnly }: SyncProps) {
+function Sync({ value, change, lines, marks, fields, choose, readOnly }: SyncProps) {
   const [editor] = useLexicalComposerContext();
   const said = useRef(value);
   const tell = useRef(change);
@@ -116,8 +141,36 @@ function Sync({ value, change, lines, fields, choose, readOnly }: SyncProps) {
   useEffect(() => {
     if (value === said.current) return;
     said.current = value;
-    editor.update(() => $fill(value, known.current), { tag: 'outside' });
-  }, [editor, value]);
+    editor.update(() => $fill(value, known.current, marks), { tag: 'outside' });
+  }, [editor, value, marks]);
+  // Marks that were typed are shown as what they mean once one has gone on.
+  useEffect(() => {
+    if (!marks) return;
+    const left = () => {
+      const text = editor.read($text);
+      editor.update(() => $fill(text, known.current, true), { tag: 'outside' });
+    };
+    return editor.registerRootListener((root, before) => {
+      before?.removeEventListener('blur', left);
+      root?.addEventListener('blur', left);
+    });
+  }, [editor, marks]);
+  // Ctrl+B and Ctrl+I.
+  useEffect(
+    () =>
+      editor.registerCommand(
+        KEY_DOWN_COMMAND,
+        (e) => {
+          const format = { b: BOLD, i: ITALIC }[e.key.toLowerCase()];
+          if (!marks || !format || !(e.ctrlKey || e.metaKey) || e.altKey) return false;
+          e.preventDefault();
+          editor.update(() => $format(format));
+          return true;
+        },
+        COMMAND_PRIORITY_HIGH,
+      ),
+    [editor, marks],
+  );
   useEffect(
     () =>
       editor.registerUpdateListener(({ editorState, tags }) => {
@@ -144,15 +197,18 @@ function Sync({ value, change, lines, fields, choose, readOnly }: SyncProps) {
   return null;
 }
 
-/** Tells of a press on a chip. */
+/** Tells of a press on a chip or a link. */
 function onChip(editor: LexicalEditor, choose: SyncProps['choose']) {
   const pressed = (e: MouseEvent) => {
-    const dom = (e.target as HTMLElement).closest<HTMLElement>('.chip');
+    const dom = (e.target as HTMLElement).closest<HTMLElement>('.chip, .linkpiece');
     if (!dom) return choose(undefined);
     editor.read(() => {
-      for (const node of $leaves($getRoot()))
-        if ($isChip(node) && editor.getElementByKey(node.getKey()) === dom)
-          choose({ key: node.getKey(), formula: node.getFormula() });
+      for (const node of $leaves($getRoot())) {
+        if (editor.getElementByKey(node.getKey()) !== dom) continue;
+        const key = node.getKey();
+        if ($isChip(node)) choose({ key, formula: node.getFormula() });
+        else if ($isPiece(node)) choose({ key, link: node.getSource() });
+      }
     });
   };
   return editor.registerRootListener((root, before) => {
@@ -173,7 +229,7 @@ export function setFormula(
     () => {
       const node = $getNodeByKey(key);
       if (!$isChip(node)) return;
-      const next = $chip(formula, chipLabel(formula, fields));
+      const next = $chip(formula, chipLabel(formula, fields)).setFormat(node.getFormat());
       node.replace(next);
       made = next.getKey();
     },

@@ -4,17 +4,27 @@ import { useImperativeHandle, type Ref } from 'react';
 import type { FieldItem } from '../../../api/client';
 import { chipLabel } from '../../../parts/template';
 import { $chip } from './ChipNode';
-import { $wrap } from './content';
+import { $bullets, $format, $link } from './content';
+import { BOLD, ITALIC } from './markup';
+
+export type Mark = 'bold' | 'italic' | 'link' | 'list';
 
 /** What others may do to a text with chips. */
 export interface ChipHandle {
   /** Puts a formula where the cursor is, or at the end. */
   insert: (formula: string) => void;
-  /** Puts marks around what is selected. */
-  wrap: (before: string, after: string) => void;
+  /** Sets what is selected so, or takes that off. */
+  mark: (mark: Mark) => void;
 }
 
-export function Handle({ handle, fields }: { handle: Ref<ChipHandle>; fields: FieldItem[] }) {
+interface Props {
+  handle: Ref<ChipHandle>;
+  fields: FieldItem[];
+  /** Tells of a link that was made and goes nowhere yet. */
+  made: (link: { key: string; link: string }) => void;
+}
+
+export function Handle({ handle, fields, made }: Props) {
   const [editor] = useLexicalComposerContext();
   useImperativeHandle(
     handle,
@@ -25,13 +35,21 @@ export function Handle({ handle, fields }: { handle: Ref<ChipHandle>; fields: Fi
           if ($isRangeSelection(at)) at.insertNodes([$chip(formula, chipLabel(formula, fields))]);
           editor.focus();
         }),
-      wrap: (before, after) =>
-        editor.update(() => {
-          $wrap(before, after);
-          editor.focus();
-        }),
+      mark: (mark) => {
+        let link: ReturnType<typeof $link> | undefined;
+        editor.update(
+          () => {
+            if (mark === 'link') link = $link(fields);
+            else if (mark === 'list') $bullets();
+            else $format(mark === 'bold' ? BOLD : ITALIC);
+          },
+          { discrete: true },
+        );
+        if (link) made(link);
+        else editor.focus();
+      },
     }),
-    [editor, fields],
+    [editor, fields, made],
   );
   return null;
 }

@@ -1,14 +1,15 @@
 import { Button } from 'antd';
+import type { Mark } from './Handle';
 
-const marks = [
-  { label: 'Bold', show: <b>B</b>, before: '**', after: '**' },
-  { label: 'Italic', show: <i>I</i>, before: '*', after: '*' },
-  { label: 'Link', show: <u>L</u>, before: '[', after: '](https://)' },
-  { label: 'A list', show: '•', before: '\n- ', after: '' },
+const marks: { mark: Mark; label: string; show: React.ReactNode }[] = [
+  { mark: 'bold', label: 'Bold', show: <b>B</b> },
+  { mark: 'italic', label: 'Italic', show: <i>I</i> },
+  { mark: 'link', label: 'Link', show: <u>L</u> },
+  { mark: 'list', label: 'A list', show: '•' },
 ];
 
-/** Puts the marks of bold, italics, links and lists around what is selected. */
-export function Marks({ wrap }: { wrap: (before: string, after: string) => void }) {
+/** Sets what is selected bold or italic, makes a link of it, or items of a list. */
+export function Marks({ set }: { set: (mark: Mark) => void }) {
   return (
     <span className="marks" role="group" aria-label="Marks">
       {marks.map((m) => (
@@ -19,7 +20,7 @@ export function Marks({ wrap }: { wrap: (before: string, after: string) => void 
           aria-label={m.label}
           title={m.label}
           onMouseDown={(e) => e.preventDefault()}
-          onClick={() => wrap(m.before, m.after)}
+          onClick={() => set(m.mark)}
         >
           {m.show}
         </Button>

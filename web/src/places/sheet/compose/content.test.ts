@@ -7,9 +7,9 @@ import {
   type LexicalEditor,
 } from 'lexical';
 import { describe, expect, it } from 'vitest';
-import { piecesOf } from '../../../parts/template';
 import { $isChip, ChipNode } from './ChipNode';
-import { $fill, $leaves, $text, $wrap } from './content';
+import { $bullets, $fill, $format, $leaves, $link, $text } from './content';
+import { $isPiece, PieceNode } from './PieceNode';
 
 /** Numbers that seem random and are the same in every run. */
 function seeded(seed: number) {
@@ -21,7 +21,7 @@ function seeded(seed: number) {
 
 const editorOf = (): LexicalEditor =>
   createEditor({
-    nodes: [ChipNode],
+    nodes: [ChipNode, PieceNode],
     onError: (e) => {
       throw e;
     },
@@ -33,10 +33,6 @@ function within<T>(editor: LexicalEditor, work: () => T): T {
   return made as T;
 }
 
-/** A text as what a cursor steps over: letters, breaks and whole formulas. */
-const steps = (text: string) =>
-  piecesOf(text).flatMap((p) => ('formula' in p ? ['${' + p.formula + '}'] : p.text.split('')));
-
 /** Sets the selection from one step of the text to another. Every step can be pointed at in several ways. */
 function $select(from: number, to: number, pick: (below: number) => number) {
   const at = (step: number): [string, number, 'text' | 'element'] => {
@@ -44,9 +40,10 @@ function $select(from: number, to: number, pick: (below: number) => number) {
     const ways: [string, number, 'text' | 'element'][] = [];
     let passed = 0;
     $leaves(block).forEach((leaf, i) => {
-      const size = $isTextNode(leaf) && !$isChip(leaf) ? leaf.getTextContentSize() : 1;
+      const whole = $isChip(leaf) || $isPiece(leaf);
+      const size = $isTextNode(leaf) && !whole ? leaf.getTextContentSize() : 1;
       if (passed === step) ways.push([block.getKey(), i, 'element']);
-      if ($isChip(leaf)) {
+      if (whole) {
         if (step === passed) ways.push([leaf.getKey(), 0, 'text']);
         if (step === passed + 1) ways.push([leaf.getKey(), leaf.getTextContentSize(), 'text']);
       } else if ($isTextNode(leaf) && step >= passed && step <= passed + size)
@@ -69,50 +66,117 @@ const parts = [
   '${record.farm}',
   '${or(record.driver, "nobody")}',
   '**',
+  '*',
+  '- ',
+  '[Open](https://x.example/${record.id})',
   'ß',
   'late',
   '${now}',
 ];
-const marks: [string, string][] = [
-  ['**', '**'],
-  ['*', '*'],
-  ['[', '](https://)'],
-  ['\n- ', ''],
-];
+
+/** What is shown, leaf by leaf, with how each step is set. */
+const $shown = () =>
+  $getRoot()
+    .getChildren()
+    .flatMap($leaves)
+    .flatMap((n) => {
+      const format = $isTextNode(n) ? n.getFormat() : 0;
+      if ($isChip(n)) return [{ step: '{' + n.getFormula() + '}', format }];
+      if ($isPiece(n)) return [{ step: n.getSource(), format }];
+      if ($isTextNode(n))
+        return n
+          .getTextContent()
+          .split('')
+          .map((step) => ({ step, format }));
+      return [{ step: '\n', format: 0 }];
+    });
 
 describe('the content of a text with chips', () => {
-  it('is the text it was filled with, and marks go where they are put', () => {
+  it('is the text it was filled with, and what is selected is set, and nothing else', () => {
     const pick = seeded(20261126);
     for (let round = 0; round < 1500; round++) {
-      let text = Array.from({ length: pick(7) }, () => parts[pick(parts.length)]).join('');
+      const text = Array.from({ length: pick(8) }, () => parts[pick(parts.length)]).join('');
       const editor = editorOf();
-      within(editor, () => $fill(text, []));
+      within(editor, () => $fill(text, [], true));
       expect(within(editor, $text)).toBe(text);
       for (let edit = 0; edit < 3; edit++) {
-        const all = steps(text);
-        const ends = [pick(all.length + 1), pick(all.length + 1)];
+        const before = within(editor, $shown);
+        const ends = [pick(before.length + 1), pick(before.length + 1)];
         const [from, to] = [Math.min(...ends), Math.max(...ends)];
-        const [before, after] = marks[pick(marks.length)]!;
+        const format = pick(2) + 1;
         within(editor, () => {
           $select(ends[0]!, ends[1]!, pick);
-          $wrap(before, after);
+          $format(format);
         });
-        text = [...all.slice(0, from), before, ...all.slice(from, to), after, ...all.slice(to)].join('');
-        expect(within(editor, $text), `round ${round}: ${before} from ${from} to ${to}`).toBe(text);
+        const settable = before.map(
+          (s, i) =>
+            i >= from && i < to && s.step !== '\n' && !(s.step.length === 2 && /^[-*+] $/.test(s.step)),
+        );
+        const all = before.every((s, i) => !settable[i] || s.format & format);
+        expect(within(editor, $shown), `round ${round}: ${format} from ${from} to ${to} of ${text}`).toEqual(
+          before.map((s, i) =>
+            settable[i] ? { ...s, format: all ? s.format & ~format : s.format | format } : s,
+          ),
+        );
       }
+      const written = within(editor, $text);
       const again = editorOf();
-      within(again, () => $fill(text, []));
-      expect(within(again, $text)).toBe(text);
+      within(again, () => $fill(written, [], true));
+      expect(within(again, $text)).toBe(written);
     }
   });
 
-  it('takes marks at its end where nothing was selected', () => {
+  it('takes links and lists anywhere', () => {
+    const pick = seeded(7);
+    for (let round = 0; round < 1500; round++) {
+      const text = Array.from({ length: pick(8) }, () => parts[pick(parts.length)]).join('');
+      const editor = editorOf();
+      within(editor, () => $fill(text, [], true));
+      const n = within(editor, $shown).length;
+      within(editor, () => {
+        $select(pick(n + 1), pick(n + 1), pick);
+        if (pick(2)) $link([]);
+        else $bullets();
+      });
+      const written = within(editor, $text);
+      const again = editorOf();
+      within(again, () => $fill(written, [], true));
+      expect(within(again, $text)).toBe(written);
+    }
+  });
+
+  it('makes a link of what is selected', () => {
     const editor = editorOf();
-    within(editor, () => $fill('due ${record.due}', []));
+    within(editor, () => $fill('Open ${record.id} now', [], true));
     within(editor, () => {
-      $setSelection(null);
-      $wrap('**', '**');
+      $select(0, 6, () => 0);
+      $link([]);
     });
-    expect(within(editor, $text)).toBe('due ${record.due}****');
+    expect(within(editor, $text)).toBe('[Open ${record.id}](https://) now');
+  });
+
+  it('takes a bullet off again', () => {
+    const editor = editorOf();
+    within(editor, () => $fill('one\ntwo', [], true));
+    const all = () => $select(0, $shown().length, () => 0);
+    within(editor, () => (all(), $bullets()));
+    expect(within(editor, $text)).toBe('- one\n- two');
+    within(editor, () => (all(), $bullets()));
+    expect(within(editor, $text)).toBe('one\ntwo');
+  });
+
+  it('shows no mark as it is written', () => {
+    const editor = editorOf();
+    within(editor, () => $fill('**${record.litres} litres** and *late*\n- [Open](${record.link})', [], true));
+    const shown = within(editor, () => $getRoot().getTextContent());
+    expect(shown).not.toContain('*');
+    expect(shown).not.toContain('](');
+  });
+
+  it('leaves marks alone where they mean nothing, as in a title', () => {
+    const editor = editorOf();
+    within(editor, () => $fill('**${record.litres}**', []));
+    expect(within(editor, () => $getRoot().getTextContent())).toContain('**');
+    expect(within(editor, $text)).toBe('**${record.litres}**');
   });
 });

@@ -10,58 +10,97 @@ import {
   $isRangeSelection,
   $isTextNode,
   type LexicalNode,
+  type RangeSelection,
   type TextNode,
 } from 'lexical';
 import type { FieldItem } from '../../../api/client';
 import { chipLabel, piecesOf } from '../../../parts/template';
 import { $chip, $isChip } from './ChipNode';
+import { BOLD, ITALIC, linkParts, linkSource, plain, readLine, writeLine, type Run } from './markup';
+import { $isPiece, $piece } from './PieceNode';
 
 /** The pieces of an editor's content, in order. */
 export function $leaves(node: LexicalNode): LexicalNode[] {
   return $isElementNode(node) ? node.getChildren().flatMap($leaves) : [node];
 }
 
-/** What the editor holds, as the sheet has it. */
-export function $text(): string {
-  return $getRoot()
+/** What the editor holds, line by line. */
+function $lines(): LexicalNode[][] {
+  const out: LexicalNode[][] = [];
+  $getRoot()
     .getChildren()
-    .map((block) =>
-      $leaves(block)
-        .map((n) =>
-          $isChip(n) ? '${' + n.getFormula() + '}' : $isLineBreakNode(n) ? '\n' : n.getTextContent(),
-        )
-        .join(''),
-    )
-    .join('\n');
+    .forEach((block) => {
+      out.push([]);
+      for (const leaf of $leaves(block))
+        if ($isLineBreakNode(leaf)) out.push([]);
+        else out.at(-1)!.push(leaf);
+    });
+  return out;
 }
 
-/** Makes a text of a sheet the editor's content. */
-export function $fill(value: string, fields: FieldItem[]) {
+const $run = (n: LexicalNode): Run => {
+  const format = $isTextNode(n) ? n.getFormat() & (BOLD | ITALIC) : 0;
+  if ($isChip(n)) return { formula: n.getFormula(), format };
+  if ($isPiece(n)) return n.isLink() ? { link: n.getSource(), format } : { bullet: n.getSource() };
+  return { text: n.getTextContent(), format };
+};
+
+/** What the editor holds, as the sheet has it. */
+export const $text = (): string =>
+  $lines()
+    .map((line) => writeLine(line.map($run)))
+    .join('\n');
+
+/** Makes a text of a sheet the editor's content; with its marks shown as what they mean, or as they are written. */
+export function $fill(value: string, fields: FieldItem[], marks = false) {
   const block = $createParagraphNode();
-  for (const piece of piecesOf(value)) {
-    if ('formula' in piece) {
-      block.append($chip(piece.formula, chipLabel(piece.formula, fields)));
-      continue;
-    }
-    piece.text.split('\n').forEach((line, i) => {
-      if (i > 0) block.append($createLineBreakNode());
-      if (line) block.append($createTextNode(line));
-    });
-  }
+  linesOf(value).forEach((line, i) => {
+    if (i > 0) block.append($createLineBreakNode());
+    for (const run of marks ? readLine(line) : plain(line)) block.append($nodeOf(run, fields));
+  });
   $getRoot().clear().append(block);
+}
+
+function $nodeOf(run: Run, fields: FieldItem[]): TextNode {
+  if ('bullet' in run) return $piece(run.bullet, '• ');
+  if ('link' in run) return $linkNode(run.link, fields).setFormat(run.format);
+  if ('formula' in run) return $chip(run.formula, chipLabel(run.formula, fields)).setFormat(run.format);
+  return $createTextNode(run.text).setFormat(run.format);
+}
+
+/** Makes a link of its source. */
+export const $linkNode = (source: string, fields: FieldItem[]) =>
+  $piece(source, labelOf(linkParts(source).text, fields));
+
+/** A text with the labels of its formulas in their places. */
+const labelOf = (text: string, fields: FieldItem[]) =>
+  piecesOf(text)
+    .map((p) => ('formula' in p ? chipLabel(p.formula, fields) : p.text))
+    .join('');
+
+/** A text's lines. A break within a formula belongs to it. */
+function linesOf(value: string): string[] {
+  const out = [''];
+  for (const p of piecesOf(value)) {
+    const parts = 'formula' in p ? ['${' + p.formula + '}'] : p.text.split('\n');
+    out[out.length - 1] += parts[0]!;
+    out.push(...parts.slice(1));
+  }
+  return out;
 }
 
 /** Makes chips of formulas that were typed or pasted. */
 export function $toChips(node: TextNode, fields: FieldItem[]) {
-  if ($isChip(node) || !node.isSimpleText()) return;
+  if ($isChip(node) || $isPiece(node) || !node.isSimpleText()) return;
   const pieces = piecesOf(node.getTextContent());
   if (!pieces.some((p) => 'formula' in p)) return;
   let last: LexicalNode = node;
   for (const piece of pieces) {
-    const next =
+    const next = (
       'formula' in piece
         ? $chip(piece.formula, chipLabel(piece.formula, fields))
-        : $createTextNode(piece.text);
+        : $createTextNode(piece.text)
+    ).setFormat(node.getFormat());
     last.insertAfter(next);
     last = next;
   }
@@ -69,29 +108,90 @@ export function $toChips(node: TextNode, fields: FieldItem[]) {
   last.selectEnd();
 }
 
-/**
- * Puts marks around what is selected and the cursor before the second. A chip is a whole: a mark inside one
- * goes to its nearer side.
- */
-export function $wrap(before: string, after: string) {
-  const chosen = $getSelection();
-  const at = $isRangeSelection(chosen) ? chosen : $getRoot().selectEnd();
+/** The words and formulas that are selected, cut out of what they stood in. A formula is a whole: it is chosen or not. */
+function $chosen(at: RangeSelection): TextNode[] {
   const [start, end] = (at.isBackward() ? [at.focus, at.anchor] : [at.anchor, at.focus]).map(placeOf) as [
     Place,
     Place,
   ];
+  const out: TextNode[] = [];
+  const all = $getRoot().getChildren().flatMap($leaves).filter($isTextNode);
+  const order = new Map(all.map((n, i) => [n.getKey(), i]));
+  const [first, last] = [$edge(start, order, 0), $edge(end, order, 1)];
+  all.forEach((node, i) => {
+    if (i < first || i > last) return;
+    const size = node.getTextContentSize();
+    const from = node.getKey() === start.key && start.type === 'text' ? start.offset : 0;
+    const to = node.getKey() === end.key && end.type === 'text' ? end.offset : size;
+    if ($isChip(node) || $isPiece(node)) {
+      if (from * 2 < size && to * 2 > size) out.push(node);
+    } else if (from < to) out.push($cut(node, from, to));
+  });
+  return out;
+}
+
+/** The number of the leaf that an end of the selection lies at: the first one behind a start, the last one before an end. */
+function $edge(p: Place, order: Map<string, number>, isEnd: 0 | 1): number {
+  const own = order.get(p.key);
+  if (own !== undefined) return own;
+  const node = $getNodeByKey(p.key);
+  const children = $isElementNode(node) ? node.getChildren() : [];
+  const list = (isEnd ? children.slice(0, p.offset) : children.slice(p.offset)).flatMap($leaves);
+  const numbers = list.map((n) => order.get(n.getKey())).filter((n) => n !== undefined);
+  if (isEnd) return numbers.at(-1) ?? -1;
+  return numbers[0] ?? order.size;
+}
+
+function $cut(node: TextNode, from: number, to: number): TextNode {
+  if (from === 0 && to === node.getTextContentSize()) return node;
+  const pieces = node.splitText(...(from > 0 ? [from, to] : [to]));
+  return pieces[from > 0 ? 1 : 0]!;
+}
+
+/** Makes what is selected bold or italic, or takes that off where all of it is. */
+export function $format(format: number) {
+  const at = $getSelection();
+  if (!$isRangeSelection(at)) return;
   if (at.isCollapsed()) {
-    const made = $put([...$nodesOf(before), ...$nodesOf(after)], start);
-    const cursor = made[$nodesOf(before).length - 1];
-    if ($isTextNode(cursor)) cursor.selectEnd();
-    else cursor?.selectNext();
+    at.toggleFormat(format === BOLD ? 'bold' : 'italic'); // of what is typed next
     return;
   }
-  const behind = $put($nodesOf(after), end);
-  const ahead = $put($nodesOf(before), start, behind);
-  const cursor = behind[0] ?? ahead.at(-1);
-  if (behind[0]) behind[0].selectPrevious();
-  else cursor?.selectNext();
+  const nodes = $chosen(at).filter((n) => !$isPiece(n) || n.isLink());
+  const all = nodes.every((n) => n.getFormat() & format);
+  for (const n of nodes) n.setFormat(all ? n.getFormat() & ~format : n.getFormat() | format);
+}
+
+/** Makes a link of what is selected, or a new one at the cursor; it goes nowhere yet. Its key is given back, and its source. */
+export function $link(fields: FieldItem[]): { key: string; link: string } {
+  const chosen = $getSelection();
+  const at = $isRangeSelection(chosen) ? chosen : $getRoot().selectEnd();
+  const nodes = at.isCollapsed() ? [] : $chosen(at).filter((n) => !$isPiece(n));
+  const text = nodes.map((n) => ($isChip(n) ? '${' + n.getFormula() + '}' : n.getTextContent())).join('');
+  const source = linkSource({ text, to: 'https://' });
+  const made = $linkNode(source, fields);
+  if (nodes[0]) {
+    nodes[0].insertBefore(made);
+    nodes.forEach((n) => n.remove());
+  } else $put([made], placeOf(at.anchor));
+  made.selectNext();
+  return { key: made.getKey(), link: source };
+}
+
+/** Makes each line that the selection touches an item of a list, or takes that off where all of them are. */
+export function $bullets() {
+  const chosen = $getSelection();
+  const at = $isRangeSelection(chosen) ? chosen : $getRoot().selectEnd();
+  const keys = new Set([at.anchor.key, at.focus.key, ...at.getNodes().map((n) => n.getKey())]);
+  const touched = $lines().filter((line) => line.some((n) => keys.has(n.getKey())));
+  const lines =
+    touched.length > 0
+      ? touched
+      : $lines()
+          .filter((l) => l.length > 0)
+          .slice(-1);
+  const isItem = (line: LexicalNode[]) => $isPiece(line[0]) && !line[0].isLink();
+  if (lines.length > 0 && lines.every(isItem)) lines.forEach((line) => line[0]!.remove());
+  else lines.filter((line) => !isItem(line)).forEach((line) => line[0]!.insertBefore($piece('- ', '• ')));
 }
 
 interface Place {
@@ -102,21 +202,11 @@ interface Place {
 
 const placeOf = (p: Place): Place => ({ key: p.key, offset: p.offset, type: p.type });
 
-/** Words as nodes: one for each line, and the breaks between. */
-function $nodesOf(words: string): LexicalNode[] {
-  return words
-    .split('\n')
-    .flatMap((line, i) => [
-      ...(i > 0 ? [$createLineBreakNode()] : []),
-      ...(line ? [$createTextNode(line)] : []),
-    ]);
-}
-
 /**
  * Puts nodes at a place. What the editor itself offers writes at the cursor and nowhere else, and asks a chip
- * that takes no text for ever. What was put just now goes behind, however its place was named.
+ * that takes no text for ever.
  */
-function $put(nodes: LexicalNode[], { key, offset, type }: Place, behind: LexicalNode[] = []): LexicalNode[] {
+function $put(nodes: LexicalNode[], { key, offset, type }: Place): LexicalNode[] {
   const node = $getNodeByKey(key);
   if (!node || nodes.length === 0) return [];
   if (type === 'element') {
@@ -128,14 +218,10 @@ function $put(nodes: LexicalNode[], { key, offset, type }: Place, behind: Lexica
     return nodes;
   }
   const size = node.getTextContentSize();
-  const toChipEnd = $isChip(node) && offset * 2 >= size;
+  const whole = $isChip(node) || $isPiece(node);
   let left: LexicalNode | undefined;
-  if (toChipEnd || (!$isChip(node) && offset >= size)) left = node;
-  else if (offset > 0 && !$isChip(node) && $isTextNode(node)) left = node.splitText(offset)[0];
-  else if (behind.at(-1)?.is(node.getPreviousSibling())) {
-    nodes.forEach((n) => behind[0]!.insertBefore(n));
-    return nodes;
-  }
+  if (whole ? offset * 2 >= size : offset >= size) left = node;
+  else if (offset > 0 && !whole && $isTextNode(node)) left = node.splitText(offset)[0];
   if (!left) nodes.forEach((n) => node.insertBefore(n));
   else nodes.reduce((last, n) => (last.insertAfter(n), n), left);
   return nodes;
