@@ -205,7 +205,7 @@ func (p *Page) Choose(label, option string) error {
 	if err := p.Click(selector); err != nil {
 		return err
 	}
-	js := fmt.Sprintf("[...document.querySelectorAll('.ant-select-dropdown:not(.ant-select-dropdown-hidden) .ant-select-item-option')].find(e => e.innerText.trim() === %q)", option)
+	js := fmt.Sprintf("[...document.querySelectorAll('.ant-select-dropdown:not(.ant-select-dropdown-hidden) .ant-select-item-option')].find(e => e.innerText.trim() === %q || e.title === %q)", option, option)
 	if err := p.Until(js); err != nil {
 		return err
 	}

@@ -16,6 +16,8 @@ type GatherProof struct {
 	Name  string `json:"name"`
 	Path  string `json:"path"`
 	Value string `json:"value"`
+	// Raw is the record that was found, or the first of several; otherwise what was gathered, unless it is large.
+	Raw   any    `json:"raw,omitempty"`
 	Count int    `json:"count"` // of a list
 	Many  bool   `json:"many"`
 	Error string `json:"error,omitempty"`
@@ -201,10 +203,23 @@ func explainGather(p *sheet.Plan, sc *formula.Scope) []GatherProof {
 		if list, ok := seen.([]any); ok {
 			l.Count, l.Many = len(list), true
 		}
+		l.Raw = firstOf(raw)
 		l.Value = formula.Shorten(formula.Show(seen, p.Terms.Workspace), shownOfGathered)
 		out = append(out, l)
 	}
 	return out
+}
+
+// firstOf is a record, or the first of a list of them.
+func firstOf(raw any) any {
+	list, ok := raw.([]any)
+	if ok && len(list) > 0 {
+		raw = list[0]
+	}
+	if m, ok := raw.(map[string]any); ok {
+		return m
+	}
+	return nil
 }
 
 const shownOfGathered = 300

@@ -34,18 +34,20 @@ export const useWords = () =>
 export const useSources = () =>
   useQuery({ queryKey: ['sources'], queryFn: () => said(api.GET('/api/sources')), staleTime: 30_000 });
 
-export const useFields = (source: string) =>
-  useQuery({
-    queryKey: ['fields', source],
-    enabled: source.includes('/'),
-    queryFn: () => {
-      const [connection = '', kind = ''] = source.split('/');
-      return said(
-        api.GET('/api/sources/{connection}/{kind}/fields', { params: { path: { connection, kind } } }),
-      );
-    },
-    staleTime: 60_000,
-  });
+/** How a source's fields are asked for. */
+export const fieldsOf = (source: string) => ({
+  queryKey: ['fields', source],
+  enabled: source.includes('/'),
+  queryFn: () => {
+    const [connection = '', kind = ''] = source.split('/');
+    return said(
+      api.GET('/api/sources/{connection}/{kind}/fields', { params: { path: { connection, kind } } }),
+    );
+  },
+  staleTime: 60_000,
+});
+
+export const useFields = (source: string) => useQuery(fieldsOf(source));
 
 export const useDestinations = () =>
   useQuery({ queryKey: ['destinations'], queryFn: () => said(api.GET('/api/destinations')) });

@@ -1941,6 +1941,7 @@ export interface components {
             many: boolean;
             name: string;
             path: string;
+            raw?: unknown;
             /** Format: int64 */
             took: number;
             value: string;

@@ -11,7 +11,8 @@ import { KeepBand } from '../sheet/KeepBand';
 import { PaceBand } from '../sheet/PaceBand';
 import { RouteBandView } from '../sheet/RouteBandView';
 import { TellBand } from '../sheet/TellBand';
-import { Findings, Surroundings } from '../sheet/surroundings';
+import { testNames } from '../sheet/names';
+import { Findings, nothingAround, Surroundings } from '../sheet/surroundings';
 import { sourceOf, type Sheet } from '../sheet/model';
 import { WatchBand } from '../sheet/watch/WatchBand';
 import { RunPosts, RunSteps } from './Sent';
@@ -33,7 +34,10 @@ export function Run() {
   const gathered = (sheet?.gather ?? []).map((g) => g.name).join(' ');
   const around = useMemo(
     () => ({
+      ...nothingAround,
       fields: offered ?? [],
+      chips: offered ?? [],
+      tests: testNames(offered ?? []),
       operators: operators ?? [],
       readOnly: true,
       names: gathered ? gathered.split(' ') : [],

@@ -1,9 +1,13 @@
 import { Button, Dropdown, Input, Select } from 'antd';
-import { memo, useMemo } from 'react';
+import { memo, useMemo, useRef } from 'react';
+import { useLatest } from '../../parts/useLatest';
 import type { ProofLines } from '../../api/client';
 import { useFields, useStarters, useWorkflows } from '../../api/queries';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { AddCondition, Condition } from './Condition';
+import { ChipInput } from './compose/ChipInput';
+import type { ChipHandle } from './compose/Handle';
+import { FieldPicker } from './FieldPicker';
 import { FollowFails } from './FollowFails';
 import { withTest, type FollowStep, type Sheet } from './model';
 import { useAround } from './surroundings';
@@ -17,14 +21,13 @@ interface Props {
 
 /** What follows once the posts are delivered: records that are added or changed, other workflows that are called. */
 export const FollowBand = memo(function FollowBand({ sheet, change, proof }: Props) {
-  const { readOnly, fields } = useAround();
+  const { readOnly, keyField } = useAround();
   const first = useStarters().source;
   const source = sheet.watch?.source ?? first;
   const list = sheet.follow ?? [];
   if (readOnly && list.length === 0) return null;
   const set = (next: FollowStep[]) => change({ follow: next.length ? next : undefined });
   const add = (s: FollowStep) => set([...list, s]);
-  const key = fields[0]?.name ?? 'id';
   return (
     <Band label="Follow up" hint="once it is told">
       {list.map((s, i) => (
@@ -48,7 +51,7 @@ export const FollowBand = memo(function FollowBand({ sheet, change, proof }: Pro
                   {
                     key: 'change',
                     label: 'Change the record',
-                    onClick: () => add({ change: { source, key: `\${record.${key}}`, set: {} } }),
+                    onClick: () => add({ change: { source, key: `\${record.${keyField}}`, set: {} } }),
                   },
                   {
                     key: 'add',
@@ -191,7 +194,6 @@ function CallStep({ s, path, change, own }: Pick<StepProps, 's' | 'path' | 'chan
 }
 
 function RecordStep({ s, path, change }: Pick<StepProps, 's' | 'path' | 'change'>) {
-  const { readOnly } = useAround();
   const way = s.change ?? s.add!;
   const put = (next: Partial<NonNullable<FollowStep['change']>>) =>
     change(s.change ? { ...s, change: { ...s.change, ...next } } : { ...s, add: { ...s.add!, ...next } });
@@ -209,19 +211,42 @@ function RecordStep({ s, path, change }: Pick<StepProps, 's' | 'path' | 'change'
         {s.change && (
           <>
             <span>the record</span>
-            <Input
-              className="formula"
-              aria-label={`Key of the record changed by ${path}`}
+            <Text
+              id={`${path}-key`}
+              label={`Key of the record changed by ${path}`}
               value={s.change.key}
-              readOnly={readOnly}
-              spellCheck={false}
-              onChange={(e) => put({ key: e.target.value })}
+              change={(key) => put({ key })}
             />
           </>
         )}
       </div>
       <Values values={way.set} of={path} names={names} change={(set) => put({ set })} />
     </>
+  );
+}
+
+/** A text with formulas, and a picker for them. */
+function Text({
+  id,
+  label,
+  value,
+  change,
+}: {
+  id: string;
+  label: string;
+  value: string;
+  change: (v: string) => void;
+}) {
+  const { readOnly } = useAround();
+  const chip = useRef<ChipHandle>(null);
+  const latest = useLatest(change);
+  return (
+    <span className="chipline">
+      <ChipInput id={id} label={label} value={value} readOnly={readOnly} change={latest} handle={chip} />
+      {!readOnly && (
+        <FieldPicker label="+" aria={`Insert a field: ${label}`} insert={(f) => chip.current?.insert(f)} />
+      )}
+    </span>
   );
 }
 
@@ -245,14 +270,21 @@ function Values({ values, of, names, change }: ValuesProps) {
         <div className="inline" key={name}>
           <span className="follow-name">{names.find((n) => n.value === name)?.label ?? name}</span>
           <span>is</span>
-          <Input
-            className="formula"
-            aria-label={`Value of ${name} in ${of}`}
-            value={typeof value === 'string' ? value : JSON.stringify(value)}
-            readOnly={readOnly || (typeof value === 'object' && value !== null)}
-            spellCheck={false}
-            onChange={(e) => put(i, name, e.target.value)}
-          />
+          {typeof value === 'object' && value !== null ? (
+            <Input
+              className="formula"
+              aria-label={`Value of ${name} in ${of}`}
+              value={JSON.stringify(value)}
+              readOnly
+            />
+          ) : (
+            <Text
+              id={`${of}-${name}`}
+              label={`Value of ${name} in ${of}`}
+              value={String(value ?? '')}
+              change={(v) => put(i, name, v)}
+            />
+          )}
           {!readOnly && (
             <Button
               type="text"

@@ -5,6 +5,7 @@ import { useFields, useStarters } from '../../api/queries';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { AddCondition, Condition } from './Condition';
 import { HttpEntry, ScriptEntry, SummaryEntry, ValueEntry } from './GatherWays';
+import { testNames } from './names';
 import { withTest, type Gathered, type Sheet } from './model';
 import { Surroundings, useAround } from './surroundings';
 import { SourceSelect } from './watch/SourceSelect';
@@ -156,7 +157,10 @@ function FindEntry({ g, path, change, name, away, shown }: FindProps) {
   const find = g.find!;
   const known = useFields(find.source).data?.items;
   const fields = useMemo(() => known ?? [], [known]);
-  const inner = useMemo(() => ({ ...around, fields: fields.filter((f) => !f.hidden) }), [around, fields]);
+  const inner = useMemo(() => {
+    const own = fields.filter((f) => !f.hidden);
+    return { ...around, fields: own, tests: testNames(own) };
+  }, [around, fields]);
   const put = (next: Partial<typeof find>) => change({ ...g, find: { ...find, ...next } });
   const where = find.where && Object.keys(find.where).length > 0 ? find.where : undefined;
   return (

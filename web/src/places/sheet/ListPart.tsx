@@ -1,5 +1,12 @@
 import { AutoComplete, Button, Input, InputNumber, Select } from 'antd';
+import { useMemo, useRef } from 'react';
+import { useLatest } from '../../parts/useLatest';
+import { ChipInput } from './compose/ChipInput';
+import type { ChipHandle } from './compose/Handle';
+import { Marks } from './compose/Marks';
+import { FieldPicker } from './FieldPicker';
 import type { MessageList } from './model';
+import { itNames } from './names';
 import { useAround } from './surroundings';
 
 interface Props {
@@ -11,7 +18,12 @@ interface Props {
 
 /** The part of a message that says one line for each of many records. */
 export function ListPart({ list, gathered, change }: Props) {
-  const { readOnly } = useAround();
+  const { readOnly, gathered: known, fields } = useAround();
+  const line = useRef<ChipHandle>(null);
+  const setEach = useLatest((each: string) => change({ ...list!, each }));
+  const of = known.find((g) => g.name === list?.of);
+  const own = fields.find((f) => `record.${f.name}` === list?.of);
+  const each = useMemo(() => itNames(of?.fields ?? own?.fields ?? [], 'Each of them'), [of, own]);
   if (!list) {
     if (readOnly || gathered.length === 0) return null;
     return (
@@ -63,13 +75,27 @@ export function ListPart({ list, gathered, change }: Props) {
             </Button>
           )}
         </div>
-        <Input
-          aria-label="Line for each"
-          value={list.each}
-          readOnly={readOnly}
-          placeholder="A line, such as ${it.id}"
-          onChange={(e) => put({ each: e.target.value })}
-        />
+        <div className="with-picker">
+          <ChipInput
+            id="msg-each"
+            label="Line for each"
+            value={list.each}
+            readOnly={readOnly}
+            marks
+            change={setEach}
+            handle={line}
+          />
+          {!readOnly && (
+            <span className="body-tools">
+              <FieldPicker
+                aria="Insert a field into the line"
+                more={each}
+                insert={(f) => line.current?.insert(f)}
+              />
+              <Marks set={(m) => line.current?.mark(m)} only={['bold', 'italic', 'link']} />
+            </span>
+          )}
+        </div>
         <div className="inline">
           <span>when there is none</span>
           <Select

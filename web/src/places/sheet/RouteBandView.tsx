@@ -4,10 +4,19 @@ import { Button, Input, Segmented, Select } from 'antd';
 import { api, said, type ProofLines, type Schemas, type TrailMark } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
 import { Band, BandLine, ProblemsAt } from './Band';
-import { Condition } from './Condition';
+import { AddCondition, Condition } from './Condition';
 import { RouteTable } from './RouteTable';
 import { TableCheck } from './TableCheck';
-import { routeInk, routeMark, type Row, type RouteBand, type Sheet, type Tell } from './model';
+import {
+  groupOf,
+  routeInk,
+  routeMark,
+  withTest,
+  type Row,
+  type RouteBand,
+  type Sheet,
+  type Tell,
+} from './model';
 import { useAround } from './surroundings';
 
 interface Props {
@@ -95,6 +104,9 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
                       onChange={(e) => setRow(i, { ...row, name: e.target.value })}
                     />
                     <Tells tell={row.tell} messages={sheet.messages} path={`route.rows[${i}]`} where={name} />
+                    {!readOnly && !groupOf(row.when ?? {}) && (
+                      <AddCondition add={(test) => setRow(i, { ...row, when: withTest(row.when, test) })} />
+                    )}
                     {!readOnly && (
                       <span className="row-tools">
                         <Button

@@ -1,7 +1,8 @@
 import { useMemo, useState, type KeyboardEvent } from 'react';
 import { useParams, useSearchParams } from 'react-router';
-import type { TrailMark } from '../../api/client';
-import { useFields, useMe, useWords } from '../../api/queries';
+import { useQueries } from '@tanstack/react-query';
+import type { FieldItem, Proof, Question, TrailMark } from '../../api/client';
+import { fieldsOf, useFields, useMe, useSources, useWords } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { AsText } from './AsText';
 import { ChosenBar } from './ChosenBar';
@@ -16,11 +17,46 @@ import { Trail } from './Trail';
 import { WatchBand } from './watch/WatchBand';
 import { Findings, Surroundings, Trial } from './surroundings';
 import { useLatest } from '../../parts/useLatest';
+import { formulaNames, testNames, valueAt, type GatheredName } from './names';
 import { putAt, sourceOf, type Sheet } from './model';
 import { useDraft } from './useDraft';
 import { useProof } from './useProof';
 
 const noMarks: TrailMark[] = [];
+
+/** What is gathered, with the fields of the sources that it is found in. It changes only when these do. */
+function useGathered(sheet: Sheet | undefined): GatheredName[] {
+  const list = (sheet?.gather ?? []).map((g) => ({
+    name: g.name,
+    source: g.find?.source,
+    many: g.find?.take === 'all',
+  }));
+  const sources = [...new Set(list.flatMap((g) => (g.source?.includes('/') ? [g.source] : [])))];
+  const known = useQueries({
+    queries: sources.map(fieldsOf),
+    combine: (results) => results.map((r) => r.data?.items),
+  });
+  const spelt = JSON.stringify(list);
+  return useMemo(
+    () =>
+      (JSON.parse(spelt) as typeof list).map(({ name, source, many }) => ({
+        name,
+        many,
+        fields: (known[sources.indexOf(source ?? '')] ?? []).filter((f) => !f.hidden),
+      })),
+    // The sources follow from how the list is spelt.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+    [spelt, known],
+  );
+}
+
+/** What names stand for in what the proof is about. */
+const rootsOf = (proof: Proof | undefined): Record<string, unknown> => ({
+  ...Object.fromEntries((proof?.proof?.gather ?? []).map((g) => [g.name, g.raw ?? g.value])),
+  record: proof?.arrival?.record,
+  before: proof?.arrival?.before,
+  arrival: proof?.arrival,
+});
 
 /** One workflow: its sheet on the left, its proof on the right, its trail above both. */
 export function SheetPlace() {
@@ -63,17 +99,31 @@ function Editor({ id }: { id: number }) {
   const pick = useLatest(choose);
   const offered = fields.data?.items;
   const operators = words.data?.operators;
-  const gathered = (sheet?.gather ?? []).map((g) => g.name).join(' ');
-  const around = useMemo(
-    () => ({
-      fields: (offered ?? []).filter((f) => !f.hidden),
+  const keyField = useSources().data?.items?.find((s) => s.source === source)?.key_field || 'id';
+  const gathered = useGathered(sheet);
+  const asked = JSON.stringify(sheet?.watch.start?.ask ?? sheet?.watch.called?.takes ?? []);
+  const valueOf = useLatest((path: string) => valueAt(path, rootsOf(proof.data)));
+  const around = useMemo(() => {
+    const own = (offered ?? []).filter((f) => !f.hidden);
+    return {
+      fields: own,
       operators: operators ?? [],
       readOnly: viewer,
-      names: gathered ? gathered.split(' ') : [],
+      chips: [
+        ...own,
+        ...testNames(own)
+          .filter((n) => n.field?.includes('.') && !n.item)
+          .map((n) => ({ name: n.field!, label: n.label, type: n.type })),
+      ] as FieldItem[],
+      names: gathered.map((g) => g.name),
+      all: formulaNames(own, JSON.parse(asked) as Question[], gathered),
+      tests: testNames(own, gathered),
+      gathered,
+      valueOf,
+      keyField,
       put,
-    }),
-    [offered, operators, viewer, gathered, put],
-  );
+    };
+  }, [offered, operators, viewer, gathered, asked, valueOf, keyField, put]);
 
   const found = useMemo(() => {
     const body = proof.data;

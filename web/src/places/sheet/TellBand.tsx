@@ -127,6 +127,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
   const path = `messages.${name}`;
   const title = useRef<ChipHandle>(null);
   const body = useRef<ChipHandle>(null);
+  const address = useRef<ChipHandle>(null);
   return (
     <div className="composer">
       <span>Title</span>
@@ -189,7 +190,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
         {!readOnly && (
           <FieldPicker
             label="+ fact"
-            pick={(f) => set({ facts: [...facts, { label: f.label, value: '${record.' + f.name + '}' }] })}
+            pick={(n) => set({ facts: [...facts, { label: n.label, value: '${' + n.path + '}' }] })}
           />
         )}
       </div>
@@ -217,7 +218,11 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
           value={message.link?.to ?? ''}
           readOnly={readOnly}
           change={setLink}
+          handle={address}
         />
+        {!readOnly && (
+          <FieldPicker aria="Insert a field into the address" insert={(f) => address.current?.insert(f)} />
+        )}
       </div>
       <ProblemsAt path={path} />
     </div>
@@ -236,14 +241,25 @@ interface FactProps {
 const FactValue = memo(function FactValue({ index, value, change }: FactProps) {
   const { readOnly } = useAround();
   const set = useCallback((v: string) => change(index, v), [change, index]);
+  const chip = useRef<ChipHandle>(null);
   return (
-    <ChipInput
-      id={`msg-fact-${index}`}
-      label={`Value of fact ${index + 1}`}
-      value={value}
-      readOnly={readOnly}
-      change={set}
-    />
+    <>
+      <ChipInput
+        id={`msg-fact-${index}`}
+        label={`Value of fact ${index + 1}`}
+        value={value}
+        readOnly={readOnly}
+        change={set}
+        handle={chip}
+      />
+      {!readOnly && (
+        <FieldPicker
+          aria={`Insert a field into fact ${index + 1}`}
+          label="+"
+          insert={(f) => chip.current?.insert(f)}
+        />
+      )}
+    </>
   );
 });
 

@@ -1,6 +1,8 @@
-import { AutoComplete, Input, Select } from 'antd';
-import { memo, type ReactNode } from 'react';
+import { AutoComplete, Select } from 'antd';
+import { memo, useState, type ReactNode } from 'react';
 import type { FieldItem, Op, Schemas } from '../../api/client';
+import { NameOption } from './FieldPicker';
+import { grouped, meant } from './names';
 import { opOf, startValue, typedValue, type Cond } from './model';
 import { fits, useAround } from './surroundings';
 
@@ -19,16 +21,19 @@ const none: Tally[] = [];
 
 /** One test: a field, an operator that fits its type, and a value suggested from real ones. */
 export const TestEditor = memo(function TestEditor({ cond, path, change, seen = none }: Props) {
-  const { fields, operators, readOnly } = useAround();
+  const { tests, operators, readOnly, valueOf } = useAround();
+  const [open, setOpen] = useState(false);
   const name = String(cond.field ?? '');
   const op = opOf(cond);
-  const field = fields.find((f) => f.name === name);
-  const nested = fields.flatMap((f) =>
-    (f.fields ?? []).map((s) => ({ value: `${f.name}.${s.name}`, label: `${f.label} › ${s.label}` })),
-  );
-  const options = [...fields.map((f) => ({ value: f.name, label: f.label })), ...nested];
-  if (!options.some((o) => o.value === name)) options.push({ value: name, label: name });
-  const type = field?.type ?? '';
+  const known = tests.find((n) => n.field === name);
+  const field = known?.item;
+  const options = grouped(open ? tests : known ? [known] : []).map(([group, list]) => ({
+    label: group,
+    options: list.map((n) => ({ value: n.field!, label: n.label, title: n.label, path: n.path })),
+  }));
+  if (!known)
+    options.push({ label: 'Not known', options: [{ value: name, label: name, title: name, path: name }] });
+  const type = known?.type ?? '';
   const offered = operators.filter((o) => fits(o, type) || o.name === op);
   const takes = operators.find((o) => o.name === op)?.takes ?? 'value';
 
@@ -37,7 +42,7 @@ export const TestEditor = memo(function TestEditor({ cond, path, change, seen = 
     change({ field: name, [next]: wants === takes ? cond[op] : startValue(wants, cond[op]) });
   };
   const pickField = (next: string) => {
-    const t = fields.find((f) => f.name === next)?.type ?? '';
+    const t = tests.find((n) => n.field === next)?.type ?? '';
     const keeps = operators.find((o) => o.name === op);
     if (keeps && fits(keeps, t)) change({ field: next, [op]: cond[op] });
     else change({ field: next, is: '' });
@@ -49,8 +54,15 @@ export const TestEditor = memo(function TestEditor({ cond, path, change, seen = 
         aria-label={`Field at ${path}`}
         disabled={readOnly}
         showSearch={{
-          filterOption: (q, o) => `${o?.label} ${o?.value}`.toLowerCase().includes(q.toLowerCase()),
+          filterOption: (q, o) => {
+            const n = tests.find((t) => t.field === (o as { value?: string })?.value);
+            return n !== undefined && meant(n, valueOf(n.path), q);
+          },
         }}
+        onOpenChange={setOpen}
+        optionRender={(o) => (
+          <NameOption label={o.label} value={valueOf((o.data as unknown as { path: string }).path)} />
+        )}
         popupMatchSelectWidth={false}
         value={name}
         options={options}
@@ -69,6 +81,7 @@ export const TestEditor = memo(function TestEditor({ cond, path, change, seen = 
         value={cond[op]}
         takes={takes}
         field={field}
+        type={type}
         tally={seen ?? none}
         path={path}
         readOnly={readOnly}
@@ -82,15 +95,15 @@ interface ValueProps {
   value: unknown;
   takes: Op['takes'];
   field: FieldItem | undefined;
+  type: string;
   tally: Tally[];
   path: string;
   readOnly: boolean;
   change: (v: unknown) => void;
 }
 
-function Value({ value, takes, field, tally, path, readOnly, change }: ValueProps) {
+function Value({ value, takes, field, type, tally, path, readOnly, change }: ValueProps) {
   const label = `Value at ${path}`;
-  const type = field?.type ?? '';
   switch (takes) {
     case 'bool':
       return (
@@ -178,6 +191,22 @@ function suggestions(field: FieldItem | undefined, tally: Tally[]): Offer[] {
   }));
 }
 
+/** How many other names are offered as a value. */
+const MOST_OFFERS = 40;
+
+/** Whether values of two types can be compared. */
+const alike = (a: string, b: string) => {
+  const sort = (t: string) =>
+    ['number', 'money'].includes(t)
+      ? 'number'
+      : ['date', 'moment'].includes(t)
+        ? 'time'
+        : ['list', 'choices', 'object', 'span', 'yes/no'].includes(t)
+          ? t
+          : 'text';
+  return a === '' || b === '' || sort(a) === sort(b);
+};
+
 interface OneProps {
   value: unknown;
   label: string;
@@ -189,33 +218,44 @@ interface OneProps {
 }
 
 function One({ value, label, type, field, tally = [], readOnly, change }: OneProps) {
+  const { all, valueOf } = useAround();
+  const [open, setOpen] = useState(false);
   const text = value === undefined || value === null ? '' : String(value);
   const counted = ['number', 'money', 'span'].includes(type);
-  if (counted) {
-    return (
-      <Input
-        className="number-value"
-        aria-label={label}
-        value={text}
-        readOnly={readOnly}
-        inputMode={type === 'span' ? 'text' : 'decimal'}
-        onChange={(e) => change(typedValue(e.target.value, type))}
-      />
-    );
-  }
   const typed = text.toLowerCase();
-  const values = suggestions(field, tally);
+  const values = counted ? [] : suggestions(field, tally);
   const narrowed = values.some((v) => v.value === text)
     ? values
     : values.filter((v) => v.value.toLowerCase().includes(typed));
+  // What is compared with may be another field, or something gathered.
+  const others = open
+    ? all
+        .filter((n) => alike(n.type, type) && (n.field === undefined || n.path !== `record.${field?.name}`))
+        .map((n) => ({ n, value: '${' + n.path + '}', now: valueOf(n.path) }))
+        .filter((o) => typed === '' || typed.startsWith('$') || meant(o.n, o.now, typed))
+        .slice(0, MOST_OFFERS)
+    : [];
+  const options: (Offer | { label: ReactNode; options: Offer[] })[] = others.length
+    ? [
+        ...(narrowed.length ? [{ label: 'Values', options: narrowed }] : []),
+        ...grouped(others.map((o) => o.n)).map(([group, list]) => ({
+          label: group,
+          options: list.map((n) => ({
+            value: '${' + n.path + '}',
+            label: <NameOption label={n.label} value={valueOf(n.path)} />,
+          })),
+        })),
+      ]
+    : narrowed;
   return (
     <AutoComplete
-      className="text-value"
+      className={counted ? 'number-value' : 'text-value'}
       aria-label={label}
       disabled={readOnly}
       value={text}
-      options={narrowed}
+      options={options as Offer[]}
       popupMatchSelectWidth={false}
+      onOpenChange={setOpen}
       onChange={(v: string) => change(typedValue(v ?? '', type))}
     />
   );

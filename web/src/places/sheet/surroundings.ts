@@ -1,4 +1,5 @@
 import { createContext, useContext } from 'react';
+import type { GatheredName, Name } from './names';
 import type { FieldItem, Op, Problem, Proof } from '../../api/client';
 
 /** What every line of a sheet needs to know of its surroundings. It seldom changes. */
@@ -6,19 +7,39 @@ interface Around {
   fields: FieldItem[];
   operators: Op[];
   readOnly: boolean;
+  /** The fields, and those inside objects by their paths: what chips are called by. */
+  chips: FieldItem[];
   /** What is gathered, by name. */
   names: string[];
+  /** What a formula or a text may call. */
+  all: Name[];
+  /** What a condition may look at. */
+  tests: Name[];
+  gathered: GatheredName[];
+  /** What a name stands for in what the proof is about, as it is now. */
+  valueOf: (path: string) => string;
+  /** The field that names a record of the source. */
+  keyField: string;
   /** Puts a value at a place on the sheet. */
   put: (path: string, value: unknown) => void;
 }
 
-export const Surroundings = createContext<Around>({
+/** Where nothing is known of a sheet's surroundings. */
+export const nothingAround: Around = {
   fields: [],
   operators: [],
   readOnly: false,
+  chips: [],
   names: [],
+  all: [],
+  tests: [],
+  gathered: [],
+  valueOf: () => '',
+  keyField: 'id',
   put: () => undefined,
-});
+};
+
+export const Surroundings = createContext<Around>(nothingAround);
 
 export const useAround = () => useContext(Surroundings);
 

@@ -15,7 +15,7 @@ interface Props {
 /** How a chip is shown: a format that suits its field, a text for when it is empty, or any formula. */
 export function ChipFormat({ chipKey, formula, change, close }: Props) {
   const [editor] = useLexicalComposerContext();
-  const { fields } = useAround();
+  const { chips: fields } = useAround();
   const key = useRef(chipKey);
   const { inner, text } = emptyOf(formula);
   const field = fieldOf(formula, fields);

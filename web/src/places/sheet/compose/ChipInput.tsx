@@ -50,7 +50,7 @@ export const ChipInput = memo(function ChipInput({
   marks = false,
   handle,
 }: Props) {
-  const { fields } = useAround();
+  const { chips: fields } = useAround();
   const [chosen, setChosen] = useState<Chosen>();
   return (
     <LexicalComposer

@@ -21,7 +21,7 @@ interface Props {
 /** A link's text and where it goes. */
 export function LinkForm({ id, linkKey, source, close }: Props) {
   const [editor] = useLexicalComposerContext();
-  const { fields } = useAround();
+  const { chips: fields } = useAround();
   const key = useRef(linkKey);
   const [parts, setParts] = useState(linkParts(source));
   const text = useRef<ChipHandle>(null);

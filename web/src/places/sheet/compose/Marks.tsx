@@ -9,22 +9,24 @@ const marks: { mark: Mark; label: string; show: React.ReactNode }[] = [
 ];
 
 /** Sets what is selected bold or italic, makes a link of it, or items of a list. */
-export function Marks({ set }: { set: (mark: Mark) => void }) {
+export function Marks({ set, only }: { set: (mark: Mark) => void; only?: Mark[] }) {
   return (
     <span className="marks" role="group" aria-label="Marks">
-      {marks.map((m) => (
-        <Button
-          key={m.label}
-          size="small"
-          type="text"
-          aria-label={m.label}
-          title={m.label}
-          onMouseDown={(e) => e.preventDefault()}
-          onClick={() => set(m.mark)}
-        >
-          {m.show}
-        </Button>
-      ))}
+      {marks
+        .filter((m) => !only || only.includes(m.mark))
+        .map((m) => (
+          <Button
+            key={m.label}
+            size="small"
+            type="text"
+            aria-label={m.label}
+            title={m.label}
+            onMouseDown={(e) => e.preventDefault()}
+            onClick={() => set(m.mark)}
+          >
+            {m.show}
+          </Button>
+        ))}
     </span>
   );
 }
