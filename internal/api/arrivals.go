@@ -55,9 +55,11 @@ type VerdictItem struct {
 // ArrivalDetail is an arrival with its record.
 type ArrivalDetail struct {
 	ArrivalItem
-	Fields []FieldValue `json:"fields"`
-	Record any          `json:"record"`
-	Before any          `json:"before"`
+	Fields  []FieldValue   `json:"fields"`
+	Record  any            `json:"record"`
+	Before  any            `json:"before"`
+	Answers map[string]any `json:"answers" doc:"to what was asked at a start by hand or by call; null where nothing was"`
+	Event   map[string]any `json:"event" doc:"as it came in, as a CloudEvent; null for what only might come"`
 }
 
 // FieldValue is a field of a record as shown.
@@ -184,7 +186,13 @@ func (s *Server) show(kind *value.Kind, name string, v any) string {
 }
 
 func (s *Server) arrivalDetail(_ context.Context, row store.Arrival, a *arrival.Arrival, kind *value.Kind) *ArrivalDetail {
-	d := &ArrivalDetail{ArrivalItem: s.arrivalItem(row, a, kind), Fields: []FieldValue{}, Record: a.Record, Before: a.Before}
+	d := &ArrivalDetail{ArrivalItem: s.arrivalItem(row, a, kind), Fields: []FieldValue{}, Record: a.Record, Before: a.Before, Answers: a.Answers}
+	if row.Data != nil {
+		d.Event = map[string]any{"specversion": "1.0", "id": row.ID, "source": row.Source, "type": row.Type, "time": row.Time, "data": row.Data}
+		if row.Subject != "" {
+			d.Event["subject"] = row.Subject
+		}
+	}
 	seen := map[string]bool{}
 	add := func(name string, t value.Type) {
 		seen[name] = true

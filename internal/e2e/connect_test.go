@@ -164,7 +164,7 @@ func TestSchedulesStartsAndForms(t *testing.T) {
 	require.NoError(t, p.ClickText("button", "+ a line for each of list"))
 	require.NoError(t, p.Fill("#msg-title", "${len(list)} jobs"))
 	require.NoError(t, p.Fill("#msg-body", "In the workshop:"))
-	require.NoError(t, p.Fill(`input[aria-label="Line for each"]`, "${it.id} on ${it.vehicle}"))
+	require.NoError(t, p.Fill("#msg-each", "${it.id} on ${it.vehicle}"))
 	require.NoError(t, p.Fill(`input[aria-label="At most so many lines"]`, "3"))
 	require.NoError(t, p.UntilText(`[data-testid="preview"]`, "10 jobs"))
 	require.NoError(t, p.Until(`document.querySelectorAll('[data-testid="preview"] li').length >= 3 && /JOB-\d+ on /.test(document.querySelector('[data-testid="preview"] li').innerText)`))

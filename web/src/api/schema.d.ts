@@ -1304,12 +1304,20 @@ export interface components {
             items: components["schemas"]["Applied"][] | null;
         };
         ArrivalDetail: {
+            /** @description to what was asked at a start by hand or by call; null where nothing was */
+            answers: {
+                [key: string]: unknown;
+            };
             /** Format: date-time */
             at: string;
             before: unknown;
             by: string;
             /** @description the first few fields that changed */
             changes: components["schemas"]["FieldChange"][] | null;
+            /** @description as it came in, as a CloudEvent; null for what only might come */
+            event: {
+                [key: string]: unknown;
+            };
             fields: components["schemas"]["FieldValue"][] | null;
             id: string;
             key: string;

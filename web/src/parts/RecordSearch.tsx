@@ -1,4 +1,4 @@
-import { Button, Input, Segmented, Typography } from 'antd';
+import { Button, Checkbox, Input, Segmented, Typography } from 'antd';
 import { useState } from 'react';
 import type { RecordItem } from '../api/client';
 import { useFound, useRecords } from '../api/queries';
@@ -11,10 +11,13 @@ interface Props {
   /** Takes a record; without, they are only looked at. */
   pick?: (r: RecordItem) => void;
   pickLabel?: string;
+  /** Records can be ticked; these are, by their keys. */
+  ticked?: string[];
+  tick?: (keys: string[]) => void;
 }
 
 /** The records of a source, newest first: search, see in which field a text stands, look inside. Nothing is sent. */
-export function RecordSearch({ source, pick, pickLabel = 'Prove on it' }: Props) {
+export function RecordSearch({ source, pick, pickLabel = 'Prove on it', ticked = [], tick }: Props) {
   const [q, setQ] = useState('');
   const [open, setOpen] = useState('');
   const records = useRecords(source, q);
@@ -47,6 +50,15 @@ export function RecordSearch({ source, pick, pickLabel = 'Prove on it' }: Props)
         {list.map((r) => (
           <li key={r.key}>
             <div className="recordhead">
+              {tick && (
+                <Checkbox
+                  aria-label={`Choose ${r.key}`}
+                  checked={ticked.includes(r.key)}
+                  onChange={(e) =>
+                    tick(e.target.checked ? [...ticked, r.key] : ticked.filter((k) => k !== r.key))
+                  }
+                />
+              )}
               <button
                 type="button"
                 className="plainbutton"

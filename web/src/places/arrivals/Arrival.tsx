@@ -2,6 +2,7 @@ import { Link, useParams } from 'react-router';
 import type { Line, ProofLines, Schemas } from '../../api/client';
 import { useArrival } from '../../api/queries';
 import { Again } from './Again';
+import { AsItCame } from '../../parts/AsItCame';
 import { Trouble } from '../../parts/Trouble';
 import { LaterWords } from '../../parts/LaterWords';
 import { Verdict } from '../../parts/Verdict';
@@ -46,6 +47,7 @@ export function Arrival() {
               ))}
             </tbody>
           </table>
+          <AsItCame a={a} />
         </section>
         <section>
           <h2>Who was told, and why</h2>
@@ -119,6 +121,7 @@ export function WhyOne({ why: w, arrival, run }: { why: Schemas['Why']; arrival:
 const flat = (l: Line | null | undefined): Line[] => (l ? [l, ...(l.parts ?? []).flatMap(flat)] : []);
 
 function Lines({ proof, decider }: { proof: ProofLines; decider: string }) {
+  const gathered = proof.gather ?? [];
   if (!proof.starts) return <p className="muted">Watch does not start on {proof.kind}.</p>;
   const keep = flat(proof.keep).filter((l) => !l.parts?.length);
   const lines = [
@@ -144,6 +147,26 @@ function Lines({ proof, decider }: { proof: ProofLines; decider: string }) {
               )}
             </td>
             <td className="muted small">{l.path === decider ? 'this decided' : l.path}</td>
+          </tr>
+        ))}
+        {gathered.map((g) => (
+          <tr key={g.path}>
+            <td />
+            <td>{g.name}</td>
+            <td>
+              {g.error ? (
+                <span className="bad">{g.error}</span>
+              ) : (
+                <>
+                  is{' '}
+                  {g.many && (
+                    <span className="muted">{g.count === 1 ? '1 record ' : `${g.count} records `}</span>
+                  )}
+                  {g.value || (g.many ? '' : '(empty)')}
+                </>
+              )}
+            </td>
+            <td className="muted small">gathered</td>
           </tr>
         ))}
       </tbody>

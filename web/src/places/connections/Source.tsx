@@ -3,10 +3,19 @@ import { App, Button, InputNumber, Select } from 'antd';
 import { useState } from 'react';
 import { Link, useParams } from 'react-router';
 import { api, said, type SourceItem } from '../../api/client';
-import { sourcePath, useFields, useKinds, useConnection, useMe, useSources } from '../../api/queries';
+import {
+  sourcePath,
+  useFields,
+  useKinds,
+  useConnection,
+  useMe,
+  useSources,
+  useWorkflows,
+} from '../../api/queries';
 import { RecordSearch } from '../../parts/RecordSearch';
 import { Trouble } from '../../parts/Trouble';
 import { Band } from '../sheet/Band';
+import { StartDialog } from '../workflows/StartDialog';
 import { FieldTable } from './FieldTable';
 import { FormDesigner } from './FormDesigner';
 import { HookReading } from './HookReading';
@@ -104,10 +113,55 @@ function Page({ s }: { s: SourceItem }) {
       <Settings s={s} editor={editor} change={save.mutate} />
       <Band label="Records" hint="as they are now">
         <div className="bandbody">
-          <RecordSearch source={s.source} />
+          <Records source={s.source} editor={editor} />
         </div>
       </Band>
     </main>
+  );
+}
+
+/** The records, and the workflows that can be started for those that are ticked. */
+function Records({ source, editor }: { source: string; editor: boolean }) {
+  const workflows = useWorkflows().data?.items ?? [];
+  const by = workflows.filter((w) => w.on && w.form === 'start' && w.source === source);
+  const [ticked, setTicked] = useState<string[]>([]);
+  const [starting, setStarting] = useState<{ id: number; name: string }>();
+  if (!editor || by.length === 0) return <RecordSearch source={source} />;
+  return (
+    <>
+      <div className="inline startbar" role="status">
+        <span className={ticked.length ? '' : 'muted'}>
+          {ticked.length === 0
+            ? 'Tick records to start a workflow for them.'
+            : ticked.length === 1
+              ? '1 record ticked:'
+              : `${ticked.length} records ticked:`}
+        </span>
+        {ticked.length > 0 &&
+          by.map((w) => (
+            <Button key={w.id} size="small" onClick={() => setStarting({ id: w.id, name: w.name })}>
+              Start {w.name}
+            </Button>
+          ))}
+        {ticked.length > 0 && (
+          <Button size="small" type="text" onClick={() => setTicked([])}>
+            Tick none
+          </Button>
+        )}
+      </div>
+      <RecordSearch source={source} ticked={ticked} tick={setTicked} />
+      {starting && (
+        <StartDialog
+          id={starting.id}
+          name={starting.name}
+          of={ticked}
+          close={() => {
+            setStarting(undefined);
+            setTicked([]);
+          }}
+        />
+      )}
+    </>
   );
 }
 

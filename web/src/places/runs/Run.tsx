@@ -2,6 +2,7 @@ import { useMemo } from 'react';
 import { Link, useParams } from 'react-router';
 import { useFields, useRun, useWords } from '../../api/queries';
 import { LaterWords } from '../../parts/LaterWords';
+import { AsItCame } from '../../parts/AsItCame';
 import { Trouble } from '../../parts/Trouble';
 import { Verdict } from '../../parts/Verdict';
 import { fullOf } from '../../parts/times';
@@ -73,6 +74,7 @@ export function Run() {
         </p>
       )}
       <Times run={run.data} />
+      <AsItCame a={a} />
       <RunPosts posts={posts ?? []} />
       <RunSteps steps={steps ?? []} arrival={r.arrival} workflow={r.workflow_id} />
       <div className="run-head">

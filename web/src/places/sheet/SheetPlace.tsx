@@ -55,6 +55,7 @@ const rootsOf = (proof: Proof | undefined): Record<string, unknown> => ({
   ...Object.fromEntries((proof?.proof?.gather ?? []).map((g) => [g.name, g.raw ?? g.value])),
   record: proof?.arrival?.record,
   before: proof?.arrival?.before,
+  answers: proof?.arrival?.answers,
   arrival: proof?.arrival,
 });
 

@@ -1,6 +1,7 @@
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { App, Button, Checkbox, Input, Modal, Select, Typography } from 'antd';
 import { useState } from 'react';
+import { useNavigate } from 'react-router';
 import { api, said, type Question } from '../../api/client';
 import { useRecords } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
@@ -8,11 +9,14 @@ import { Trouble } from '../../parts/Trouble';
 interface Props {
   id: number;
   name: string;
+  /** Records that were chosen already. */
+  of?: string[];
   close: () => void;
 }
 
 /** Starts a workflow by hand: for which records, with what answers, and a last question. */
-export function StartDialog({ id, name, close }: Props) {
+export function StartDialog({ id, name, of = [], close }: Props) {
+  const go = useNavigate();
   const { message } = App.useApp();
   const path = { params: { path: { id } } };
   const form = useQuery({
@@ -21,13 +25,26 @@ export function StartDialog({ id, name, close }: Props) {
     retry: false,
     staleTime: 0,
   });
-  const [records, setRecords] = useState<string[]>([]);
+  const [records, setRecords] = useState<string[]>(of);
   const [answers, setAnswers] = useState<Record<string, unknown>>({});
   const start = useMutation({
     mutationFn: () => said(api.POST('/api/workflows/{id}/start', { ...path, body: { records, answers } })),
     onSuccess: (done) => {
-      const n = (done.arrivals ?? []).length;
-      void message.success(n === 1 ? 'Started.' : `Started for ${n} records.`);
+      const made = done.arrivals ?? [];
+      const run = made[0] && `/runs/${made[0].seq}/${id}`;
+      void message.success({
+        duration: 8,
+        content: (
+          <>
+            {made.length === 1 ? 'Started.' : `Started for ${made.length} records.`}{' '}
+            {run && (
+              <Button type="link" size="small" onClick={() => void go(run)}>
+                {made.length === 1 ? 'Look at its run' : 'Look at the first run'}
+              </Button>
+            )}
+          </>
+        ),
+      });
       close();
     },
   });

@@ -20,7 +20,7 @@ import { chipLabel } from '../../../parts/template';
 import { useAround } from '../surroundings';
 import { ChipFormat } from './ChipFormat';
 import { $chip, $isChip, ChipNode } from './ChipNode';
-import { $fill, $format, $leaves, $text, $toChips } from './content';
+import { $fill, $format, $leaves, $text, $toChips, $unread } from './content';
 import { Handle, type ChipHandle } from './Handle';
 import { LinkForm } from './LinkForm';
 import { BOLD, ITALIC } from './markup';
@@ -146,7 +146,10 @@ function Sync({ value, change, lines, marks, fields, choose, readOnly }: SyncPro
   // Marks that were typed are shown as what they mean once one has gone on.
   useEffect(() => {
     if (!marks) return;
-    const left = () => {
+    const left = (e: FocusEvent) => {
+      // What is set beside the text, such as how a chip is shown, belongs to it.
+      const to = e.relatedTarget as HTMLElement | null;
+      if (to?.closest('.chipinput')?.contains(e.target as Node) || !editor.read($unread)) return;
       const text = editor.read($text);
       editor.update(() => $fill(text, known.current, true), { tag: 'outside' });
     };

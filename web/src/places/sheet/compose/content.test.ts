@@ -8,7 +8,7 @@ import {
 } from 'lexical';
 import { describe, expect, it } from 'vitest';
 import { $isChip, ChipNode } from './ChipNode';
-import { $bullets, $fill, $format, $leaves, $link, $text } from './content';
+import { $bullets, $fill, $format, $leaves, $link, $text, $unread } from './content';
 import { $isPiece, PieceNode } from './PieceNode';
 
 /** Numbers that seem random and are the same in every run. */
@@ -171,6 +171,18 @@ describe('the content of a text with chips', () => {
     const shown = within(editor, () => $getRoot().getTextContent());
     expect(shown).not.toContain('*');
     expect(shown).not.toContain('](');
+  });
+
+  it('knows marks that were typed and not read yet', () => {
+    const unread = (text: string, marks: boolean) => {
+      const editor = editorOf();
+      within(editor, () => $fill(text, [], marks));
+      return within(editor, $unread);
+    };
+    expect(unread('**${record.litres}** is [x](https://x.example)', false)).toBe(true);
+    expect(unread('**${record.litres}** is [x](https://x.example)', true)).toBe(false);
+    expect(unread('5 * 3 is **', false)).toBe(false);
+    expect(unread('', true)).toBe(false);
   });
 
   it('leaves marks alone where they mean nothing, as in a title', () => {

@@ -51,6 +51,25 @@ export const $text = (): string =>
     .map((line) => writeLine(line.map($run)))
     .join('\n');
 
+/** Whether marks were typed that are not shown as what they mean yet. */
+export function $unread(): boolean {
+  const as = (runs: Run[]) =>
+    JSON.stringify(
+      runs.reduce<Run[]>((out, r) => {
+        const last = out.at(-1);
+        if ('text' in r && last && 'text' in last && last.format === r.format)
+          out[out.length - 1] = { ...last, text: last.text + r.text };
+        else out.push(r);
+        return out;
+      }, []),
+    );
+  return $lines().some((line) => {
+    const runs = line.map($run);
+    const read = readLine(writeLine(runs));
+    return read.some((r) => !('format' in r) || 'link' in r || r.format > 0) && as(read) !== as(runs);
+  });
+}
+
 /** Makes a text of a sheet the editor's content; with its marks shown as what they mean, or as they are written. */
 export function $fill(value: string, fields: FieldItem[], marks = false) {
   const block = $createParagraphNode();

@@ -25,8 +25,31 @@ describe('schedules built by choosing', () => {
     const monthly = read({ start: '2026-11-03T07:00', rule: 'FREQ=MONTHLY;INTERVAL=3;BYMONTHDAY=5' });
     expect(write(turned(monthly, 'monthly-nth'), {}).rule).toContain('INTERVAL=3');
   });
-  it('keeps cron', () => {
-    const s = { cron: '0 7 * * 1-5', zone: 'Europe/Zurich' };
-    expect(write(read(s), s)).toEqual(s);
+  it.each([
+    ['0 7 * * 1-5', 'weekly', 'MO,TU,WE,TH,FR'],
+    ['30 16 * * mon,thu', 'weekly', 'MO,TH'],
+    ['0 8 * * 0', 'weekly', 'SU'],
+    ['0 8 * * 5-7', 'weekly', 'FR,SA,SU'],
+    ['5 6 * * *', 'daily', undefined],
+    ['0 9 15 * *', 'monthly-day', undefined],
+    ['*/5 * * * *', 'cron', undefined],
+    ['0 9 15 * 1', 'cron', undefined],
+    ['0 9 * 12 *', 'cron', undefined],
+    ['0 9 * * 5-1', 'cron', undefined],
+    ['0 25 * * *', 'cron', undefined],
+  ])('opens the cron schedule %s as %s, and keeps it', (cron, how, days) => {
+    const s = { cron, zone: 'Europe/Zurich' };
+    const built = read(s);
+    expect(built.how).toBe(how);
+    if (days) expect(built.days.join()).toBe(days);
+    expect(write(built, s)).toEqual(s);
+    expect(write(built, { ...s, missed: 'skip' })).toEqual({ ...s, missed: 'skip' });
+  });
+  it('makes a rule of cron once something is chosen', () => {
+    const s = { cron: '30 7 * * 1-5' };
+    const rule = write({ ...read(s), interval: 2 }, s);
+    expect(rule.cron).toBeUndefined();
+    expect(rule.rule).toBe('FREQ=WEEKLY;INTERVAL=2;BYDAY=MO,TU,WE,TH,FR');
+    expect(rule.start).toMatch(/T07:30$/);
   });
 });

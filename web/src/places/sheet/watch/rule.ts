@@ -46,7 +46,7 @@ export function read(s: Schedule): Built {
     cron: s.cron ?? '0 7 * * 1-5',
     rule: s.rule ?? 'FREQ=DAILY',
   };
-  if (s.cron !== undefined) return { ...built, how: 'cron' };
+  if (s.cron !== undefined) return { ...built, how: 'cron', ...chosenOf(s.cron) };
   const parts = partsOf(s.rule ?? '');
   const only = (...names: string[]) =>
     [...parts.keys()].every((k) => ['FREQ', 'INTERVAL', ...names].includes(k));
@@ -75,6 +75,34 @@ export function read(s: Schedule): Built {
   return built;
 }
 
+/** What can be chosen of a cron schedule: one time of the day, on days of the week or on one of the month. */
+function chosenOf(cron: string): Partial<Built> {
+  const [minute = '', hour = '', day = '', month = '', weekday = '', more] = cron.trim().split(/\s+/);
+  const within = (text: string, most: number) => /^\d{1,2}$/.test(text) && Number(text) <= most;
+  if (!within(minute, 59) || !within(hour, 23) || month !== '*' || more !== undefined) return {};
+  const time = `${hour.padStart(2, '0')}:${minute.padStart(2, '0')}`;
+  if (day === '*' && weekday === '*') return { how: 'daily', time };
+  if (weekday === '*' && within(day, 31) && Number(day) > 0)
+    return { how: 'monthly-day', monthDay: Number(day), time };
+  const days = day === '*' ? weekdaysOf(weekday) : undefined;
+  return days?.length ? { how: 'weekly', days, time } : {};
+}
+
+/** Days of the week as cron lists them: numbers, of which 0 and 7 are Sunday, names and ranges. */
+function weekdaysOf(text: string): string[] | undefined {
+  const number = (d: string) => {
+    const named = dayWords.findIndex((w) => w.toLowerCase() === d.toLowerCase());
+    return named >= 0 ? named + 1 : /^[0-7]$/.test(d) ? Number(d) : undefined;
+  };
+  const out = new Set<number>();
+  for (const part of text.split(',')) {
+    const [from, to = from] = part.split('-').map(number);
+    if (from === undefined || to === undefined || from > to || part.split('-').length > 2) return undefined;
+    for (let d = from; d <= to; d++) out.add(d % 7);
+  }
+  return dayCodes.filter((_, i) => out.has((i + 1) % 7));
+}
+
 const units: Partial<Record<Built['how'], string>> = {
   daily: 'day',
   weekly: 'week',
@@ -96,7 +124,9 @@ export function write(b: Built, had: Schedule): Schedule {
     ...(had.except && { except: had.except }),
     ...(had.missed && { missed: had.missed }),
   };
-  if (b.how === 'cron') return { cron: b.cron, ...rest };
+  // What stands as cron stays so until something about it is chosen.
+  const untouched = had.cron !== undefined && JSON.stringify(read(had)) === JSON.stringify(b);
+  if (b.how === 'cron' || untouched) return { cron: b.cron, ...rest };
   const every = b.interval > 1 ? `;INTERVAL=${b.interval}` : '';
   const rule = () => {
     switch (b.how) {
