@@ -37,6 +37,7 @@ export function Run() {
     () => ({
       ...nothingAround,
       fields: offered ?? [],
+      messages: Object.keys(sheet?.messages ?? {}),
       chips: offered ?? [],
       tests: testNames(offered ?? []),
       operators: operators ?? [],
@@ -44,7 +45,7 @@ export function Run() {
       names: gathered ? gathered.split(' ') : [],
       put: nothing,
     }),
-    [offered, operators, gathered],
+    [offered, operators, gathered, sheet],
   );
   if (run.error) return <Trouble error={run.error} again={() => void run.refetch()} />;
   // What a chip is called depends on its field: nothing is shown before that is known.

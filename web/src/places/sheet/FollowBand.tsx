@@ -1,16 +1,13 @@
-import { Button, Dropdown, Input, Select } from 'antd';
-import { memo, useMemo, useRef } from 'react';
-import { useLatest } from '../../parts/useLatest';
+import { Button, Dropdown, Select } from 'antd';
+import { memo, useMemo } from 'react';
 import type { ProofLines } from '../../api/client';
 import { useFields, useStarters, useWorkflows } from '../../api/queries';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { AddCondition, Condition } from './Condition';
-import { ChipInput } from './compose/ChipInput';
-import type { ChipHandle } from './compose/Handle';
-import { FieldPicker } from './FieldPicker';
-import { FollowFails } from './FollowFails';
+import { Fails } from './Fails';
 import { withTest, type FollowStep, type Sheet } from './model';
 import { useAround } from './surroundings';
+import { ChipLine, Values } from './Values';
 import { SourceSelect } from './watch/SourceSelect';
 
 interface Props {
@@ -77,6 +74,9 @@ export const FollowBand = memo(function FollowBand({ sheet, change, proof }: Pro
   );
 });
 
+/** What a step's failure may lead to. */
+const followFails = { stop: 'nothing more follows', go_on: 'go on with the rest' };
+
 interface StepProps {
   s: FollowStep;
   path: string;
@@ -102,7 +102,12 @@ function Step({ s, path, sheet, proof, change, remove }: StepProps) {
               <RecordStep s={s} path={path} change={change} />
             )}
             <div className="inline muted">
-              <FollowFails s={s} sheet={sheet} path={path} change={change} />
+              <Fails
+                value={s.if_fails}
+                path={path}
+                ways={followFails}
+                change={(if_fails) => change({ ...s, if_fails })}
+              />
               {!readOnly && !when && (
                 <AddCondition
                   label="+ only when"
@@ -211,7 +216,7 @@ function RecordStep({ s, path, change }: Pick<StepProps, 's' | 'path' | 'change'
         {s.change && (
           <>
             <span>the record</span>
-            <Text
+            <ChipLine
               id={`${path}-key`}
               label={`Key of the record changed by ${path}`}
               value={s.change.key}
@@ -222,111 +227,5 @@ function RecordStep({ s, path, change }: Pick<StepProps, 's' | 'path' | 'change'
       </div>
       <Values values={way.set} of={path} names={names} change={(set) => put({ set })} />
     </>
-  );
-}
-
-/** A text with formulas, and a picker for them. */
-function Text({
-  id,
-  label,
-  value,
-  change,
-}: {
-  id: string;
-  label: string;
-  value: string;
-  change: (v: string) => void;
-}) {
-  const { readOnly } = useAround();
-  const chip = useRef<ChipHandle>(null);
-  const latest = useLatest(change);
-  return (
-    <span className="chipline">
-      <ChipInput id={id} label={label} value={value} readOnly={readOnly} change={latest} handle={chip} />
-      {!readOnly && (
-        <FieldPicker label="+" aria={`Insert a field: ${label}`} insert={(f) => chip.current?.insert(f)} />
-      )}
-    </span>
-  );
-}
-
-interface ValuesProps {
-  values: Record<string, unknown>;
-  of: string;
-  names: { value: string; label: string }[];
-  change: (next: Record<string, unknown>) => void;
-}
-
-/** Names with their values, one a line. A value is text in which formulas may stand. */
-function Values({ values, of, names, change }: ValuesProps) {
-  const { readOnly } = useAround();
-  const rows = Object.entries(values);
-  const put = (i: number, name: string, value: unknown) =>
-    change(Object.fromEntries(rows.map((r, n) => (n === i ? [name, value] : r))));
-  const free = names.filter((n) => !(n.value in values));
-  return (
-    <div className="follow-values">
-      {rows.map(([name, value], i) => (
-        <div className="inline" key={name}>
-          <span className="follow-name">{names.find((n) => n.value === name)?.label ?? name}</span>
-          <span>is</span>
-          {typeof value === 'object' && value !== null ? (
-            <Input
-              className="formula"
-              aria-label={`Value of ${name} in ${of}`}
-              value={JSON.stringify(value)}
-              readOnly
-            />
-          ) : (
-            <Text
-              id={`${of}-${name}`}
-              label={`Value of ${name} in ${of}`}
-              value={String(value ?? '')}
-              change={(v) => put(i, name, v)}
-            />
-          )}
-          {!readOnly && (
-            <Button
-              type="text"
-              size="small"
-              className="remove"
-              aria-label={`Leave ${name} out of ${of}`}
-              onClick={() => change(Object.fromEntries(rows.filter((_, n) => n !== i)))}
-            >
-              ×
-            </Button>
-          )}
-        </div>
-      ))}
-      {!readOnly && (
-        <div className="inline">
-          {names.length > 0 ? (
-            <Select
-              size="small"
-              className="side-select"
-              aria-label={`Add a field to ${of}`}
-              value={null}
-              showSearch
-              placeholder="+ field"
-              popupMatchSelectWidth={false}
-              options={free}
-              onChange={(name: string | null) => name && change({ ...values, [name]: '' })}
-            />
-          ) : (
-            <Input
-              size="small"
-              className="side-select"
-              aria-label={`Add a name to ${of}`}
-              placeholder="+ name, then Enter"
-              onPressEnter={(e) => {
-                const name = e.currentTarget.value.trim();
-                if (name && !(name in values)) change({ ...values, [name]: '' });
-                e.currentTarget.value = '';
-              }}
-            />
-          )}
-        </div>
-      )}
-    </div>
   );
 }

@@ -1,9 +1,12 @@
-import { Button, Dropdown, Input, InputNumber, Select } from 'antd';
+import { Input, InputNumber, Select } from 'antd';
 import type { ReactNode } from 'react';
 import { BandLine, ProblemsAt } from './Band';
+import { BodyEditor } from './BodyEditor';
+import { Fails } from './Fails';
 import { FormulaInput } from './FormulaInput';
 import type { Gathered } from './model';
 import { useAround } from './surroundings';
+import { ChipLine, Values } from './Values';
 
 interface Props {
   g: Gathered;
@@ -102,7 +105,7 @@ export function ScriptEntry({ g, path, change, name, away, shown }: Props) {
             onChange={(e) => change({ ...g, script: e.target.value })}
           />
           <ProblemsAt path={`${path}.script`} />
-          <Fails g={g} path={path} change={change} />
+          <GatherFails g={g} path={path} change={change} />
         </>
       }
       proof={shown}
@@ -125,13 +128,11 @@ export function HttpEntry({ g, path, change, name, away, shown }: Props) {
           <div className="inline">
             {name}
             <span>is what</span>
-            <Input
-              className="formula"
-              aria-label={`Address that ${g.name} asks`}
+            <ChipLine
+              id={`${path}-url`}
+              label={`Address that ${g.name} asks`}
               value={http.url}
-              readOnly={readOnly}
-              spellCheck={false}
-              onChange={(e) => put({ url: e.target.value || ' ' })}
+              change={(url) => put({ url: url || ' ' })}
             />
             <span>answers</span>
             {away}
@@ -161,8 +162,27 @@ export function HttpEntry({ g, path, change, name, away, shown }: Props) {
               onChange={(e) => put({ pick: e.target.value })}
             />
           </div>
+          <div className="inline httppart">
+            <span>with the headers</span>
+            <Values
+              values={http.headers ?? {}}
+              of={`the headers of ${g.name}`}
+              names={[]}
+              change={(headers) =>
+                put({
+                  headers: Object.keys(headers).length ? (headers as Record<string, string>) : undefined,
+                })
+              }
+            />
+          </div>
+          {http.method === 'POST' && (
+            <div className="inline httppart">
+              <span>and the body</span>
+              <BodyEditor of={g.name} body={http.body} change={(body) => put({ body })} />
+            </div>
+          )}
           <ProblemsAt path={`${path}.http`} />
-          <Fails g={g} path={path} change={change} />
+          <GatherFails g={g} path={path} change={change} />
         </>
       }
       proof={shown}
@@ -170,35 +190,18 @@ export function HttpEntry({ g, path, change, name, away, shown }: Props) {
   );
 }
 
-/** What a failure leads to. */
-export function Fails({ g, path, change }: Pick<Props, 'g' | 'path' | 'change'>) {
-  const { readOnly } = useAround();
-  const tells = typeof g.if_fails === 'object';
-  const how = tells ? 'tell' : (g.if_fails ?? 'stop');
-  const words: Record<string, string> = {
-    stop: 'the arrival fails',
-    empty: 'go on without it',
-    tell: 'tell somebody (see the text)',
-  };
+/** What becomes of the arrival where something cannot be gathered. */
+const gatherFails = { stop: 'the arrival fails', empty: 'go on without it' };
+
+function GatherFails({ g, path, change }: Pick<Props, 'g' | 'path' | 'change'>) {
   return (
     <div className="inline muted">
-      <span>If that fails,</span>
-      <Dropdown
-        disabled={readOnly}
-        trigger={['click']}
-        menu={{
-          items: ['stop', 'empty', ...(tells ? ['tell'] : [])].map((k) => ({
-            key: k,
-            label: words[k],
-            onClick: () => k !== 'tell' && change({ ...g, if_fails: k === 'stop' ? undefined : k }),
-          })),
-        }}
-      >
-        <Button size="small" aria-label={`${words[how as string]} ▾, if ${g.name} fails`}>
-          {words[how as string]} ▾
-        </Button>
-      </Dropdown>
-      <ProblemsAt path={`${path}.if_fails`} />
+      <Fails
+        value={g.if_fails}
+        path={path}
+        ways={gatherFails}
+        change={(if_fails) => change({ ...g, if_fails })}
+      />
     </div>
   );
 }

@@ -1,22 +1,13 @@
 import { memo, useState, type KeyboardEvent } from 'react';
-import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { Button, Input, Segmented, Select } from 'antd';
-import { api, said, type ProofLines, type Schemas, type TrailMark } from '../../api/client';
-import { useDestinations, useStarters } from '../../api/queries';
+import { Button, Input, Segmented } from 'antd';
+import type { ProofLines, Schemas, TrailMark } from '../../api/client';
+import { useStarters } from '../../api/queries';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { AddCondition, Condition } from './Condition';
 import { RouteTable } from './RouteTable';
+import { Tells } from './Tells';
 import { TableCheck } from './TableCheck';
-import {
-  groupOf,
-  routeInk,
-  routeMark,
-  withTest,
-  type Row,
-  type RouteBand,
-  type Sheet,
-  type Tell,
-} from './model';
+import { groupOf, routeInk, routeMark, withTest, type Row, type RouteBand, type Sheet } from './model';
 import { useAround } from './surroundings';
 
 interface Props {
@@ -103,7 +94,7 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
                       placeholder={`Row ${i + 1}`}
                       onChange={(e) => setRow(i, { ...row, name: e.target.value })}
                     />
-                    <Tells tell={row.tell} messages={sheet.messages} path={`route.rows[${i}]`} where={name} />
+                    <Tells tell={row.tell} path={`route.rows[${i}]`} where={name} />
                     {!readOnly && !groupOf(row.when ?? {}) && (
                       <AddCondition add={(test) => setRow(i, { ...row, when: withTest(row.when, test) })} />
                     )}
@@ -161,12 +152,7 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
               <i className={`key ${routeInk(rows.length)}`}>…</i>
               <span className="row-name row-otherwise">Otherwise</span>
               {route.otherwise ? (
-                <Tells
-                  tell={route.otherwise.tell}
-                  messages={sheet.messages}
-                  where="otherwise"
-                  path="route.otherwise"
-                />
+                <Tells tell={route.otherwise.tell} where="otherwise" path="route.otherwise" />
               ) : (
                 <>
                   <span className="muted">nobody is told</span>
@@ -232,113 +218,3 @@ function RouteProof({ taken, count }: { taken: boolean | undefined; count: numbe
     </span>
   );
 }
-
-const noTells: Tell[] = [];
-const noMessages = {};
-
-interface TellsProps {
-  tell: Tell[] | undefined;
-  messages: Record<string, unknown> | undefined;
-  path: string;
-  where: string;
-}
-
-const Tells = memo(function Tells({ tell = noTells, messages = noMessages, path, where }: TellsProps) {
-  const { put } = useAround();
-  // What tells nobody otherwise is left out.
-  const change = (next: Tell[]) =>
-    path === 'route.otherwise'
-      ? put(path, next.length ? { tell: next } : undefined)
-      : put(`${path}.tell`, next);
-  const { readOnly } = useAround();
-  const { channel } = useStarters();
-  const destinations = useDestinations();
-  const cache = useQueryClient();
-  // Whether it would take a post is asked when it is chosen, so that it is said here and not by a refusal.
-  const ask = useMutation({
-    mutationFn: (name: string) => said(api.POST('/api/destinations/ask', { body: { name } })),
-    onSuccess: () =>
-      Promise.all(['destinations', 'trail'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),
-  });
-  const names = Object.keys(messages);
-  const set = (i: number, next: Partial<Tell>) =>
-    change(tell.map((t, j) => (j === i ? { ...t, ...next } : t)));
-  const places = (destinations.data?.items ?? []).map((d) => ({
-    value: d.name,
-    label: `${d.title}${d.private ? ' (private)' : ''}${d.paused ? ' (paused)' : d.shut ? ' (would refuse)' : ''}`,
-  }));
-  return (
-    <span className="tells">
-      {tell.map((t, i) => (
-        <span key={i} className="tell">
-          <span className="muted">tell</span>
-          <Select
-            className="channel-select"
-            aria-label={`Channel ${i + 1} of ${where}`}
-            disabled={readOnly}
-            showSearch={{ optionFilterProp: 'label' }}
-            popupMatchSelectWidth={false}
-            value={t.to}
-            options={
-              places.some((p) => p.value === t.to) ? places : [...places, { value: t.to, label: t.to }]
-            }
-            onChange={(to) => {
-              set(i, { to });
-              ask.mutate(to);
-            }}
-          />
-          {names.length > 1 && (
-            <Select
-              className="message-select"
-              aria-label={`Message for channel ${i + 1} of ${where}`}
-              disabled={readOnly}
-              value={t.message}
-              options={names.map((n) => ({ value: n, label: n }))}
-              onChange={(message) => set(i, { message })}
-            />
-          )}
-          {names.length > 1 && (t.reply || !readOnly) && (
-            <Select
-              className="message-select"
-              variant={t.reply ? 'outlined' : 'borderless'}
-              aria-label={`Reply in the thread for channel ${i + 1} of ${where}`}
-              disabled={readOnly}
-              popupMatchSelectWidth={false}
-              value={t.reply ?? ''}
-              options={[
-                { value: '', label: 'no reply' },
-                ...names.filter((n) => n !== t.message).map((n) => ({ value: n, label: `then ${n}` })),
-              ]}
-              onChange={(reply) => set(i, { reply: reply || undefined })}
-            />
-          )}
-          {!readOnly && (destinations.data?.items ?? []).some((d) => d.name === t.to && d.shut) && (
-            <Button size="small" loading={ask.isPending} onClick={() => ask.mutate(t.to)}>
-              Ask again
-            </Button>
-          )}
-          {!readOnly && tell.length > 1 && (
-            <Button
-              type="text"
-              size="small"
-              aria-label={`Stop telling channel ${i + 1} of ${where}`}
-              onClick={() => change(tell.filter((_, j) => j !== i))}
-            >
-              ×
-            </Button>
-          )}
-        </span>
-      ))}
-      {!readOnly && (
-        <Button
-          type="text"
-          size="small"
-          aria-label={`Tell another channel of ${where}`}
-          onClick={() => change([...tell, { to: channel, message: names[0] ?? 'alert' }])}
-        >
-          +
-        </Button>
-      )}
-    </span>
-  );
-});

@@ -102,6 +102,7 @@ function Editor({ id }: { id: number }) {
   const operators = words.data?.operators;
   const keyField = useSources().data?.items?.find((s) => s.source === source)?.key_field || 'id';
   const gathered = useGathered(sheet);
+  const told = Object.keys(sheet?.messages ?? {}).join(' ');
   const asked = JSON.stringify(sheet?.watch.start?.ask ?? sheet?.watch.called?.takes ?? []);
   const valueOf = useLatest((path: string) => valueAt(path, rootsOf(proof.data)));
   const around = useMemo(() => {
@@ -120,11 +121,12 @@ function Editor({ id }: { id: number }) {
       all: formulaNames(own, JSON.parse(asked) as Question[], gathered),
       tests: testNames(own, gathered),
       gathered,
+      messages: told ? told.split(' ') : [],
       valueOf,
       keyField,
       put,
     };
-  }, [offered, operators, viewer, gathered, asked, valueOf, keyField, put]);
+  }, [offered, operators, viewer, gathered, told, asked, valueOf, keyField, put]);
 
   const found = useMemo(() => {
     const body = proof.data;

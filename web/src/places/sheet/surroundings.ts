@@ -16,6 +16,8 @@ interface Around {
   /** What a condition may look at. */
   tests: Name[];
   gathered: GatheredName[];
+  /** The names of the messages. */
+  messages: string[];
   /** What a name stands for in what the proof is about, as it is now. */
   valueOf: (path: string) => string;
   /** The field that names a record of the source. */
@@ -34,6 +36,7 @@ export const nothingAround: Around = {
   all: [],
   tests: [],
   gathered: [],
+  messages: [],
   valueOf: () => '',
   keyField: 'id',
   put: () => undefined,

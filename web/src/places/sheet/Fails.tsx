@@ -1,0 +1,55 @@
+import { Button, Dropdown } from 'antd';
+import { useStarters } from '../../api/queries';
+import { ProblemsAt } from './Band';
+import type { Tell } from './model';
+import { useAround } from './surroundings';
+import { Tells } from './Tells';
+
+type IfFails = string | { tell: Tell[] } | undefined;
+
+interface Props {
+  value: IfFails;
+  /** Of what may fail. */
+  path: string;
+  /** What a failure may lead to besides telling somebody, the usual one first. */
+  ways: Record<string, string>;
+  change: (next: IfFails) => void;
+}
+
+/** What a failure leads to: one of the ways, or somebody is told. */
+export function Fails({ value, path, ways, change }: Props) {
+  const { readOnly, messages } = useAround();
+  const { channel } = useStarters();
+  const usual = Object.keys(ways)[0]!;
+  const tells = typeof value === 'object' ? value.tell : undefined;
+  const words = tells ? 'tell a channel' : (ways[typeof value === 'string' ? value : usual] ?? String(value));
+  return (
+    <>
+      <span>If that fails,</span>
+      <Dropdown
+        disabled={readOnly}
+        trigger={['click']}
+        menu={{
+          items: [
+            ...Object.entries(ways).map(([key, label]) => ({
+              key,
+              label,
+              onClick: () => change(key === usual ? undefined : key),
+            })),
+            {
+              key: 'tell',
+              label: 'tell a channel',
+              onClick: () => change({ tell: tells ?? [{ to: channel, message: messages[0] ?? 'alert' }] }),
+            },
+          ],
+        }}
+      >
+        <Button size="small" aria-label={`${words} ▾, if ${path} fails`}>
+          {words} ▾
+        </Button>
+      </Dropdown>
+      {tells && <Tells tell={tells} path={`${path}.if_fails`} where={`a failure of ${path}`} />}
+      <ProblemsAt path={`${path}.if_fails`} />
+    </>
+  );
+}

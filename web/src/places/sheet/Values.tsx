@@ -1,0 +1,113 @@
+import { Button, Input, Select } from 'antd';
+import { useRef } from 'react';
+import { useLatest } from '../../parts/useLatest';
+import { ChipInput } from './compose/ChipInput';
+import type { ChipHandle } from './compose/Handle';
+import { FieldPicker } from './FieldPicker';
+import { useAround } from './surroundings';
+
+/** A text with formulas, and a picker for them. */
+export function ChipLine({
+  id,
+  label,
+  value,
+  change,
+}: {
+  id: string;
+  label: string;
+  value: string;
+  change: (v: string) => void;
+}) {
+  const { readOnly } = useAround();
+  const chip = useRef<ChipHandle>(null);
+  const latest = useLatest(change);
+  return (
+    <span className="chipline">
+      <ChipInput id={id} label={label} value={value} readOnly={readOnly} change={latest} handle={chip} />
+      {!readOnly && (
+        <FieldPicker label="+" aria={`Insert a field: ${label}`} insert={(f) => chip.current?.insert(f)} />
+      )}
+    </span>
+  );
+}
+
+interface ValuesProps {
+  values: Record<string, unknown>;
+  of: string;
+  names: { value: string; label: string }[];
+  change: (next: Record<string, unknown>) => void;
+}
+
+/** Names with their values, one a line. A value is text in which formulas may stand. */
+export function Values({ values, of, names, change }: ValuesProps) {
+  const { readOnly } = useAround();
+  const rows = Object.entries(values);
+  const put = (i: number, name: string, value: unknown) =>
+    change(Object.fromEntries(rows.map((r, n) => (n === i ? [name, value] : r))));
+  const free = names.filter((n) => !(n.value in values));
+  return (
+    <div className="follow-values">
+      {rows.map(([name, value], i) => (
+        <div className="inline" key={name}>
+          <span className="follow-name">{names.find((n) => n.value === name)?.label ?? name}</span>
+          <span>is</span>
+          {typeof value === 'object' && value !== null ? (
+            <Input
+              className="formula"
+              aria-label={`Value of ${name} in ${of}`}
+              value={JSON.stringify(value)}
+              readOnly
+            />
+          ) : (
+            <ChipLine
+              id={`${of}-${name}`}
+              label={`Value of ${name} in ${of}`}
+              value={String(value ?? '')}
+              change={(v) => put(i, name, v)}
+            />
+          )}
+          {!readOnly && (
+            <Button
+              type="text"
+              size="small"
+              className="remove"
+              aria-label={`Leave ${name} out of ${of}`}
+              onClick={() => change(Object.fromEntries(rows.filter((_, n) => n !== i)))}
+            >
+              ×
+            </Button>
+          )}
+        </div>
+      ))}
+      {!readOnly && (
+        <div className="inline">
+          {names.length > 0 ? (
+            <Select
+              size="small"
+              className="side-select"
+              aria-label={`Add a field to ${of}`}
+              value={null}
+              showSearch
+              placeholder="+ field"
+              popupMatchSelectWidth={false}
+              options={free}
+              onChange={(name: string | null) => name && change({ ...values, [name]: '' })}
+            />
+          ) : (
+            <Input
+              size="small"
+              className="side-select"
+              aria-label={`Add a name to ${of}`}
+              placeholder="+ name, then Enter"
+              onPressEnter={(e) => {
+                const name = e.currentTarget.value.trim();
+                if (name && !(name in values)) change({ ...values, [name]: '' });
+                e.currentTarget.value = '';
+              }}
+            />
+          )}
+        </div>
+      )}
+    </div>
+  );
+}
