@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"gorm.io/gorm"
 
+	"dorfbote/internal/connect"
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/engine"
@@ -153,7 +154,7 @@ func (s *Server) moveUses(ctx context.Context, who *Person, in *moveInput) (*mov
 	}
 	for _, u := range out.Body.Uses {
 		if u.Problem != "" {
-			return nil, huma.Error409Conflict(fmt.Sprintf("%s could not run after the move: %s. Nothing was moved.", u.Name, u.Problem))
+			return nil, huma.Error409Conflict(fmt.Sprintf("%s could not run after the move: %s Nothing was moved.", u.Name, connect.Sentence(u.Problem)))
 		}
 	}
 	before := map[int64]json.RawMessage{}

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"time"
 
+	"dorfbote/internal/connect"
 	"dorfbote/internal/core/usual"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
@@ -194,9 +195,9 @@ func (s *Server) today(ctx context.Context, who *Person, _ *struct{}) (*todayOut
 		place := "/outbox?destination=" + urlQuery(d.Name)
 		switch {
 		case d.Paused && d.HeldBy != "":
-			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused by " + d.HeldBy, Words: fmt.Sprintf("%s. %s.", d.Reason, waits(d.Waiting)), Go: place})
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused by " + d.HeldBy, Words: connect.Sentence(d.Reason) + " " + waits(d.Waiting) + ".", Go: place})
 		case d.Paused:
-			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused", Words: fmt.Sprintf("It answered: %s. %s.", d.Reason, waits(d.Waiting+d.Refused)), Go: place})
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused", Words: connect.Sentence("It answered: "+d.Reason) + " " + waits(d.Waiting+d.Refused) + ".", Go: place})
 		case d.Refused > 0:
 			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " has refused " + plural(d.Refused, "post", "posts"), Words: "Send them again, or drop them.", Go: place + "&state=refused"})
 		case d.Failures >= failuresToTell && d.Oldest != nil && now.Sub(*d.Oldest) > 5*time.Minute:

@@ -209,7 +209,7 @@ type Trouble struct {
 func (t *Trouble) Error() string {
 	s := t.Tried + ": " + t.Said
 	if t.Do != "" {
-		s += ". " + t.Do
+		s = Sentence(s) + " " + t.Do
 	}
 	if t.Who != "" {
 		s += " (" + t.Who + " can grant it)"

@@ -176,25 +176,16 @@ func noAnswer(tried, host string, err error) error {
 	if errors.As(err, &t) {
 		return t
 	}
-	said := "no answer: " + innermost(err).Error()
-	do := "check that " + host + " is right and reachable from this server"
+	said, do := "no answer: "+NoAnswer(err), "check that "+host+" is right and reachable from this server"
 	var dns *net.DNSError
 	var cert *tls.CertificateVerificationError
 	switch {
 	case errors.As(err, &dns) && dns.IsNotFound:
-		said, do = "there is no host called "+dns.Name, "check the spelling of the address"
+		said, do = NoAnswer(err), "check the spelling of the address"
 	case errors.As(err, &cert):
-		said, do = "its certificate is not trusted: "+cert.Err.Error(), "have a valid certificate installed there"
+		said, do = NoAnswer(err), "have a valid certificate installed there"
 	}
 	return &Trouble{Tried: tried, Said: said, Do: do}
-}
-
-func innermost(err error) error {
-	var u *url.Error
-	if errors.As(err, &u) {
-		return u.Err
-	}
-	return err
 }
 
 // bounded ends with an error rather than short, where an answer is larger than is read.
@@ -221,7 +212,7 @@ func Words(raw []byte, status string) string {
 				parts = append(parts, s)
 			}
 		}
-		return strings.TrimSuffix(status+": "+strings.Join(parts, " · "), ": ")
+		return Answered(status, parts...)
 	}
 	text := strings.ToValidUTF8(strings.TrimSpace(string(raw)), "\uFFFD")
 	if strings.HasPrefix(text, "<") || text == "" {
@@ -230,7 +221,7 @@ func Words(raw []byte, status string) string {
 	if r := []rune(text); len(r) > 300 {
 		text = string(r[:300]) + "…"
 	}
-	return status + ": " + text
+	return Answered(status, text)
 }
 
 // RetryAfter reads seconds or a date (RFC 9110, 10.2.3), bounded to a day.

@@ -138,7 +138,7 @@ func (e *Engine) tellOfShut(ctx context.Context, connection string) error {
 			e.Done(ctx, d.Name, wouldRefuse)
 			continue
 		}
-		e.Notice(ctx, store.Notice{What: wouldRefuse, Words: fmt.Sprintf("%s. It is told by %s.", d.Shut, strings.Join(users[d.Name], ", ")), Go: "/connections/" + connection, About: d.Name, Owner: owner[d.Name]})
+		e.Notice(ctx, store.Notice{What: wouldRefuse, Words: fmt.Sprintf("%s It is told by %s.", connect.Sentence(d.Shut), strings.Join(users[d.Name], ", ")), Go: "/connections/" + connection, About: d.Name, Owner: owner[d.Name]})
 	}
 	return nil
 }

@@ -88,7 +88,7 @@ func (c *calendar) Prove(ctx context.Context) []connect.Step {
 	if len(list) == 0 {
 		return []connect.Step{{Tried: "listing the calendars", Said: "there is none", Do: "share a calendar with this user", Who: "the owner of the calendar"}}
 	}
-	return []connect.Step{connect.Passed("listing the calendars", "%d calendars", len(list))}
+	return []connect.Step{connect.Passed("listing the calendars", "%s", connect.Counted(len(list), "calendar"))}
 }
 
 // Browse lists the server's calendars.

@@ -105,7 +105,7 @@ func (c *Client) Send(ctx context.Context, p Post) Receipt {
 	req.Header.Set("Idempotency-Key", p.Key)
 	res, err := c.HTTP.Do(req)
 	if err != nil {
-		return Receipt{Answer: fmt.Sprintf("no answer from %s: %v", req.URL.Host, unwrapURL(err)), Address: method + " " + address, Body: string(body)}
+		return Receipt{Answer: fmt.Sprintf("no answer from %s: %s", req.URL.Host, connect.NoAnswer(err)), Address: method + " " + address, Body: string(body)}
 	}
 	defer res.Body.Close()
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, 64<<10))
@@ -133,13 +133,6 @@ func shortened(raw []byte) string {
 	return text
 }
 
-func unwrapURL(err error) error {
-	if u, ok := err.(interface{ Unwrap() error }); ok && u.Unwrap() != nil {
-		return u.Unwrap()
-	}
-	return err
-}
-
 // words picks the readable part of an answer: the detail of an RFC 9457 problem, or the text itself.
 func words(raw []byte, status string) string {
 	var problem struct {
@@ -147,7 +140,7 @@ func words(raw []byte, status string) string {
 		Detail string `json:"detail"`
 	}
 	if json.Unmarshal(raw, &problem) == nil && problem.Title+problem.Detail != "" {
-		return strings.TrimSpace(status + ": " + strings.TrimPrefix(problem.Title+" · "+problem.Detail, " · "))
+		return connect.Answered(status, problem.Title, problem.Detail)
 	}
 	text := strings.TrimSpace(string(raw))
 	if len(text) > 400 {
@@ -156,5 +149,5 @@ func words(raw []byte, status string) string {
 	if text == "" || strings.HasPrefix(text, "{") {
 		return status
 	}
-	return status + ": " + strings.ToValidUTF8(text, "\uFFFD")
+	return connect.Answered(status, strings.ToValidUTF8(text, "\uFFFD"))
 }

@@ -57,7 +57,7 @@ func (c *chat) Prove(ctx context.Context) []connect.Step {
 	if err != nil {
 		return []connect.Step{connect.Failed("signing in and listing the channels", err)}
 	}
-	steps := []connect.Step{connect.Passed("signing in and listing the channels", "%d channels", len(list))}
+	steps := []connect.Step{connect.Passed("signing in and listing the channels", "%s", connect.Counted(len(list), "channel"))}
 	for _, ch := range list {
 		if ch.Private && !ch.Let {
 			steps = append(steps, connect.Step{Tried: "posting to " + ch.Name, Said: "the channel is private, and Dorfbote has not been let in", Do: "let Dorfbote in", Who: "a member of " + ch.Name})

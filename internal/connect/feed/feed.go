@@ -64,7 +64,7 @@ func (f *feed) Browse(ctx context.Context) ([]connect.Choice, error) {
 	if err != nil {
 		return nil, err
 	}
-	return []connect.Choice{{Kind: "entries", Title: got.feed.Title, Detail: fmt.Sprintf("%d entries", len(got.feed.Items)), Key: "id"}}, nil
+	return []connect.Choice{{Kind: "entries", Title: got.feed.Title, Detail: connect.Counted(len(got.feed.Items), "entry"), Key: "id"}}, nil
 }
 
 type cursor struct {

@@ -111,11 +111,13 @@ func plain(tried string, err error) *connect.Trouble {
 	if errors.As(err, &ie) {
 		return &connect.Trouble{Tried: tried, Said: ie.Text}
 	}
+	out := &connect.Trouble{Tried: tried, Said: connect.NoAnswer(err)}
 	var op *net.OpError
 	if errors.As(err, &op) {
-		return &connect.Trouble{Tried: tried, Said: "no answer: " + op.Err.Error(), Do: "check that the host is right and reachable from this server"}
+		out.Said = "no answer: " + out.Said
+		out.Do = "check that the host is right and reachable from this server"
 	}
-	return &connect.Trouble{Tried: tried, Said: err.Error()}
+	return out
 }
 
 // Prove signs in and opens the inbox for reading.
@@ -132,7 +134,7 @@ func (m *mailbox) Prove(ctx context.Context) []connect.Step {
 	if err != nil {
 		return append(steps, connect.Failed("opening INBOX", plain("opening INBOX", err)))
 	}
-	return append(steps, connect.Passed("opening INBOX", "%d messages", data.NumMessages))
+	return append(steps, connect.Passed("opening INBOX", "%s", connect.Counted(int(data.NumMessages), "message")))
 }
 
 // Browse lists the mailboxes.

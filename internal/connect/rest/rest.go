@@ -115,7 +115,7 @@ func (a *api) Prove(ctx context.Context) []connect.Step {
 	if len(lists) == 0 {
 		return []connect.Step{connect.Passed(tried, "%d, %s", p.answer.Status, value.Describe(p.body))}
 	}
-	return []connect.Step{connect.Passed(tried, "%d, %d records", p.answer.Status, lists[0].count)}
+	return []connect.Step{connect.Passed(tried, "%d, %s", p.answer.Status, connect.Counted(lists[0].count, "record"))}
 }
 
 // bare tells whether an API answered that there is nothing where it begins: its records lie at paths below.
@@ -141,7 +141,7 @@ func (a *api) Browse(ctx context.Context) ([]connect.Choice, error) {
 			name = u.Path[strings.LastIndexByte(strings.TrimSuffix(u.Path, "/"), '/')+1:]
 		}
 		out = append(out, connect.Choice{
-			Kind: connect.KindName(name, "records"), Title: value.LabelOf(connect.KindName(name, "records")), Detail: fmt.Sprintf("%d records", l.count), Key: l.key,
+			Kind: connect.KindName(name, "records"), Title: value.LabelOf(connect.KindName(name, "records")), Detail: connect.Counted(l.count, "record"), Key: l.key,
 			Settings: map[string]string{"items": l.path},
 		})
 	}

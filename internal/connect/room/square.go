@@ -54,7 +54,7 @@ func (s *squareRoom) Prove(ctx context.Context) []connect.Step {
 	if err != nil {
 		return []connect.Step{connect.Failed("listing the channels", err)}
 	}
-	steps := []connect.Step{connect.Passed("listing the channels", "%d channels", len(list))}
+	steps := []connect.Step{connect.Passed("listing the channels", "%s", connect.Counted(len(list), "channel"))}
 	for _, c := range list {
 		if c.Private && !c.Let {
 			steps = append(steps, connect.Step{OK: true, Tried: "reading " + c.Name, Said: "it is private and has not let Dorfbote in", Do: "let Dorfbote in, if it is to read there", Who: "a member of " + c.Name})

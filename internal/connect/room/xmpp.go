@@ -102,7 +102,7 @@ func (x *xmppRooms) Prove(ctx context.Context) []connect.Step {
 	if err != nil {
 		return append(steps, connect.Failed("listing the rooms at "+x.rooms(), err))
 	}
-	return append(steps, connect.Passed("listing the rooms at "+x.rooms(), "%d rooms", len(list)))
+	return append(steps, connect.Passed("listing the rooms at "+x.rooms(), "%s", connect.Counted(len(list), "room")))
 }
 
 // Browse lists the rooms that are public.

@@ -181,7 +181,7 @@ func (d *database) Prove(ctx context.Context) []connect.Step {
 			Do: "grant it: GRANT SELECT ON … TO " + d.config.Settings["user"], Who: "the owner of the database",
 		})
 	default:
-		steps = append(steps, connect.Passed("listing the tables", "%d tables and views can be read", len(list)))
+		steps = append(steps, connect.Passed("listing the tables", "%s can be read", map[bool]string{true: "1 table or view", false: fmt.Sprint(len(list), " tables and views")}[len(list) == 1]))
 	}
 	return steps
 }
@@ -192,7 +192,7 @@ func (d *database) plain(tried string, err error) error {
 	if errors.As(err, &t) {
 		return t
 	}
-	out := &connect.Trouble{Tried: tried, Said: err.Error()}
+	out := &connect.Trouble{Tried: tried, Said: connect.NoAnswer(err)}
 	var pg *pgconn.PgError
 	var my *mysql.MySQLError
 	switch {

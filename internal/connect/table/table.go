@@ -89,7 +89,7 @@ func (t *tables) Prove(ctx context.Context) []connect.Step {
 	if len(list) == 0 {
 		return []connect.Step{{Tried: tried, Said: "there is no .csv or .xlsx file", Do: "put one there"}}
 	}
-	return []connect.Step{connect.Passed(tried, "%d tables", len(list))}
+	return []connect.Step{connect.Passed(tried, "%s", connect.Counted(len(list), "table"))}
 }
 
 // Browse lists the files, and the sheets of workbooks.

@@ -259,6 +259,9 @@ func (h *HTTP) compile(words *formula.Words, path string, problems *report.List)
 	if h.URL.At.Line > 0 && !strings.HasPrefix(lower, "http://") && !strings.HasPrefix(lower, "https://") {
 		problems.Add(h.URL.At, path+".url", "", "the address starts with https:// or http://, not with %q; only what comes behind may be a formula", formula.Shorten(h.URL.S, 20))
 	}
+	if rest := strings.TrimPrefix(strings.TrimPrefix(lower, "https://"), "http://"); h.URL.At.Line > 0 && strings.TrimSpace(rest) == "" {
+		problems.Unfinished(h.URL.At, path+".url", "the address of the service is still missing")
+	}
 	for _, x := range h.Headers {
 		out.Headers = append(out.Headers, PlanHeader{x.Name, template(x.Value, words, path+".headers."+x.Name, problems)})
 	}

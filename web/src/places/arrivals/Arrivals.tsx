@@ -83,7 +83,7 @@ export function Arrivals() {
       {arrivals.data && items.length === 0 && (
         <p className="muted">
           {arrivals.hasNextPage
-            ? 'None of the last 50,000 arrivals fits; look further back with “More”.'
+            ? 'None of the last 50,000 arrivals fits; look further back with “Older ones”.'
             : 'Nothing has come in that fits.'}
         </p>
       )}

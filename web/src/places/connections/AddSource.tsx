@@ -15,6 +15,7 @@ import { Trouble } from '../../parts/Trouble';
 import { BeginWith } from './BeginWith';
 import { FormDesigner } from './FormDesigner';
 import { SettingsForm, missing } from './SettingsForm';
+import { counted } from '../../parts/counted';
 
 interface Props {
   c: ConnectionDetail;
@@ -193,7 +194,7 @@ function Seen({ p, keyField, pick }: { p: Preview; keyField: string; pick: (name
   return (
     <>
       <p>
-        {p.rows} records looked at{p.more && ', and there are more'}.{' '}
+        {counted(p.rows, 'record')} looked at{p.more && ', and there are more'}.{' '}
         {p.keyless > 0 && (
           <span className="bad">
             ✕ {p.keyless === p.rows ? 'None has a' : `${p.keyless} have no`} value in {keyField}; choose what

@@ -20,6 +20,7 @@ import { FieldTable } from './FieldTable';
 import { FormDesigner } from './FormDesigner';
 import { HookReading } from './HookReading';
 import { SettingsForm } from './SettingsForm';
+import { counted } from '../../parts/counted';
 
 /** One source: its fields as they were learnt and corrected, its records, and how often it is asked. */
 export function Source() {
@@ -201,7 +202,7 @@ function Rhythm({ s, editor, change }: { s: SourceItem; editor: boolean; change:
               otherwise.{' '}
             </>
           )}
-          Now every {p.every} s, about {p.calls_a_day.toLocaleString('en')} calls a day.
+          Now every {p.every} s, about {counted(p.calls_a_day, 'call')} a day.
         </span>
       </div>
     </Band>

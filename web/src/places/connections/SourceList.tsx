@@ -4,6 +4,7 @@ import { Link } from 'react-router';
 import { api, said, type ConnectionDetail, type ConnectionKind, type SourceItem } from '../../api/client';
 import { sourcePath } from '../../api/queries';
 import { agoOf } from '../../parts/times';
+import { counted } from '../../parts/counted';
 
 interface Props {
   c: ConnectionDetail;
@@ -95,8 +96,7 @@ function Row({ s, asks, editor }: { s: SourceItem; asks: boolean; editor: boolea
                 {p.last_ok ? `✓ ${agoOf(p.last_ok)}` : '○ not yet'}
               </span>
               <div className="muted small">
-                {p.last_ok &&
-                  `${p.last_rows.toLocaleString('en')} records, ${p.last_ms.toLocaleString('en')} ms`}
+                {p.last_ok && `${counted(p.last_rows, 'record')}, ${p.last_ms.toLocaleString('en')} ms`}
               </div>
             </>
           )}

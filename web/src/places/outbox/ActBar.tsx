@@ -1,6 +1,7 @@
 import { App, Button } from 'antd';
 import type { PostItem } from '../../api/client';
 import { actsOn, actWords, useAct, type Act } from './acts';
+import { counted } from '../../parts/counted';
 
 /** What can be done with the posts that are chosen. */
 export function ActBar({ chosen, clear }: { chosen: PostItem[]; clear: () => void }) {
@@ -12,7 +13,7 @@ export function ActBar({ chosen, clear }: { chosen: PostItem[]; clear: () => voi
     act.mutateAsync({ act: a, ids: able(a).map((p) => p.id) }).then(clear, () => undefined);
   const drop = () =>
     modal.confirm({
-      title: `Drop ${able('drop').length} posts?`,
+      title: `Drop ${counted(able('drop').length, 'post')}?`,
       content: 'Nobody will be told of them. They stay in the outbox and can be sent again.',
       okText: 'Drop them',
       onOk: () => run('drop'),

@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Input } from 'antd';
 import { api, said, type Schemas } from '../../api/client';
+import { counted } from '../../parts/counted';
 
 /** Teams: a workflow that belongs to one is changed by its people. */
 export function Teams({ items, admin }: { items: Schemas['TeamItem'][]; admin: boolean }) {
@@ -15,7 +16,7 @@ export function Teams({ items, admin }: { items: Schemas['TeamItem'][]; admin: b
   const remove = (t: Schemas['TeamItem']) =>
     modal.confirm({
       title: `Delete the team ${t.name}?`,
-      content: `Its ${t.workflows} workflows will belong to every editor.`,
+      content: `Its ${counted(t.workflows, 'workflow')} will belong to every editor.`,
       okText: 'Delete it',
       onOk: () =>
         act

@@ -7,6 +7,7 @@ import { api, said, type WorkflowDetail } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
 import { Findings } from './Findings';
 import { saveOutcomes, useRehearsal, type Stretch } from './useRehearsal';
+import { counted } from '../../parts/counted';
 
 const DAY = 86_400_000;
 const stretches = { day: 1, week: 7, month: 30, all: 0 } as const;
@@ -48,7 +49,8 @@ function Stage({ workflow: w }: { workflow: WorkflowDetail }) {
   const sums = run.state === 'none' ? undefined : run.sums;
   const save = (as: 'jsonl' | 'csv') =>
     saveOutcomes(about(), as).catch((e: Error) => void message.error(e.message));
-  const part = sums ? (sums.of ? Math.round((100 * sums.at) / sums.of) : 100) : 0;
+  const part =
+    run.state === 'done' ? 100 : sums ? (sums.of ? Math.round((100 * sums.at) / sums.of) : 100) : 0;
   return (
     <main className="place rehearsal" id="place">
       <div className="place-head">
@@ -95,8 +97,9 @@ function Stage({ workflow: w }: { workflow: WorkflowDetail }) {
         />
         <span className="muted">
           {run.state === 'running' && `${sums?.at ?? 0} of ${sums?.of ?? '…'} arrivals`}
-          {run.state === 'done' && `All ${sums?.of} arrivals. Nothing was sent.`}
-          {run.state === 'stopped' && `Stopped after ${sums?.at ?? 0} arrivals.`}
+          {run.state === 'done' &&
+            `${sums?.of === 1 ? 'The one arrival' : `All ${counted(sums?.of ?? 0, 'arrival')}`}. Nothing was sent.`}
+          {run.state === 'stopped' && `Stopped after ${counted(sums?.at ?? 0, 'arrival')}.`}
           {run.state === 'failed' && <b className="bad">✕ {run.error}</b>}
         </span>
       </div>

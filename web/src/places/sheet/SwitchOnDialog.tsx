@@ -4,6 +4,7 @@ import { useState } from 'react';
 import { Trouble } from '../../parts/Trouble';
 import { Changes } from './Changes';
 import { api, said, type Schemas, type WorkflowDetail } from '../../api/client';
+import { counted } from '../../parts/counted';
 
 type How = 'now' | 'from' | 'everything';
 
@@ -111,7 +112,10 @@ export function SwitchOnDialog({ workflow: w, past, chosen, on, busy, close }: P
                 {posts > 0 && '△ '}
                 {b.more && 'At least '}
                 {b.arrivals.toLocaleString('en')} past arrivals are decided, and{' '}
-                {posts === 0 ? 'nothing is sent' : `${posts.toLocaleString('en')} posts are sent at once`}.
+                {posts === 0
+                  ? 'nothing is sent'
+                  : `${counted(posts, 'post')} ${posts === 1 ? 'is' : 'are'} sent at once`}
+                .
                 {Object.entries(b.by_place).map(([place, n]) => (
                   <span key={place}>
                     {' '}

@@ -6,6 +6,7 @@ import { useMe, useToday } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { Verdict } from '../../parts/Verdict';
 import { agoOf, fullOf } from '../../parts/times';
+import { counted } from '../../parts/counted';
 
 const nextWords: Record<string, string> = {
   due: 'comes due',
@@ -29,7 +30,7 @@ export function Today() {
     <main className="place" id="place">
       <h1>Today</h1>
       <p className="lead">
-        {t.arrivals} arrivals so far, {t.told} of them told about.
+        {counted(t.arrivals, 'arrival')} so far, {t.told} of them told about.
       </p>
       <section className="band">
         <h2 className="band-label">Needs you</h2>
