@@ -99,6 +99,7 @@ func (s *Server) sourceRoutes() {
 	changes(s, op("change-source", http.MethodPatch, "/api/sources/{connection}/{kind}", "Correct a source's fields, key and rhythm", "Sources"), editors, about[changeSourceInput, sourceOutput](aboutSource, func(in *changeSourceInput) string { return in.name() }), s.changeSource)
 	changes(s, op("delete-source", http.MethodDelete, "/api/sources/{connection}/{kind}", "Stop reading a source", "Sources"), editors, about[SourcePath, struct{}](aboutSource, func(in *SourcePath) string { return in.name() }), s.deleteSource)
 	changes(s, op("check-now", http.MethodPost, "/api/sources/{connection}/{kind}/check", "Ask a source now", "Sources"), editors, act[SourcePath, sourceOutput](aboutSource, func(in *SourcePath) string { return in.name() }), s.checkNow)
+	s.relationRoutes()
 	register(s, op("list-fields", http.MethodGet, "/api/sources/{connection}/{kind}/fields", "A source's fields with real values", "Sources"), anyone, s.listFields)
 	register(s, op("list-records", http.MethodGet, "/api/sources/{connection}/{kind}/records", "A source's records, newest first", "Sources"), anyone, s.listRecords)
 	register(s, op("find-value", http.MethodGet, "/api/sources/{connection}/{kind}/find", "In which fields a text stands", "Sources"), anyone, s.findValue)

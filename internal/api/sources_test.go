@@ -207,3 +207,25 @@ func TestAListWhoseKeyIsNotKnown(t *testing.T) {
 	require.Equal(t, 200, status, proof)
 	assert.Equal(t, false, proof["ok"])
 }
+
+// Which fields of a source name records of another is found from their values: the one that is the key there before others,
+// and numbers only where they are.
+func TestFieldsThatNameRecordsElsewhere(t *testing.T) {
+	c := start(t)
+	c.signIn()
+	c.ok("POST", "/api/connections", `{"id":"shop","title":"Shop","kind":"hook"}`)
+	send := func(kind, body string) {
+		t.Helper()
+		status, out := c.call("POST", "/in/shop/"+kind, body)
+		require.Equal(t, 202, status, out)
+	}
+	send("customers", `[{"id":"K-1","name":"Dorfladen","city":"Mill","no":1},{"id":"K-2","name":"Hotel","city":"Mill","no":2},{"id":"K-3","name":"Gasthof","city":"Upper","no":3}]`)
+	send("people", `[{"id":7,"name":"Ana","desk":1},{"id":8,"name":"Jon","desk":2}]`)
+	send("orders", `[{"id":"O-1","customer":"Dorfladen","by":7,"count":1,"buyer":"K-1"},{"id":"O-2","customer":"Hotel","by":8,"count":2,"buyer":"K-3"},{"id":"O-3","customer":"Hotel","by":7,"count":3,"buyer":"K-2"}]`)
+	_, list := c.call("GET", "/api/sources/shop/orders/relations", "")
+	var got []string
+	for _, it := range items(list) {
+		got = append(got, fmt.Sprint(it["field"], " is ", it["of"], " of ", it["source"]))
+	}
+	assert.ElementsMatch(t, []string{"customer is name of shop/customers", "buyer is id of shop/customers", "by is id of shop/people"}, got)
+}

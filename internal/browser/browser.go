@@ -199,18 +199,26 @@ func (p *Page) Fill(selector, text string) error {
 // Keys types keys where the focus is.
 func (p *Page) Keys(keys string) error { return p.do(chromedp.KeyEvent(keys)) }
 
-// Choose opens a select by its label and takes the option with this text.
+// Choose opens a select by its label and takes the option with this text. What a page draws meanwhile may push the select
+// away under the press, so it is pressed again where nothing has opened.
 func (p *Page) Choose(label, option string) error {
 	selector := fmt.Sprintf(`.ant-select:has(input[aria-label=%q])`, label)
-	if err := p.Click(selector); err != nil {
-		return err
-	}
 	js := fmt.Sprintf("[...document.querySelectorAll('.ant-select-dropdown:not(.ant-select-dropdown-hidden) .ant-select-item-option')].find(e => e.innerText.trim() === %q || e.title === %q)", option, option)
-	if err := p.Until(js); err != nil {
-		return err
+	for range 3 {
+		if err := p.Click(selector); err != nil {
+			return err
+		}
+		for range 25 {
+			if there, err := Eval[bool](p, "!!"+js); err != nil {
+				return err
+			} else if there {
+				_, err := Eval[bool](p, js+".click() ?? true")
+				return err
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
 	}
-	_, err := Eval[bool](p, js+".click() ?? true")
-	return err
+	return p.Until(js)
 }
 
 // Picture gives the page as a PNG.

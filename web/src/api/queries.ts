@@ -133,6 +133,16 @@ export const useKinds = () =>
     staleTime: Infinity,
   });
 
+/** Which fields of a source name records of others. */
+export const useRelations = (source: string) =>
+  useQuery({
+    queryKey: ['relations', source],
+    enabled: source.includes('/'),
+    queryFn: () =>
+      said(api.GET('/api/sources/{connection}/{kind}/relations', { params: { path: sourcePath(source) } })),
+    staleTime: 60_000,
+  });
+
 export const useConnection = (id: string) =>
   useQuery({
     queryKey: ['connections', id],

@@ -927,6 +927,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sources/{connection}/{kind}/relations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which fields of a source name records of others */
+        get: operations["list-relations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/teams": {
         parameters: {
             query?: never;
@@ -2144,6 +2161,14 @@ export interface components {
              */
             next: number;
         };
+        ListOutputRelationBody: {
+            items: components["schemas"]["Relation"][] | null;
+            /**
+             * Format: int64
+             * @description give this as before to read on; 0 at the end
+             */
+            next: number;
+        };
         ListOutputSignInItemBody: {
             items: components["schemas"]["SignInItem"][] | null;
             /**
@@ -2718,6 +2743,21 @@ export interface components {
              */
             of: number;
             sums: components["schemas"]["Comparison"];
+        };
+        Relation: {
+            /** @description of the source's own records */
+            field: string;
+            label: string;
+            /** @description the field there that has the same value */
+            of: string;
+            /**
+             * Format: double
+             * @description of the values seen, how many were found there
+             */
+            share: number;
+            /** @description whose records it names */
+            source: string;
+            title: string;
         };
         Rendered: {
             dialect: string;
@@ -5132,6 +5172,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListOutputRecordItemBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-relations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connection: string;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListOutputRelationBody"];
                 };
             };
             /** @description Error */

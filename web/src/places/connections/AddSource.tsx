@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { Button, Input, Select } from 'antd';
-import { useState } from 'react';
+import { useEffect, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
 import {
   api,
@@ -11,6 +11,7 @@ import {
   type ConnectionKind,
   type Preview,
 } from '../../api/client';
+import { useLatest } from '../../parts/useLatest';
 import { Trouble } from '../../parts/Trouble';
 import { BeginWith } from './BeginWith';
 import { FormDesigner } from './FormDesigner';
@@ -37,7 +38,7 @@ export function AddSource({ c, kind, done }: Props) {
   });
   const [name, setName] = useState(kind.single ?? '');
   const [title, setTitle] = useState('');
-  const [key, setKey] = useState(kind.key ?? '');
+  const [key, setKey] = useState(kind.key === 'id' ? '' : (kind.key ?? ''));
   const [settings, setSettings] = useState<Record<string, string>>({});
   const [begin, setBegin] = useState<Begin>({ how: 'now' });
   const fields = (kind.source ?? []).filter((f) => f.name !== 'fields');
@@ -56,6 +57,12 @@ export function AddSource({ c, kind, done }: Props) {
           body: { ...body, key_field: k || undefined, begin: b },
         }),
       ),
+    onSuccess: (seen, asked) => {
+      const likely = seen.keys?.[0];
+      if (asked.key !== undefined || key || !likely || seen.keyless < seen.rows || seen.rows === 0) return;
+      setKey(likely);
+      look.mutate({ key: likely });
+    },
   });
   const make = useMutation({
     mutationFn: () =>
@@ -75,6 +82,21 @@ export function AddSource({ c, kind, done }: Props) {
     look.reset();
   };
   const choices = browse.data?.items ?? [];
+  // Where there is but one thing to read, it is the one.
+  const only = !kind.single && choices.length === 1 ? choices[0] : undefined;
+  const begun = useRef('');
+  const takeOnly = useLatest(() => only && pick(only));
+  const lookFirst = useLatest(() => look.mutate({}));
+  // What is to be read is looked at once it is chosen.
+  useEffect(() => {
+    if (only && begun.current === '') {
+      begun.current = 'taken';
+      takeOnly();
+    } else if (only && begun.current === 'taken' && name === only.kind) {
+      begun.current = 'looked';
+      lookFirst();
+    }
+  }, [only, name, takeOnly, lookFirst]);
   const lacks = missing(fields, settings, c.settings);
   const named = Boolean(name || kind.single);
   return (
@@ -121,7 +143,13 @@ export function AddSource({ c, kind, done }: Props) {
       <SettingsForm
         fields={fields}
         values={settings}
-        change={setSettings}
+        change={(next) => {
+          // The source is called after the end of its path until it has a name.
+          const end = (path = '') =>
+            (/([^/?#]+)\/?(?:[?#].*)?$/.exec(path)?.[1] ?? '').toLowerCase().replace(/[^a-z0-9_-]+/g, '-');
+          if (next.path !== settings.path && (!name || name === end(settings.path))) setName(end(next.path));
+          setSettings(next);
+        }}
         prefix="source"
         around={c.settings}
       />

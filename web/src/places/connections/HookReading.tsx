@@ -59,6 +59,16 @@ export function HookReading({ source, record: was, keyField: wasKey, editor, ref
       void message.success('From now on it is read so.');
     },
   });
+  // What could not be read is shown as it would be read by the likeliest way.
+  const [guessed, setGuessed] = useState(false);
+  const likely = reading.data?.offers?.[0];
+  if (refused && !guessed && likely) {
+    setGuessed(true);
+    if (likely.record !== record || likely.key !== key) {
+      setRecord(likely.record);
+      setKey(likely.key);
+    }
+  }
   const items = reading.data?.items ?? [];
   const offers = (reading.data?.offers ?? []).filter((o) => o.record !== record || o.key !== key);
   const differs = record !== was || key !== wasKey;

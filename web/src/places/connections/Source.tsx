@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button, InputNumber, Select } from 'antd';
 import { useState } from 'react';
-import { Link, useParams } from 'react-router';
+import { Link, useNavigate, useParams } from 'react-router';
 import { api, said, type SourceItem } from '../../api/client';
 import {
   sourcePath,
@@ -11,10 +11,13 @@ import {
   useMe,
   useSources,
   useWorkflows,
+  makeWorkflow,
+  useStarters,
 } from '../../api/queries';
 import { RecordSearch } from '../../parts/RecordSearch';
 import { Trouble } from '../../parts/Trouble';
 import { Band } from '../sheet/Band';
+import { blankSheet } from '../sheet/model';
 import { StartDialog } from '../workflows/StartDialog';
 import { FieldTable } from './FieldTable';
 import { FormDesigner } from './FormDesigner';
@@ -73,6 +76,7 @@ function Page({ s }: { s: SourceItem }) {
         </Link>
         <h1>{s.title}</h1>
         <p className="lead mono small">{s.source}</p>
+        {editor && <Begin s={s} />}
       </div>
       <Band label="Record" hint="what names it">
         <div className="bandbody inline naming">
@@ -118,6 +122,24 @@ function Page({ s }: { s: SourceItem }) {
         </div>
       </Band>
     </main>
+  );
+}
+
+/** Begins a workflow on these records. */
+function Begin({ s }: { s: SourceItem }) {
+  const go = useNavigate();
+  const { message } = App.useApp();
+  const starters = useStarters();
+  const make = useMutation({
+    mutationFn: () =>
+      makeWorkflow(blankSheet(`New in ${s.title}`, { ...starters, source: s.source, key: s.key_field })),
+    onSuccess: (w) => void go(`/workflows/${w.id}`),
+    onError: (e) => void message.error(e.message),
+  });
+  return (
+    <Button type="primary" disabled={!starters.ready} loading={make.isPending} onClick={() => make.mutate()}>
+      New workflow on these
+    </Button>
   );
 }
 

@@ -1,12 +1,12 @@
-import { memo, useMemo } from 'react';
+import { memo, useMemo, useState } from 'react';
 import { Button, Dropdown, Input, InputNumber, Select } from 'antd';
-import type { ProofLines } from '../../api/client';
-import { useFields, useStarters } from '../../api/queries';
+import type { ProofLines, Schemas } from '../../api/client';
+import { useFields, useRelations, useStarters } from '../../api/queries';
 import { Band, BandLine, ProblemsAt } from './Band';
 import { AddCondition, Condition } from './Condition';
 import { HttpEntry, ScriptEntry, SummaryEntry, ValueEntry } from './GatherWays';
 import { testNames } from './names';
-import { withTest, type Gathered, type Sheet } from './model';
+import { sourceOf, withTest, type Gathered, type Sheet } from './model';
 import { Surroundings, useAround } from './surroundings';
 import { SourceSelect } from './watch/SourceSelect';
 
@@ -23,6 +23,8 @@ export const GatherBand = memo(function GatherBand({ sheet, change, proof }: Pro
   // The field with the longest examples is the one to sum up.
   const length = (f: (typeof fields)[number]) => Math.max(0, ...(f.examples ?? []).map((e) => e.length));
   const long = [...fields].sort((a, b) => length(b) - length(a))[0]?.name ?? 'text';
+  const [open, setOpen] = useState(false);
+  const relations = useRelations(open ? sourceOf(sheet.watch) : '');
   const list = sheet.gather ?? [];
   if (readOnly && list.length === 0) return null;
   const set = (next: Gathered[]) => change({ gather: next.length ? next : undefined });
@@ -48,8 +50,24 @@ export const GatherBand = memo(function GatherBand({ sheet, change, proof }: Pro
           ask={
             <Dropdown
               trigger={['click']}
+              onOpenChange={setOpen}
               menu={{
                 items: [
+                  ...(relations.data?.items ?? []).map((r) => ({
+                    key: `${r.field} ${r.source}`,
+                    label: `What ${r.label} names, in ${r.source}`,
+                    onClick: () =>
+                      add(
+                        {
+                          find: {
+                            source: r.source,
+                            where: { field: r.of, is: `\${${formulaOf(r.field)}}` },
+                            take: 'one',
+                          },
+                        },
+                        baseOf(r),
+                      ),
+                  })),
                   {
                     key: 'one',
                     label: 'A related record',
@@ -90,6 +108,20 @@ export const GatherBand = memo(function GatherBand({ sheet, change, proof }: Pro
     </Band>
   );
 });
+
+const plainName = /^[A-Za-z_][A-Za-z0-9_]*$/;
+const formulaOf = (field: string) => (plainName.test(field) ? `record.${field}` : `record["${field}"]`);
+
+/** What a found record is called: after the field that names it, or after its source. */
+const baseOf = (r: Schemas['Relation']) => {
+  const field = r.field.replace(/_?(id|no|number|key|name)$/i, '');
+  const kind = r.source.slice(r.source.indexOf('/') + 1).replace(/s$/, '');
+  const name = plainName.test(field) && field !== r.field ? field : `${kind}`;
+  return plainName.test(name) &&
+    !['record', 'before', 'arrival', 'answers', 'changed', 'now', 'it'].includes(name)
+    ? name
+    : 'found';
+};
 
 /** Microseconds in words. */
 const tookWords = (us: number) => (us < 1e6 ? `${Math.round(us / 1000)} ms` : `${(us / 1e6).toFixed(1)} s`);

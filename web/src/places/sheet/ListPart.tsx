@@ -82,6 +82,7 @@ export function ListPart({ list, gathered, change }: Props) {
             value={list.each}
             readOnly={readOnly}
             marks
+            words
             change={setEach}
             handle={line}
           />

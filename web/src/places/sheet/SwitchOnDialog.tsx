@@ -60,7 +60,8 @@ export function SwitchOnDialog({ workflow: w, past, chosen, on, busy, close }: P
       onCancel={close}
       okText={posts > 0 ? `Switch on and send ${posts}` : 'Switch on'}
       okButtonProps={{
-        loading: busy || ready.isPending || (how !== 'now' && would.isPending),
+        // While the channels are still being asked it can be pressed: switching on asks them, too.
+        loading: busy || (how !== 'now' && would.isPending),
         disabled: missing.length > 0,
         autoFocus: true,
       }}

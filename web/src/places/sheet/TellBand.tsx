@@ -135,6 +135,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
         <ChipInput
           id="msg-title"
           label="Title"
+          words
           value={message.title ?? ''}
           readOnly={readOnly}
           change={setTitle}
@@ -149,6 +150,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
           label="Text"
           lines
           marks
+          words
           value={message.body ?? ''}
           readOnly={readOnly}
           change={setBody}
@@ -250,6 +252,7 @@ const FactValue = memo(function FactValue({ index, value, change }: FactProps) {
         value={value}
         readOnly={readOnly}
         change={set}
+        words
         handle={chip}
       />
       {!readOnly && (

@@ -34,6 +34,8 @@ interface Props {
   /** Whether the text may have several lines. */
   lines?: boolean;
   readOnly: boolean;
+  /** It is words, in which a chip stands apart from what is before it. */
+  words?: boolean;
   /** Bold, italics, links and lists are shown as what they are. */
   marks?: boolean;
   handle?: Ref<ChipHandle>;
@@ -48,6 +50,7 @@ export const ChipInput = memo(function ChipInput({
   lines = false,
   readOnly,
   marks = false,
+  words = false,
   handle,
 }: Props) {
   const { chips: fields } = useAround();
@@ -86,7 +89,7 @@ export const ChipInput = memo(function ChipInput({
           choose={setChosen}
           readOnly={readOnly}
         />
-        {handle && <Handle handle={handle} fields={fields} made={setChosen} />}
+        {handle && <Handle handle={handle} fields={fields} words={words} made={setChosen} />}
         {chosen?.formula !== undefined && !readOnly && (
           <ChipFormat
             key={chosen.key}

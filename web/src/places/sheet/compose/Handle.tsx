@@ -1,17 +1,17 @@
 import { useLexicalComposerContext } from '@lexical/react/LexicalComposerContext';
-import { $getRoot, $getSelection, $isRangeSelection } from 'lexical';
+import { $createTextNode, $getRoot, $getSelection, $isRangeSelection } from 'lexical';
 import { useImperativeHandle, type Ref } from 'react';
 import type { FieldItem } from '../../../api/client';
 import { chipLabel } from '../../../parts/template';
 import { $chip } from './ChipNode';
-import { $bullets, $format, $link } from './content';
+import { $bullets, $format, $link, $touches } from './content';
 import { BOLD, ITALIC } from './markup';
 
 export type Mark = 'bold' | 'italic' | 'link' | 'list';
 
 /** What others may do to a text with chips. */
 export interface ChipHandle {
-  /** Puts a formula where the cursor is, or at the end. */
+  /** Puts a formula where the cursor is, or at the end; in words with a space before it where none is. */
   insert: (formula: string) => void;
   /** Sets what is selected so, or takes that off. */
   mark: (mark: Mark) => void;
@@ -19,12 +19,14 @@ export interface ChipHandle {
 
 interface Props {
   handle: Ref<ChipHandle>;
+  /** The text is words, and no address. */
+  words: boolean;
   fields: FieldItem[];
   /** Tells of a link that was made and goes nowhere yet. */
   made: (link: { key: string; link: string }) => void;
 }
 
-export function Handle({ handle, fields, made }: Props) {
+export function Handle({ handle, fields, words, made }: Props) {
   const [editor] = useLexicalComposerContext();
   useImperativeHandle(
     handle,
@@ -32,7 +34,10 @@ export function Handle({ handle, fields, made }: Props) {
       insert: (formula) =>
         editor.update(() => {
           const at = $getSelection() ?? $getRoot().selectEnd();
-          if ($isRangeSelection(at)) at.insertNodes([$chip(formula, chipLabel(formula, fields))]);
+          if ($isRangeSelection(at)) {
+            const chip = $chip(formula, chipLabel(formula, fields));
+            at.insertNodes(words && $touches(at) ? [$createTextNode(' '), chip] : [chip]);
+          }
           editor.focus();
         }),
       mark: (mark) => {
@@ -49,7 +54,7 @@ export function Handle({ handle, fields, made }: Props) {
         else editor.focus();
       },
     }),
-    [editor, fields, made],
+    [editor, fields, words, made],
   );
   return null;
 }

@@ -39,6 +39,7 @@ export function LinkForm({ id, linkKey, source, close }: Props) {
         <ChipInput
           id={`${id}-link-text`}
           label="Text of the link"
+          words
           value={parts.text}
           readOnly={false}
           change={setText}

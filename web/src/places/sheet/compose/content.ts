@@ -127,6 +127,22 @@ export function $toChips(node: TextNode, fields: FieldItem[]) {
   last.selectEnd();
 }
 
+/** Whether the cursor stands right behind a word or a chip. */
+export function $touches(at: RangeSelection): boolean {
+  const [first] = at.isBackward() ? [at.focus] : [at.anchor];
+  const node = first.getNode();
+  if ($isTextNode(node) && !$isChip(node) && !$isPiece(node) && first.offset > 0)
+    return /\S/.test(node.getTextContent()[first.offset - 1]!);
+  const before = $isElementNode(node)
+    ? node.getChildAtIndex(first.offset - 1)
+    : first.offset > 0
+      ? node
+      : node.getPreviousSibling();
+  if (!before || $isLineBreakNode(before)) return false;
+  if ($isPiece(before) && !before.isLink()) return false;
+  return $isChip(before) || $isPiece(before) || /\S$/.test(before.getTextContent());
+}
+
 /** The words and formulas that are selected, cut out of what they stood in. A formula is a whole: it is chosen or not. */
 function $chosen(at: RangeSelection): TextNode[] {
   const [start, end] = (at.isBackward() ? [at.focus, at.anchor] : [at.anchor, at.focus]).map(placeOf) as [
