@@ -225,10 +225,6 @@ func (c compiler) operand(t *test, s *Spec, field value.Field, path string) {
 			bad("one_of", "%s takes one value, not a list", t.op.Name)
 			return
 		}
-		if value.Empty(s.Value) && t.op.Fits != "any" {
-			bad("", "%s needs a value", t.op.Name)
-			return
-		}
 	}
 	if m, ok := s.Value.(map[string]any); ok && t.read.t != value.Object && t.read.t != value.Any && m["amount"] == nil {
 		bad("", "%s takes a value, not an object", t.op.Name)

@@ -164,6 +164,7 @@ func (t *test) holds(v any, many bool, o *operand, now time.Time) bool {
 		case "is_not", "lacks":
 			return t.op.Name == "is_not"
 		}
+		return false // nothing has been filled in to compare with
 	}
 	if list, ok := v.([]any); ok && many {
 		for _, e := range list {

@@ -89,14 +89,18 @@ export function AddSource({ c, kind, done }: Props) {
   const lookFirst = useLatest(() => look.mutate({}));
   // What is to be read is looked at once it is chosen.
   useEffect(() => {
-    if (only && begun.current === '') {
+    if (kind.single && !form && begun.current === '' && browse.isSuccess) {
+      begun.current = 'looked';
+      lookFirst();
+    } else if (only && begun.current === '') {
       begun.current = 'taken';
       takeOnly();
     } else if (only && begun.current === 'taken' && name === only.kind) {
       begun.current = 'looked';
       lookFirst();
     }
-  }, [only, name, takeOnly, lookFirst]);
+  }, [only, name, kind.single, form, browse.isSuccess, takeOnly, lookFirst]);
+  const taken = choices.findIndex((ch) => ch.kind === name);
   const lacks = missing(fields, settings, c.settings);
   const named = Boolean(name || kind.single);
   return (
@@ -110,6 +114,7 @@ export function AddSource({ c, kind, done }: Props) {
             id="add-choice"
             showSearch={{ optionFilterProp: 'title' }}
             placeholder={`${choices.length} found`}
+            value={taken >= 0 ? taken : undefined}
             options={choices.map((ch, i) => ({
               value: i,
               title: `${ch.title} ${ch.detail ?? ''}`,
@@ -149,6 +154,7 @@ export function AddSource({ c, kind, done }: Props) {
             (/([^/?#]+)\/?(?:[?#].*)?$/.exec(path)?.[1] ?? '').toLowerCase().replace(/[^a-z0-9_-]+/g, '-');
           if (next.path !== settings.path && (!name || name === end(settings.path))) setName(end(next.path));
           setSettings(next);
+          look.reset();
         }}
         prefix="source"
         around={c.settings}

@@ -63,6 +63,13 @@ export const shortName = (title: string) =>
     .replace(/^-+|-+$/g, '')
     .slice(0, 40);
 
+/** A name that is not taken yet: the one that is wanted, or that with a number. */
+export function freeName(wanted: string, taken: Set<string>): string {
+  let name = wanted;
+  for (let n = 2; name && taken.has(name); n++) name = `${wanted}-${n}`;
+  return name;
+}
+
 function ConnectForm({ kind, back }: { kind: ConnectionKind; back: () => void }) {
   const cache = useQueryClient();
   const go = useNavigate();
@@ -70,7 +77,7 @@ function ConnectForm({ kind, back }: { kind: ConnectionKind; back: () => void })
   const [title, setTitle] = useState('');
   const [id, setId] = useState('');
   const [settings, setSettings] = useState<Record<string, string>>({});
-  const name = id || shortName(title);
+  const name = id || freeName(shortName(title), taken);
   const fields = kind.settings ?? [];
   const lacks = missing(fields, settings);
   const prove = useMutation({
@@ -116,7 +123,7 @@ function ConnectForm({ kind, back }: { kind: ConnectionKind; back: () => void })
           <Input
             id="connect-id"
             value={id}
-            placeholder={shortName(title)}
+            placeholder={name}
             status={name && taken.has(name) ? 'error' : undefined}
             onChange={(e) => setId(e.target.value)}
           />

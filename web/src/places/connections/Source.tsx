@@ -131,8 +131,11 @@ function Begin({ s }: { s: SourceItem }) {
   const { message } = App.useApp();
   const starters = useStarters();
   const make = useMutation({
-    mutationFn: () =>
-      makeWorkflow(blankSheet(`New in ${s.title}`, { ...starters, source: s.source, key: s.key_field })),
+    mutationFn: () => {
+      const sheet = blankSheet(`New in ${s.title}`, { ...starters, source: s.source, key: s.key_field });
+      sheet.watch.on = ['created'];
+      return makeWorkflow(sheet);
+    },
     onSuccess: (w) => void go(`/workflows/${w.id}`),
     onError: (e) => void message.error(e.message),
   });

@@ -20,7 +20,7 @@ interface Props {
 
 /** The route table: rows with their conditions and whom they tell, and what is for the rest. */
 export const RouteBandView = memo(function RouteBandView({ sheet, change, proof, trail, table }: Props) {
-  const { fields, readOnly } = useAround();
+  const { fields, readOnly, keyField } = useAround();
   const { channel } = useStarters();
   const route: RouteBand = sheet.route ?? {};
   const rows = route.rows ?? [];
@@ -42,10 +42,11 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
     move(i, e.key === 'ArrowUp' ? -1 : 1);
   };
   const firstMessage = Object.keys(sheet.messages ?? {})[0] ?? 'alert';
-  const number = fields.find((f) => f.type === 'number')?.name ?? fields[0]?.name ?? 'id';
+  const counted = fields.find((f) => f.name !== keyField && ['number', 'money'].includes(f.type));
+  const number = counted?.name ?? fields[0]?.name ?? 'id';
   const newRow = (): Row => ({
     name: `Row ${rows.length + 1}`,
-    when: { field: number, is: '' },
+    when: counted ? { field: number, at_least: '' } : { field: number, is: '' },
     tell: [{ to: channel, message: firstMessage }],
   });
   const takenBy = (name: string) =>
