@@ -12,7 +12,7 @@ import (
 
 // Event is what processes tell each other about, and browsers are told, when something has changed.
 type Event struct {
-	Topic  string `json:"topic"` // arrivals, decided, posts, workflows, destinations
+	Topic  string `json:"topic"` // arrivals, decided, posts, workflows, destinations, begun, …
 	Source string `json:"source,omitempty"`
 	Seq    int64  `json:"seq,omitempty"`
 	ID     int64  `json:"id,omitempty"`

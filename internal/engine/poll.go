@@ -153,7 +153,7 @@ func (e *Engine) believable(ctx context.Context, p *store.Poll, s *snapshot) err
 
 // polled writes down how a poll went and when the next one is due.
 func (e *Engine) polled(ctx context.Context, p *store.Poll, k *store.Kind, c *store.Connection, tally Tally, polled connect.Polled, same bool, took time.Duration, failure error) error {
-	now := e.Now()
+	now, begins := e.Now(), !p.Begun
 	p.LastAt, p.LeaseUntil, p.LastMs, p.LastCalls = &now, nil, int(took.Milliseconds()), max(polled.Calls, 1)
 	var wait, around time.Duration // around: not all at the same moment
 	if failure != nil {
@@ -202,10 +202,13 @@ func (e *Engine) polled(ctx context.Context, p *store.Poll, k *store.Kind, c *st
 		return err
 	}
 	err = e.Store.DB.WithContext(ctx).Select("cursor", "begun", "every", "lease_until", "failures", "suspect", "missing", "last_at", "last_ok", "last_error", "last_rows", "last_calls", "last_ms").Updates(p).Error
-	if tally.Arrivals() > 0 {
+	if tally.Arrivals() > 0 || begins { // what is only remembered has fields, too
 		e.ForgetKind(p.Source)
 	}
 	e.Tell(ctx, Event{Topic: "connections", Source: k.Source})
+	if begins && p.Begun { // its records and fields are known now
+		e.Tell(ctx, Event{Topic: "begun", Source: k.Source})
+	}
 	return err
 }
 

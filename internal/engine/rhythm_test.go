@@ -100,3 +100,20 @@ func TestTheSquareIsListenedTo(t *testing.T) {
 		})
 	}
 }
+
+// What is only remembered at the first reading has fields all the same, and they are known at once.
+func TestFieldsAreKnownOnceASourceHasBegun(t *testing.T) {
+	l := &listing{}
+	server := httptest.NewServer(l)
+	defer server.Close()
+	w := start(t, false)
+	l.set(record("a", 1))
+	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, engine.Begin{How: "now"})
+	kind, err := w.Kind(context.Background(), "shop/orders")
+	require.NoError(t, err)
+	assert.Empty(t, kind.Names(), "nothing has been read yet")
+	w.poll(t, "shop/orders")
+	kind, err = w.Kind(context.Background(), "shop/orders")
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{"id", "n"}, kind.Names())
+}

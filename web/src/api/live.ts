@@ -11,6 +11,7 @@ const stale: Record<string, string[]> = {
   workflows: ['workflows'],
   destinations: ['destinations', 'posts', 'today'],
   connections: ['connections', 'sources', 'fields'],
+  begun: ['fields', 'records', 'relations', 'trail'],
   today: ['today'],
 };
 

@@ -23,7 +23,7 @@ export function FieldPicker({ insert, pick, label = '+ field', more = none, aria
   const names = open ? [...more, ...all] : none;
   const values = new Map(names.map((n) => [n.path, valueOf(n.path)]));
   const choose = (path: string) => {
-    const name = names.find((n) => n.path === path);
+    const name = [...more, ...all].find((n) => n.path === path); // the list may have closed already
     if (!name) return;
     if (pick) return pick(name);
     insert?.(path);
