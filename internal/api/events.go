@@ -68,10 +68,3 @@ func (s *Server) stillHere(ctx context.Context, who *Person) bool {
 }
 
 func urlQuery(s string) string { return url.QueryEscape(s) }
-
-func plural(n int64, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}

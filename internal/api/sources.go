@@ -132,7 +132,7 @@ func (s *Server) sourceItems(ctx context.Context, where *gorm.DB) ([]SourceItem,
 		it := SourceItem{Source: k.Source, Connection: k.Connection, Title: k.Title, KeyField: k.KeyField, TitleField: k.TitleField, LinkField: k.LinkField, Settings: map[string]string{}}
 		maps.Copy(it.Settings, k.Settings)
 		if p := bySource[k.Source]; p != nil {
-			it.Poll = &PollItem{Watched: watchedEvery(kindOf[k.Connection], p),
+			it.Poll = &PollItem{Watched: engine.WatchedEvery(kindOf[k.Connection], p),
 				Every: p.Every, Quickest: p.Quickest, Slowest: p.Slowest, DueAt: p.DueAt, Begun: p.Begun, Failures: p.Failures, LastAt: p.LastAt, LastOK: p.LastOK,
 				LastError: p.LastError, LastRows: p.LastRows, LastCalls: p.LastCalls, LastMs: p.LastMs, CallsADay: 86400 / max(p.Every, 1) * max(p.LastCalls, 1),
 				Asking: p.LeaseUntil != nil && p.LeaseUntil.After(s.Engine.Now()),
@@ -141,13 +141,6 @@ func (s *Server) sourceItems(ctx context.Context, where *gorm.DB) ([]SourceItem,
 		items = append(items, it)
 	}
 	return items, nil
-}
-
-func watchedEvery(kind string, p *store.Poll) int {
-	if k := kinds.Named(kind); k != nil && !p.Owned {
-		return int(k.Watched.Seconds())
-	}
-	return 0
 }
 
 func (s *Server) listSources(ctx context.Context, _ *Person, _ *struct{}) (*listOutput[SourceItem], error) {

@@ -199,7 +199,7 @@ func (s *Server) today(ctx context.Context, who *Person, _ *struct{}) (*todayOut
 		case d.Paused:
 			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused", Words: connect.Sentence("It answered: "+d.Reason) + " " + waits(d.Waiting+d.Refused) + ".", Go: place})
 		case d.Refused > 0:
-			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " has refused " + plural(d.Refused, "post", "posts"), Words: "Send them again, or drop them.", Go: place + "&state=refused"})
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " has refused " + connect.Counted(int(d.Refused), "post"), Words: "Send them again, or drop them.", Go: place + "&state=refused"})
 		case d.Failures >= failuresToTell && d.Oldest != nil && now.Sub(*d.Oldest) > 5*time.Minute:
 			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " does not answer", Words: fmt.Sprintf("%s since %s; it is tried again and again.", waits(d.Waiting), d.Oldest.In(now.Location()).Format("2 Jan 15:04")), Go: place})
 		}
@@ -226,7 +226,7 @@ func (s *Server) today(ctx context.Context, who *Person, _ *struct{}) (*todayOut
 		return nil, err
 	}
 	for _, f := range failed {
-		out.Body.Needs = append(out.Body.Needs, Need{What: f.Name + " failed on " + plural(f.N, "arrival", "arrivals"), Words: f.Error, Go: "/arrivals?verdict=failed"})
+		out.Body.Needs = append(out.Body.Needs, Need{What: f.Name + " failed on " + connect.Counted(int(f.N), "arrival"), Words: f.Error, Go: "/arrivals?verdict=failed"})
 	}
 	if err := s.againstUsual(ctx, now, start, destinations, &out.Body); err != nil {
 		return nil, err

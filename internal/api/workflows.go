@@ -103,8 +103,8 @@ type compiled struct {
 	known    sheet.Known
 }
 
-// compile reads the sheet of a request.
-func (s *Server) compile(ctx context.Context, b SheetBody) (c compiled, err error) {
+// runnableBody reads the sheet of a request for what is of use only if the sheet can be run.
+func (s *Server) runnableBody(ctx context.Context, b SheetBody) (c compiled, err error) {
 	text, err := b.source()
 	if err != nil {
 		return c, err
@@ -112,14 +112,7 @@ func (s *Server) compile(ctx context.Context, b SheetBody) (c compiled, err erro
 	if c.known, err = s.Engine.Known(ctx); err != nil {
 		return c, err
 	}
-	c.plan, c.sheet, c.problems = sheet.Compile([]byte(text), c.known)
-	return c, nil
-}
-
-// runnableBody is compile for what is of use only if the sheet can be run.
-func (s *Server) runnableBody(ctx context.Context, b SheetBody) (compiled, error) {
-	c, err := s.compile(ctx, b)
-	if err == nil && c.plan == nil {
+	if c.plan, c.sheet, c.problems = sheet.Compile([]byte(text), c.known); c.plan == nil {
 		err = invalid("body.sheet", "the sheet has errors and cannot be run: %v", c.problems[0])
 	}
 	return c, err

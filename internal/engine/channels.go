@@ -24,11 +24,15 @@ const (
 // AskChannels asks a chat for its channels: new ones become destinations, and of each is noted whether it would take a post.
 func (e *Engine) AskChannels(ctx context.Context, connection string) error {
 	var c store.Connection
-	db := e.Store.DB.WithContext(ctx)
-	if err := db.First(&c, "id = ?", connection).Error; err != nil {
+	if err := e.Store.DB.WithContext(ctx).First(&c, "id = ?", connection).Error; err != nil {
 		return err
 	}
-	list, err := e.channels(ctx, &c)
+	return e.askChat(ctx, &c)
+}
+
+func (e *Engine) askChat(ctx context.Context, c *store.Connection) error {
+	db := e.Store.DB.WithContext(ctx)
+	list, err := e.channels(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -61,25 +65,22 @@ func (e *Engine) channels(ctx context.Context, c *store.Connection) ([]connect.C
 // AskDestinations asks the chats of some destinations. One that does not answer is passed over: what was known of its
 // channels holds.
 func (e *Engine) AskDestinations(ctx context.Context, names []string) error {
-	var asked []string
+	ids := make([]string, 0, len(names))
 	for _, n := range names {
-		connection, _, ok := strings.Cut(n, "/")
-		if !ok || slices.Contains(asked, connection) {
-			continue
+		if connection, _, ok := strings.Cut(n, "/"); ok {
+			ids = append(ids, connection)
 		}
-		asked = append(asked, connection)
-		var known int64
-		if err := e.Store.DB.WithContext(ctx).Model(&store.Connection{}).Where("id = ? AND kind = 'chat'", connection).Count(&known).Error; err != nil {
-			return err
-		}
-		if known == 0 {
-			continue
-		}
-		if err := e.AskChannels(ctx, connection); err != nil {
+	}
+	var chats []store.Connection
+	if err := e.Store.DB.WithContext(ctx).Where("id IN ? AND kind = 'chat'", ids).Order("id").Find(&chats).Error; err != nil {
+		return err
+	}
+	for i := range chats {
+		if err := e.askChat(ctx, &chats[i]); err != nil {
 			if ctx.Err() != nil {
 				return err
 			}
-			e.Log.Info("asking for a chat's channels failed", "connection", connection, "error", err)
+			e.Log.Info("asking for a chat's channels failed", "connection", chats[i].ID, "error", err)
 		}
 	}
 	return nil

@@ -212,18 +212,26 @@ func (e *Engine) polled(ctx context.Context, p *store.Poll, k *store.Kind, c *st
 	return err
 }
 
-// watchedEvery is how many seconds at most pass between two calls while a workflow that is on watches the source; 0
-// where there is no such promise, or somebody has said how often it is asked.
+// WatchedEvery is how many seconds at most pass between two calls of a source of a kind of connection while a workflow
+// that is on watches it; 0 where there is no such promise, or somebody has said how often it is asked.
+func WatchedEvery(kind string, p *store.Poll) int {
+	if k := kinds.Named(kind); k != nil && !p.Owned {
+		return int(k.Watched.Seconds())
+	}
+	return 0
+}
+
+// watchedEvery is the promise for a source that is to be held to now; 0 where no workflow that is on watches it.
 func (e *Engine) watchedEvery(ctx context.Context, p *store.Poll, c *store.Connection) int {
-	k := kinds.Named(c.Kind)
-	if p.Owned || k == nil || k.Watched == 0 {
+	most := WatchedEvery(c.Kind, p)
+	if most == 0 {
 		return 0
 	}
 	var on bool
 	if err := e.Store.DB.WithContext(ctx).Raw("SELECT EXISTS (SELECT 1 FROM workflows WHERE is_on AND source = ?)", p.Source).Scan(&on).Error; err != nil || !on {
 		return 0
 	}
-	return int(k.Watched.Seconds())
+	return most
 }
 
 // passing tells whether a failure is likely to pass by itself: the other side asked for time.

@@ -87,23 +87,30 @@ func (s *Server) listRooms(w http.ResponseWriter, r *http.Request) {
 	answer(w, http.StatusOK, out)
 }
 
+// roomOf gives who asks and the channel that is asked for, and answers with why not where the sender may not read it.
+func (s *Server) roomOf(w http.ResponseWriter, r *http.Request) (sender string, c channel, ok bool) {
+	if sender = s.senderOf(w, r); sender == "" {
+		return "", c, false
+	}
+	if err := s.db.WithContext(r.Context()).First(&c, "name = ?", channelName(r)).Error; err != nil {
+		problem(w, http.StatusNotFound, "there is no channel %s", channelName(r))
+		return "", c, false
+	}
+	if c.Private && !slices.Contains(c.Members, sender) {
+		problem(w, http.StatusForbidden, "%s is not in the private channel %s; a member must let it in first", sender, c.Name)
+		return "", c, false
+	}
+	return sender, c, true
+}
+
 // longestWait is how long a program that waits for news of a channel is kept waiting.
 const longestWait = 15 * time.Second
 
 // waitRoom answers with a number that changes with whatever is said or done in a channel: at once where it is not the
 // one that the program knows, else as soon as it changes.
 func (s *Server) waitRoom(w http.ResponseWriter, r *http.Request) {
-	sender := s.senderOf(w, r)
-	if sender == "" {
-		return
-	}
-	var c channel
-	if err := s.db.WithContext(r.Context()).First(&c, "name = ?", channelName(r)).Error; err != nil {
-		problem(w, http.StatusNotFound, "there is no channel %s", channelName(r))
-		return
-	}
-	if c.Private && !slices.Contains(c.Members, sender) {
-		problem(w, http.StatusForbidden, "%s is not in the private channel %s; a member must let it in first", sender, c.Name)
+	_, c, ok := s.roomOf(w, r)
+	if !ok {
 		return
 	}
 	news, end := s.events.listen()
@@ -135,17 +142,8 @@ func (s *Server) waitRoom(w http.ResponseWriter, r *http.Request) {
 // readRoom gives what came after a number, oldest first, to a sender that may read the channel.
 func (s *Server) readRoom(query string) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		sender := s.senderOf(w, r)
-		if sender == "" {
-			return
-		}
-		var c channel
-		if err := s.db.WithContext(r.Context()).First(&c, "name = ?", channelName(r)).Error; err != nil {
-			problem(w, http.StatusNotFound, "there is no channel %s", channelName(r))
-			return
-		}
-		if c.Private && !slices.Contains(c.Members, sender) {
-			problem(w, http.StatusForbidden, "%s is not in the private channel %s; a member must let it in first", sender, c.Name)
+		sender, c, ok := s.roomOf(w, r)
+		if !ok {
 			return
 		}
 		list := []saying{}

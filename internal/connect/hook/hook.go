@@ -13,6 +13,7 @@ import (
 
 	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 
+	"dorfbote/internal/connect"
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/value"
 )
@@ -286,7 +287,7 @@ func (h *Hook) settle(e *Event, kind string, i int, now time.Time) *Problem {
 			return notNow(err)
 		}
 		field := shape.Key
-		if e.Subject = keyOf(e.Record, field); e.Subject == "" {
+		if e.Subject = connect.KeyOf(e.Record, field); e.Subject == "" {
 			return refuse(http.StatusBadRequest, "/"+field, "record %d of the request has no key: its field %q is missing or empty, and the event has no subject", i+1, field)
 		}
 	}

@@ -46,18 +46,6 @@ func (s Shape) records(sent any, at string) (list []map[string]any, p *Problem) 
 	return list, nil
 }
 
-// keyOf gives a record's key as text, "" where it has none.
-func keyOf(record map[string]any, field string) string {
-	v, _ := value.ParsePath(field).Get(record)
-	switch k := v.(type) {
-	case string:
-		return k
-	case float64:
-		return value.NumberText(k)
-	}
-	return ""
-}
-
 // Offer is a way to read what was sent: a shape, and of how many of the requests it makes records.
 type Offer struct {
 	Record string `json:"record" doc:"the path to the record in what is sent; empty for what is sent itself"`
@@ -142,7 +130,7 @@ func Offers(sent []any) []Offer {
 			case nil:
 			default:
 				plain++
-				if k := keyOf(m, name); k != "" && len(k) < 200 && connect.KeyRank(name) <= connect.WorstKeyRank {
+				if k := connect.KeyOf(m, name); k != "" && len(k) < 200 && connect.KeyRank(name) <= connect.WorstKeyRank {
 					if p.keys[name] == nil {
 						p.keys[name] = map[string]bool{}
 					}

@@ -5,6 +5,7 @@ import { useFound, useRecords } from '../api/queries';
 import { More } from './More';
 import { Trouble } from './Trouble';
 import { agoOf, fullOf } from './times';
+import { counted } from './counted';
 
 interface Props {
   source: string;
@@ -39,7 +40,7 @@ export function RecordSearch({ source, pick, pickLabel = 'Prove on it', ticked =
             <span key={f.field} className="foundfield">
               <b>{f.label}</b> <span className="mono">{f.field}</span>{' '}
               <span className="muted">
-                ({f.matches === 1 ? '1 record' : `${f.matches} records`}, such as {f.value})
+                ({counted(f.matches, 'record')}, such as {f.value})
               </span>
             </span>
           ))}

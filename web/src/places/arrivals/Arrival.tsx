@@ -7,6 +7,7 @@ import { Trouble } from '../../parts/Trouble';
 import { LaterWords } from '../../parts/LaterWords';
 import { Verdict } from '../../parts/Verdict';
 import { clockOf, fullOf } from '../../parts/times';
+import { counted } from '../../parts/counted';
 
 /** One arrival: its record, what changed, and every workflow's verdict with its reasons. */
 export function Arrival() {
@@ -158,10 +159,7 @@ function Lines({ proof, decider }: { proof: ProofLines; decider: string }) {
                 <span className="bad">{g.error}</span>
               ) : (
                 <>
-                  is{' '}
-                  {g.many && (
-                    <span className="muted">{g.count === 1 ? '1 record ' : `${g.count} records `}</span>
-                  )}
+                  is {g.many && <span className="muted">{counted(g.count, 'record')} </span>}
                   {g.value || (g.many ? '' : '(empty)')}
                 </>
               )}

@@ -9,6 +9,7 @@ import { testNames } from './names';
 import { sourceOf, withTest, type Gathered, type Sheet } from './model';
 import { Surroundings, useAround } from './surroundings';
 import { SourceSelect } from './watch/SourceSelect';
+import { counted } from '../../parts/counted';
 
 interface Props {
   sheet: Sheet;
@@ -158,9 +159,7 @@ function Entry({ g, path, proof, change, remove }: EntryProps) {
         <span className="muted">While you look it does not {proof.would}; it does when it runs.</span>
       ) : (
         <>
-          {proof.many && (
-            <span className="muted">{proof.count === 1 ? '1 record' : `${proof.count} records`}</span>
-          )}
+          {proof.many && <span className="muted">{counted(proof.count, 'record')}</span>}
           <b>{proof.value || (proof.many ? '' : '(empty)')}</b>
           {proof.took > 999 && <span className="muted">{tookWords(proof.took)}</span>}
         </>

@@ -10,6 +10,7 @@ import { SheetMore } from './SheetMore';
 import { SwitchOnDialog } from './SwitchOnDialog';
 import { formOf, type Sheet } from './model';
 import type { useDraft } from './useDraft';
+import { counted } from '../../parts/counted';
 
 interface OnBody {
   note?: string;
@@ -185,13 +186,8 @@ function State({ saving, errors, unfinished, on, version, changed }: StateProps)
         · {on && changed ? 'draft differs, ' : ''}
         {kept}
       </span>
-      {errors > 0 && <span className="bad"> · {errors === 1 ? '1 error' : `${errors} errors`}</span>}
-      {unfinished > 0 && (
-        <span className="brass">
-          {' '}
-          · {unfinished === 1 ? '1 thing not finished' : `${unfinished} things not finished`}
-        </span>
-      )}
+      {errors > 0 && <span className="bad"> · {counted(errors, 'error')}</span>}
+      {unfinished > 0 && <span className="brass"> · {counted(unfinished, 'thing')} not finished</span>}
     </>
   );
 }

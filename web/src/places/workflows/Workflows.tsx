@@ -10,6 +10,7 @@ import { Trouble } from '../../parts/Trouble';
 import { agoOf, fullOf } from '../../parts/times';
 import { StartDialog } from './StartDialog';
 import { blankSheet } from '../sheet/model';
+import { counted } from '../../parts/counted';
 
 export function Workflows() {
   const workflows = useWorkflows();
@@ -125,7 +126,7 @@ function Row({ w }: { w: WorkflowItem }) {
       <td>
         {w.version > 0 ? w.version : 'none'}
         {w.problems > 0 ? (
-          <div className="bad small">draft has {w.problems === 1 ? '1 error' : `${w.problems} errors`}</div>
+          <div className="bad small">draft has {counted(w.problems, 'error')}</div>
         ) : (
           w.changed && w.version > 0 && <div className="brass small">draft differs</div>
         )}

@@ -10,6 +10,7 @@ import { describe, expect, it } from 'vitest';
 import { $isChip, ChipNode } from './ChipNode';
 import { $bullets, $fill, $format, $leaves, $link, $text, $unread } from './content';
 import { $isPiece, PieceNode } from './PieceNode';
+import { $isWhole } from './WholeNode';
 
 /** Numbers that seem random and are the same in every run. */
 function seeded(seed: number) {
@@ -40,7 +41,7 @@ function $select(from: number, to: number, pick: (below: number) => number) {
     const ways: [string, number, 'text' | 'element'][] = [];
     let passed = 0;
     $leaves(block).forEach((leaf, i) => {
-      const whole = $isChip(leaf) || $isPiece(leaf);
+      const whole = $isWhole(leaf);
       const size = $isTextNode(leaf) && !whole ? leaf.getTextContentSize() : 1;
       if (passed === step) ways.push([block.getKey(), i, 'element']);
       if (whole) {

@@ -18,6 +18,7 @@ import { chipLabel, piecesOf } from '../../../parts/template';
 import { $chip, $isChip } from './ChipNode';
 import { BOLD, ITALIC, linkParts, linkSource, plain, readLine, writeLine, type Run } from './markup';
 import { $isPiece, $piece } from './PieceNode';
+import { $isWhole } from './WholeNode';
 
 /** The pieces of an editor's content, in order. */
 export function $leaves(node: LexicalNode): LexicalNode[] {
@@ -110,7 +111,7 @@ function linesOf(value: string): string[] {
 
 /** Makes chips of formulas that were typed or pasted. */
 export function $toChips(node: TextNode, fields: FieldItem[]) {
-  if ($isChip(node) || $isPiece(node) || !node.isSimpleText()) return;
+  if ($isWhole(node) || !node.isSimpleText()) return;
   const pieces = piecesOf(node.getTextContent());
   if (!pieces.some((p) => 'formula' in p)) return;
   let last: LexicalNode = node;
@@ -131,7 +132,7 @@ export function $toChips(node: TextNode, fields: FieldItem[]) {
 export function $touches(at: RangeSelection): boolean {
   const [first] = at.isBackward() ? [at.focus] : [at.anchor];
   const node = first.getNode();
-  if ($isTextNode(node) && !$isChip(node) && !$isPiece(node) && first.offset > 0)
+  if ($isTextNode(node) && !$isWhole(node) && first.offset > 0)
     return /\S/.test(node.getTextContent()[first.offset - 1]!);
   const before = $isElementNode(node)
     ? node.getChildAtIndex(first.offset - 1)
@@ -140,7 +141,7 @@ export function $touches(at: RangeSelection): boolean {
       : node.getPreviousSibling();
   if (!before || $isLineBreakNode(before)) return false;
   if ($isPiece(before) && !before.isLink()) return false;
-  return $isChip(before) || $isPiece(before) || /\S$/.test(before.getTextContent());
+  return $isWhole(before) || /\S$/.test(before.getTextContent());
 }
 
 /** The words and formulas that are selected, cut out of what they stood in. A formula is a whole: it is chosen or not. */
@@ -158,7 +159,7 @@ function $chosen(at: RangeSelection): TextNode[] {
     const size = node.getTextContentSize();
     const from = node.getKey() === start.key && start.type === 'text' ? start.offset : 0;
     const to = node.getKey() === end.key && end.type === 'text' ? end.offset : size;
-    if ($isChip(node) || $isPiece(node)) {
+    if ($isWhole(node)) {
       if (from * 2 < size && to * 2 > size) out.push(node);
     } else if (from < to) out.push($cut(node, from, to));
   });
@@ -253,7 +254,7 @@ function $put(nodes: LexicalNode[], { key, offset, type }: Place): LexicalNode[]
     return nodes;
   }
   const size = node.getTextContentSize();
-  const whole = $isChip(node) || $isPiece(node);
+  const whole = $isWhole(node);
   let left: LexicalNode | undefined;
   if (whole ? offset * 2 >= size : offset >= size) left = node;
   else if (offset > 0 && !whole && $isTextNode(node)) left = node.splitText(offset)[0];
