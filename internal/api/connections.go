@@ -16,7 +16,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -265,7 +265,7 @@ func (s *Server) createConnection(ctx context.Context, who *Person, in *makeInpu
 			s.Log.Info("listing a new chat's channels failed", "connection", c.ID, "error", err)
 		}
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "connections"})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	out, err := s.connection(ctx, c.ID)
 	if err == nil {
 		out.Body.Secret = secrets["signing"]
@@ -373,7 +373,7 @@ func (s *Server) changeConnection(ctx context.Context, _ *Person, in *changeInpu
 			return nil, err
 		}
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "connections"})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	out, err := s.connection(ctx, in.ID)
 	if err == nil {
 		out.Body.Secret = fresh
@@ -416,6 +416,6 @@ func (s *Server) deleteConnection(ctx context.Context, _ *Person, in *connection
 		return nil, gorm.ErrRecordNotFound
 	}
 	s.sources.forget(in.ID)
-	s.Engine.Tell(ctx, engine.Event{Topic: "connections"})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	return nil, res.Error
 }

@@ -49,7 +49,7 @@ func (g *guesses) keys(ctx context.Context, name string) []guessKey {
 // not be looked at.
 func (g *guesses) try(ctx context.Context, name string) (wait time.Duration, err error) {
 	err = g.store.DB.WithContext(store.Apart(ctx)).Transaction(func(tx *gorm.DB) error {
-		if err := store.Lock(tx, store.LockGuesses, name); err != nil {
+		if err := store.Lock(ctx, tx.Statement.ConnPool, store.LockGuesses, name); err != nil {
 			return err
 		}
 		for _, k := range g.keys(ctx, name) {

@@ -14,7 +14,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/sheet"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -194,7 +194,7 @@ func (s *Server) moveUses(ctx context.Context, who *Person, in *moveInput) (*mov
 		}
 	}
 	out.Body.Applied = true
-	s.Engine.Tell(ctx, engine.Event{Topic: "workflows"})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows})
 	return out, nil
 }
 

@@ -8,7 +8,8 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"gorm.io/gorm"
 
-	"dorfbote/internal/engine"
+	"dorfbote/internal/jobs"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -110,10 +111,10 @@ func (s *Server) cannot(ctx context.Context, id int64, from []string) error {
 // moved wakes whatever waits for posts that are in another state now.
 func (s *Server) moved(ctx context.Context, to string, posts []store.Post) error {
 	places := map[string]bool{}
-	runs := map[engine.FollowArgs]bool{}
+	runs := map[jobs.Follow]bool{}
 	for _, p := range posts {
 		places[p.Destination] = true
-		runs[engine.FollowArgs{Arrival: p.Arrival, Workflow: p.WorkflowID}] = true
+		runs[jobs.Follow{Arrival: p.Arrival, Workflow: p.WorkflowID}] = true
 	}
 	if to == store.Waiting {
 		for name := range places {
@@ -129,12 +130,12 @@ func (s *Server) moved(ctx context.Context, to string, posts []store.Post) error
 			}
 		}
 	}
-	ev := engine.Event{Topic: "posts"}
+	ev := notify.Message{Topic: notify.Posts}
 	if len(posts) == 1 {
 		ev.ID = posts[0].ID
 	}
 	s.Engine.Tell(ctx, ev)
-	s.Engine.Tell(ctx, engine.Event{Topic: "destinations"})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Destinations})
 	return nil
 }
 
@@ -208,7 +209,7 @@ func (s *Server) setDestination(ctx context.Context, name string, set map[string
 	if res.Error == nil && res.RowsAffected == 0 {
 		return errNoDestination
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "destinations"})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Destinations})
 	return res.Error
 }
 
@@ -242,7 +243,7 @@ func (s *Server) resume(ctx context.Context, _ *Person, in *resumeInput) (*struc
 	if err := s.moved(ctx, store.Dropped, gone); err != nil {
 		return nil, err
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "today"})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Today})
 	return nil, s.Engine.Wake(ctx, name)
 }
 

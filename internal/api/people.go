@@ -13,7 +13,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"gorm.io/gorm"
 
-	"dorfbote/internal/engine"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -140,7 +140,7 @@ func (s *Server) changePerson(ctx context.Context, who *Person, in *changePerson
 				set["gone_at"] = s.Engine.Now()
 			}
 		}
-		if err := store.Lock(tx, store.LockAdministrators, ""); err != nil {
+		if err := store.Lock(ctx, tx.Statement.ConnPool, store.LockAdministrators, ""); err != nil {
 			return err
 		}
 		if len(set) > 0 {
@@ -234,7 +234,7 @@ func (s *Server) deleteTeam(ctx context.Context, _ *Person, in *idInput) (*struc
 	if res.Error == nil && res.RowsAffected == 0 {
 		return nil, gorm.ErrRecordNotFound
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "workflows"})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows})
 	return nil, res.Error
 }
 

@@ -12,7 +12,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -125,7 +125,7 @@ func (s *Server) proveOne(ctx context.Context, _ *Person, in *connectionInput) (
 			return nil, err
 		}
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "connections"})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	return &proveOutput{body}, nil
 }
 

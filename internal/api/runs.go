@@ -11,7 +11,7 @@ import (
 
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -172,6 +172,6 @@ func (s *Server) runOn(ctx context.Context, _ *Person, in *runInput) (*struct{},
 	if err != nil {
 		return nil, err
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "steps", Seq: in.Arrival})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Steps, Seq: in.Arrival})
 	return nil, s.Engine.Follow(ctx, in.Arrival, in.Workflow)
 }

@@ -19,6 +19,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"dorfbote/internal/engine"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/observe"
 	"dorfbote/internal/store"
 )
@@ -27,7 +28,7 @@ import (
 type Options struct {
 	Engine *engine.Engine
 	Intake *engine.Intake
-	Hub    *engine.Hub
+	Hub    *notify.Hub
 	Log    *slog.Logger
 	Web    fs.FS // the built front end
 	// Practice is the address of the practice services, "" where there are none. The browser reaches

@@ -8,7 +8,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"gorm.io/gorm"
 
-	"dorfbote/internal/engine"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -55,14 +55,14 @@ func (s *Server) endSignIn(ctx context.Context, who *Person, in *idInput) (*stru
 	if res.Error == nil && res.RowsAffected == 0 {
 		return nil, gorm.ErrRecordNotFound
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: topicPeople})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.People})
 	return nil, res.Error
 }
 
 // endSignIns ends a person's sessions but one.
 func (s *Server) endSignIns(ctx context.Context, person, but int64) error {
 	err := s.store.DB.WithContext(ctx).Exec("UPDATE sign_ins SET ended_at = now() WHERE person = ? AND ended_at IS NULL AND id <> ?", person, but).Error
-	s.Engine.Tell(ctx, engine.Event{Topic: topicPeople})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.People})
 	return err
 }
 

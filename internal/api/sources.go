@@ -18,6 +18,7 @@ import (
 	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -236,7 +237,7 @@ func (s *Server) createSource(ctx context.Context, _ *Person, in *newSourceInput
 	}
 	s.sources.add(row.Source)
 	s.Engine.ForgetKind(row.Source)
-	s.Engine.Tell(ctx, engine.Event{Topic: "connections"})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	if k.Open != nil {
 		if err := s.Engine.CheckNow(ctx, row.Source); err != nil {
 			return nil, err
@@ -315,7 +316,7 @@ func (s *Server) changeSource(ctx context.Context, _ *Person, in *changeSourceIn
 	}
 	s.Engine.ForgetKind(source)
 	s.sources.forgetShape(source)
-	s.Engine.Tell(ctx, engine.Event{Topic: "connections", Source: source})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections, Source: source})
 	return s.sourceItem(ctx, source)
 }
 
@@ -394,7 +395,7 @@ func (s *Server) deleteSource(ctx context.Context, _ *Person, in *SourcePath) (*
 	}
 	s.sources.forget(in.Connection)
 	s.Engine.ForgetKind(source)
-	s.Engine.Tell(ctx, engine.Event{Topic: "connections"})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	return nil, nil
 }
 

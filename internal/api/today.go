@@ -9,7 +9,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/usual"
 	"dorfbote/internal/core/value"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -71,7 +71,7 @@ func (s *Server) noticed(ctx context.Context, who *Person, told map[string]bool,
 // dismiss takes a notice away; it comes back if what it tells of does.
 func (s *Server) dismiss(ctx context.Context, _ *Person, in *idInput) (*struct{}, error) {
 	err := s.store.DB.WithContext(ctx).Exec("UPDATE notices SET done_at = now() WHERE id = ?", in.ID).Error
-	s.Engine.Tell(ctx, engine.Event{Topic: "today"})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Today})
 	return nil, err
 }
 
@@ -168,7 +168,7 @@ func (s *Server) expiring(ctx context.Context, now time.Time, out *TodayBody) er
 func (s *Server) clocks(ctx context.Context, out *TodayBody) error {
 	list, err := s.Engine.WrongClocks(ctx)
 	for _, p := range list {
-		way, off := "ahead", p.Skew
+		way, off := "ahead", p.Skew()
 		if off < 0 {
 			way, off = "behind", -off
 		}

@@ -10,6 +10,7 @@ import (
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -32,7 +33,7 @@ func (s *Server) createWorkflow(ctx context.Context, who *Person, in *createInpu
 	if err := s.store.DB.WithContext(ctx).Create(&w).Error; err != nil {
 		return nil, err
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: w.ID})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows, ID: w.ID})
 	return s.workflow(ctx, w.ID)
 }
 
@@ -64,7 +65,7 @@ func (s *Server) handOver(ctx context.Context, _ *Person, in *handOverInput) (*w
 	if res.Error != nil {
 		return nil, noSuchTeam(res.Error)
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: in.ID})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows, ID: in.ID})
 	return s.workflow(ctx, in.ID)
 }
 
@@ -92,7 +93,7 @@ func (s *Server) saveDraft(ctx context.Context, who *Person, in *draftInput) (*w
 	if err := s.store.DB.WithContext(ctx).Select("name", "draft", "updated_by", "updated_at").Updates(w).Error; err != nil {
 		return nil, err
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: w.ID})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows, ID: w.ID})
 	return s.workflow(ctx, w.ID)
 }
 
@@ -239,7 +240,7 @@ func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workf
 	if _, err := s.Engine.SwitchOn(ctx, in.ID, plan, on); err != nil {
 		return nil, err
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: w.ID})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows, ID: w.ID})
 	return s.workflow(ctx, in.ID)
 }
 
@@ -260,7 +261,7 @@ func (s *Server) switchOff(ctx context.Context, who *Person, in *idInput) (*work
 	if err := s.Engine.Disarm(ctx, in.ID); err != nil {
 		return nil, err
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: in.ID})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows, ID: in.ID})
 	return s.workflow(ctx, in.ID)
 }
 
@@ -275,6 +276,6 @@ func (s *Server) deleteWorkflow(ctx context.Context, _ *Person, in *idInput) (*s
 	if err := s.store.DB.WithContext(ctx).Delete(w).Error; err != nil {
 		return nil, err
 	}
-	s.Engine.Tell(ctx, engine.Event{Topic: "workflows", ID: in.ID})
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows, ID: in.ID})
 	return nil, nil
 }

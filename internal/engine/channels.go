@@ -10,6 +10,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -47,7 +48,7 @@ func (e *Engine) askChat(ctx context.Context, c *store.Connection) error {
 		}
 	}
 	err = db.Exec("UPDATE destinations SET shut = title || ' is not among the channels of ' || ?::text || ' any more; choose another', asked_at = now() WHERE connection = ? AND name NOT IN ?", c.Title, c.ID, names).Error
-	e.Tell(ctx, Event{Topic: "destinations"})
+	e.Tell(ctx, notify.Message{Topic: notify.Destinations})
 	return err
 }
 

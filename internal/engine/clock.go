@@ -14,6 +14,8 @@ import (
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine/host"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -39,10 +41,10 @@ func (e *Engine) startClock(ctx context.Context) *clock {
 			next, err := e.fireDue(ctx)
 			if err != nil && ctx.Err() == nil {
 				e.Log.Warn("firing timers failed", "error", err)
-				wait(ctx, time.Second)
+				host.Wait(ctx, time.Second)
 				continue
 			}
-			wait(ctx, next)
+			host.Wait(ctx, next)
 		}
 	}()
 	return c
@@ -77,13 +79,13 @@ func (e *Engine) fireDue(ctx context.Context) (time.Duration, error) {
 	if !next.Valid {
 		return clockLook, nil
 	}
-	return min(max(e.until(next.Time), time.Millisecond), clockLook), nil
+	return min(max(e.Until(next.Time), time.Millisecond), clockLook), nil
 }
 
 // fire fires one workflow's timers in one transaction: the ticks, and what becomes of the timers. So each fires once,
 // whatever happens. The ticks are decided in their turn. more is true where more have come due.
 func (e *Engine) fire(ctx context.Context, l store.Live) (more bool, err error) {
-	err = e.lazy.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+	err = e.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
 		var mine int
 		err := tx.QueryRowContext(ctx, "SELECT 1 FROM watches WHERE workflow_id = $1 FOR UPDATE SKIP LOCKED", l.ID).Scan(&mine)
 		if err == sql.ErrNoRows { // another process is at it, or the workflow has been switched off
@@ -238,7 +240,7 @@ func insertFor(ctx context.Context, tx *sql.Tx, workflow int64, list []*arrival.
 		sources[i], ids[i], types[i], subjects[i], data[i], times[i] = row.Source, row.ID, row.Type, row.Subject, string(row.Data), row.Time
 		byID[row.ID] = row
 	}
-	if _, err := tx.ExecContext(ctx, lockSources, sources); err != nil {
+	if err := store.Lock(ctx, tx, store.LockSource, sources...); err != nil {
 		return nil, err
 	}
 	rows, err := tx.QueryContext(ctx, `INSERT INTO arrivals (source, id, type, time, subject, data, for_workflow)
@@ -276,7 +278,7 @@ func toDecide(ctx context.Context, tx *sql.Tx, rows []store.Arrival) error {
 		if _, err := tx.ExecContext(ctx, "INSERT INTO marks (source, seq) VALUES ($1, $2) ON CONFLICT DO NOTHING", r.Source, r.Seq-1); err != nil {
 			return err
 		}
-		if err := notify(ctx, tx, Event{Topic: "arrivals", Source: r.Source, Seq: r.Seq}); err != nil {
+		if err := notify.In(ctx, tx, notify.Message{Topic: notify.Arrivals, Source: r.Source, Seq: r.Seq}); err != nil {
 			return err
 		}
 	}

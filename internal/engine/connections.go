@@ -92,23 +92,5 @@ func (e *Engine) Heard(ctx context.Context, id string, failure error) {
 	}
 }
 
-// Notice tells a person of something, once until it is done with.
-func (e *Engine) Notice(ctx context.Context, n store.Notice) {
-	err := e.Store.DB.WithContext(ctx).Exec(`INSERT INTO notices (what, words, go, about, owner) VALUES (?, ?, ?, ?, ?)
-		ON CONFLICT (about, what) WHERE done_at IS NULL DO UPDATE SET words = excluded.words`, n.What, n.Words, n.Go, n.About, n.Owner).Error
-	if err != nil {
-		e.Log.Warn("noting failed", "notice", n.What, "error", err)
-	}
-	e.Tell(ctx, Event{Topic: "today"})
-}
-
-// Done takes back what was told about something.
-func (e *Engine) Done(ctx context.Context, about, what string) {
-	res := e.Store.DB.WithContext(ctx).Exec("UPDATE notices SET done_at = now() WHERE about = ? AND what = ? AND done_at IS NULL", about, what)
-	if res.Error == nil && res.RowsAffected > 0 {
-		e.Tell(ctx, Event{Topic: "today"})
-	}
-}
-
 // healthHeld is how long health is kept by the hour.
 const healthHeld = 14 * 24 * time.Hour

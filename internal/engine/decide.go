@@ -13,6 +13,7 @@ import (
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -171,28 +172,14 @@ func (e *Engine) keepIn(ctx context.Context, tx *sql.Tx, made []decided, send bo
 	if err := e.putOut(ctx, tx, postRows(made, fresh), send); err != nil || !send {
 		return err
 	}
-	if err := insertSteps(ctx, tx, made, fresh); err != nil {
-		return err
-	}
-	return notify(ctx, tx, Event{Topic: "decided", Seq: made[len(made)-1].seq})
-}
-
-// putOut writes posts into the outbox, and asks for them to be sent.
-func (e *Engine) putOut(ctx context.Context, tx *sql.Tx, rows []postRow, send bool) error {
-	if err := insertPosts(ctx, tx, rows, send); err != nil || !send {
-		return err
-	}
-	told := map[string]bool{}
-	for _, p := range rows {
-		if told[p.Destination] {
-			continue
-		}
-		told[p.Destination] = true
-		if _, err := e.inserts.InsertTx(ctx, tx, DrainArgs{Destination: p.Destination}, nil); err != nil {
-			return fmt.Errorf("adding the job: %w", err)
+	for _, d := range made {
+		if fresh[verdictKey{d.seq, d.live.ID}] && (d.Verdict == decide.Told || d.Verdict == decide.Held) {
+			if err := insertSteps(ctx, tx, d.live, d.seq, d.Steps); err != nil {
+				return err
+			}
 		}
 	}
-	return nil
+	return notify.In(ctx, tx, notify.Message{Topic: notify.Decided, Seq: made[len(made)-1].seq})
 }
 
 type verdictKey struct{ arrival, workflow int64 }
@@ -242,4 +229,22 @@ func gatheredOf(d decided) *string {
 		return nil
 	}
 	return &raw
+}
+
+func postRows(made []decided, fresh map[verdictKey]bool) []postRow {
+	var rows []postRow
+	for _, d := range made {
+		for _, later := range d.before {
+			rows = appendRows(rows, laterRows(d.live, later))
+		}
+		if fresh[verdictKey{d.seq, d.live.ID}] {
+			rows = appendRows(rows, rowsOf(d.live.ID, d.seq, d.at, d.Posts))
+		}
+	}
+	return rows
+}
+
+// laterRows are the posts of what a pace tells at a moment of its own.
+func laterRows(l store.Live, later decide.Later) []postRow {
+	return rowsOf(l.ID, seqOf(later.Causes[0]), later.At, later.Posts)
 }

@@ -17,6 +17,9 @@ import (
 	"gorm.io/gorm"
 
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/engine/host"
+	"dorfbote/internal/jobs"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -47,7 +50,7 @@ const (
 type decider struct {
 	engine     *Engine
 	quick, own chan struct{}
-	locks      *locks
+	locks      *store.Locks
 	busy       sync.WaitGroup
 
 	mu    sync.Mutex
@@ -61,15 +64,15 @@ type laneRun struct {
 }
 
 func (e *Engine) startDecider(ctx context.Context) *decider {
-	d := &decider{engine: e, quick: make(chan struct{}, quickLanes), own: make(chan struct{}, ownLanes), locks: &locks{engine: e}, lanes: map[store.Lane]*laneRun{}}
+	d := &decider{engine: e, quick: make(chan struct{}, quickLanes), own: make(chan struct{}, ownLanes), locks: e.Store.NewLocks(store.LockLane), lanes: map[store.Lane]*laneRun{}}
 	d.busy.Go(func() {
-		hear(ctx, e, func(ev Event) {
+		notify.Listen(ctx, e.Store.Pool, e.Log, func(ev notify.Message) {
 			switch ev.Topic {
-			case "arrivals":
+			case notify.Arrivals:
 				d.wake(ctx, store.Lane{Source: ev.Source})
-			case topicAll: // the database may have been away: what was on its way may have been lost with it
+			case notify.All: // the database may have been away: what was on its way may have been lost with it
 				d.look(ctx)
-				if err := e.wakeAll(ctx); err != nil && ctx.Err() == nil {
+				if err := errors.Join(e.wakeAll(ctx), e.sweepSteps(ctx)); err != nil && ctx.Err() == nil {
 					e.Log.Warn("looking for what waits failed", "error", err)
 				}
 			}
@@ -78,7 +81,7 @@ func (e *Engine) startDecider(ctx context.Context) *decider {
 	d.busy.Go(func() {
 		for ctx.Err() == nil {
 			d.look(ctx)
-			wait(ctx, behindLook)
+			host.Wait(ctx, behindLook)
 		}
 	})
 	return d
@@ -86,12 +89,12 @@ func (e *Engine) startDecider(ctx context.Context) *decider {
 
 func (d *decider) wait() {
 	d.busy.Wait()
-	d.locks.end()
+	d.locks.Close()
 }
 
 // look wakes every lane that has something to decide.
 func (d *decider) look(ctx context.Context) {
-	list, err := d.engine.lazy.Behind(ctx, 0)
+	list, err := d.engine.Async.Behind(ctx, 0)
 	if err != nil {
 		if ctx.Err() == nil {
 			d.engine.Log.Warn("looking for what is to be decided failed", "error", err)
@@ -116,7 +119,7 @@ func (d *decider) wake(ctx context.Context, l store.Lane) {
 	d.busy.Go(func() {
 		for {
 			rest := d.turn(ctx, l, run)
-			wait(ctx, rest)
+			host.Wait(ctx, rest)
 			d.mu.Lock()
 			if !run.again && rest == 0 || ctx.Err() != nil {
 				delete(d.lanes, l)
@@ -155,7 +158,7 @@ func (d *decider) turn(ctx context.Context, l store.Lane, run *laneRun) (rest ti
 	defer func() { <-slots }()
 	again := d.news(run)
 	name := fmt.Sprintf("%s %d", l.Source, l.WorkflowID)
-	mine, err := d.locks.try(ctx, name)
+	mine, err := d.locks.Try(ctx, name)
 	if err != nil {
 		return d.failed(ctx, l, run, err)
 	}
@@ -165,7 +168,7 @@ func (d *decider) turn(ctx context.Context, l store.Lane, run *laneRun) (rest ti
 		}
 		return 0
 	}
-	defer d.locks.free(name)
+	defer d.locks.Free(name)
 	for began := time.Now(); ctx.Err() == nil; {
 		limit := decidedAtOnce
 		if run.failures > 0 {
@@ -204,7 +207,7 @@ func (d *decider) failed(ctx context.Context, l store.Lane, run *laneRun, err er
 
 // step decides one batch. more is true where there may be more to decide.
 func (d *decider) step(ctx context.Context, l store.Lane, limit, failures int) (more bool, err error) {
-	ctx, cancel := context.WithTimeout(ctx, jobTimeout)
+	ctx, cancel := context.WithTimeout(ctx, jobs.Timeout)
 	defer cancel()
 	e := d.engine
 	b, err := e.nextBatch(ctx, l, limit)
@@ -213,7 +216,7 @@ func (d *decider) step(ctx context.Context, l store.Lane, limit, failures int) (
 	}
 	if len(b.arrivals) == 0 {
 		if b.joins != nil {
-			return false, e.lazy.Join(ctx, *b.joins)
+			return false, e.Async.Join(ctx, *b.joins)
 		}
 		return false, nil
 	}
@@ -242,7 +245,7 @@ type batch struct {
 // nextBatch reads what lies beyond a lane's mark.
 func (e *Engine) nextBatch(ctx context.Context, l store.Lane, limit int) (*batch, error) {
 	b := &batch{lane: l}
-	seq, own, ok, err := e.lazy.Marks(ctx, l.Source)
+	seq, own, ok, err := e.Async.Marks(ctx, l.Source)
 	if err != nil || !ok {
 		return b, err
 	}
@@ -261,7 +264,7 @@ func (e *Engine) nextBatch(ctx context.Context, l store.Lane, limit int) (*batch
 			return b, nil
 		}
 	}
-	b.arrivals, err = e.lazy.After(ctx, l.Source, b.from, limit)
+	b.arrivals, err = e.Async.After(ctx, l.Source, b.from, limit)
 	if n := len(b.arrivals); n > 0 {
 		b.to = b.arrivals[n-1].Seq
 	}
@@ -298,7 +301,7 @@ func (e *Engine) decideLane(ctx context.Context, b *batch) error {
 	if done < len(b.arrivals) {
 		b.left, b.to = true, b.arrivals[done-1].Seq
 	}
-	err = e.lazy.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+	err = e.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
 		if err := store.MoveMark(ctx, tx, b.lane.Source, b.lane.WorkflowID, b.from, b.to); err != nil {
 			return err
 		}
@@ -355,7 +358,7 @@ func (e *Engine) passOver(ctx context.Context, b *batch, cause error) error {
 	for _, l := range on.concerned(&b.arrivals[0], nil) {
 		made = append(made, decided{seq: b.arrivals[0].Seq, at: b.arrivals[0].Time, live: l, Outcome: decide.Outcome{Verdict: decide.Failed, Where: "arrival", Error: words}})
 	}
-	err = e.lazy.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+	err = e.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
 		if err := store.MoveMark(ctx, tx, b.lane.Source, b.lane.WorkflowID, b.from, b.to); err != nil {
 			return err
 		}

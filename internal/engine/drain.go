@@ -5,12 +5,9 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
-	"math/rand/v2"
 	"strings"
 	"time"
 
-	"github.com/jackc/pgx/v5/pgxpool"
-	"github.com/riverqueue/river"
 	"go.opentelemetry.io/otel"
 	"go.opentelemetry.io/otel/attribute"
 	"go.opentelemetry.io/otel/trace"
@@ -19,75 +16,40 @@ import (
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/usual"
+	"dorfbote/internal/engine/host"
+	"dorfbote/internal/jobs"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
-
-// DrainArgs asks for a destination's waiting posts to be sent.
-type DrainArgs struct {
-	Destination string `json:"destination"`
-}
-
-// Kind names the job.
-func (DrainArgs) Kind() string { return "drain" }
-
-// InsertOpts puts the job into its queue. A drain that is lost is made good by the next one, or by the
-// sweep, so it is not tried again by itself.
-func (DrainArgs) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: queuePost, MaxAttempts: 1}
-}
 
 // maxAttempts is how often a post that might yet heal is tried; with the longest wait of ten minutes
 // that is most of two days.
 const maxAttempts = 250
 
-type drainWorker struct {
-	river.WorkerDefaults[DrainArgs]
-	engine *Engine
-}
-
-// Work sends what waits for one destination, in order. Only one process at a time does so for a
+// Drain sends what waits for one destination, in order. Only one process at a time does so for a
 // destination. Whoever finds it taken may leave: the holder looks once more after letting go, and so
 // sees everything that was there before.
-func (w *drainWorker) Work(ctx context.Context, job *river.Job[DrainArgs]) error {
-	e, name := w.engine, job.Args.Destination
-	conn, err := e.Store.Pool.Acquire(ctx)
-	if err != nil {
-		return err
-	}
-	defer conn.Release()
+func (e *Engine) Drain(ctx context.Context, job jobs.Drain) error {
+	name := job.Destination
 	for {
-		var mine bool
-		if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 11))", name).Scan(&mine); err != nil || !mine {
+		again := false
+		mine, err := e.Store.Hold(ctx, store.LockDrain, name, func() error {
+			var err error
+			again, err = e.drain(ctx, name)
+			return err
+		})
+		if err != nil || !mine || !again {
 			return err
 		}
-		again, err := e.drain(ctx, name)
-		if unlockErr := unlock(conn, name); unlockErr != nil {
-			return unlockErr
-		}
-		if err != nil || !again {
-			return err
-		}
-		left, err := e.lazy.NextPosts(ctx, name, 1)
+		left, err := e.Async.NextPosts(ctx, name, 1)
 		if err != nil || len(left) == 0 {
 			return err
 		}
 	}
 }
 
-// unlock lets go even when the job's own time has run out; a connection that cannot is thrown away,
-// and the lock with it.
-func unlock(conn *pgxpool.Conn, name string) error {
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-	defer cancel()
-	if _, err := conn.Exec(ctx, "SELECT pg_advisory_unlock(hashtextextended($1, 11))", name); err != nil {
-		_ = conn.Conn().Close(ctx)
-		return err
-	}
-	return nil
-}
-
 // draining is for how long one job sends to a destination; then it makes room for others, and goes on in the next.
-const draining = jobTimeout / 2
+const draining = jobs.Timeout / 2
 
 // patience is how long a drain waits for the next post's time; for longer, another is put on for then.
 const patience = 4 * time.Second
@@ -123,12 +85,12 @@ func (e *Engine) drain(ctx context.Context, name string) (again bool, err error)
 	client := &chat.Client{Address: c.Settings["address"], Token: token, HTTP: e.Env.HTTP}
 	began := time.Now()
 	for {
-		posts, err := e.lazy.NextPosts(ctx, name, 20)
+		posts, err := e.Async.NextPosts(ctx, name, 20)
 		if err != nil || len(posts) == 0 {
 			return true, err
 		}
 		read := time.Now()
-		if err := e.durable(ctx); err != nil {
+		if err := e.Store.Durable(ctx); err != nil {
 			return false, err
 		}
 		for i := range posts {
@@ -182,14 +144,14 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 		}
 	}
 	if p.Updates != nil {
-		remote, err := e.lazy.RemoteID(ctx, *p.Updates)
+		remote, err := e.Async.RemoteID(ctx, *p.Updates)
 		if err != nil {
 			return false, err
 		}
 		out.Replaces = remote // where the earlier post never got there, this one is a new one
 	}
 	if p.Under != nil {
-		remote, err := e.lazy.RemoteID(ctx, *p.Under)
+		remote, err := e.Async.RemoteID(ctx, *p.Under)
 		if err != nil {
 			return false, err
 		}
@@ -247,7 +209,7 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 		_, err := e.settle(ctx, p, d, done)
 		return true, err
 	}
-	wait := max(r.RetryAfter, backoff(d.Failures))
+	wait := max(r.RetryAfter, host.Backoff(d.Failures))
 	if r.Status == 429 && r.RetryAfter > 0 {
 		wait = r.RetryAfter
 		pace.refused(d, now, wait)
@@ -262,14 +224,14 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 
 // expired notes with an arrival that what it told has expired, once none of its posts is left that went or may go.
 func (e *Engine) expired(ctx context.Context, p *store.Post) error {
-	return e.lazy.DB.WithContext(ctx).Exec(`UPDATE verdicts SET later = ?, later_at = now() WHERE arrival = ? AND workflow_id = ?
+	return e.Async.DB.WithContext(ctx).Exec(`UPDATE verdicts SET later = ?, later_at = now() WHERE arrival = ? AND workflow_id = ?
 		AND NOT EXISTS (SELECT 1 FROM posts o WHERE o.arrival = ? AND o.workflow_id = ? AND o.state <> 'expired')`,
 		string(decide.Expired), p.Arrival, p.WorkflowID, p.Arrival, p.WorkflowID).Error
 }
 
 // attempted keeps a try that another followed at once.
 func (e *Engine) attempted(ctx context.Context, p *store.Post, at time.Time, r chat.Receipt) error {
-	return e.lazy.DB.WithContext(ctx).Create(&store.Attempt{Post: &p.ID, At: e.Now(), TookMs: int(time.Since(at).Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Body, Answer: r.Raw}).Error
+	return e.Async.DB.WithContext(ctx).Create(&store.Attempt{Post: &p.ID, At: e.Now(), TookMs: int(time.Since(at).Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Body, Answer: r.Raw}).Error
 }
 
 // leave lets a destination be until a time.
@@ -278,13 +240,6 @@ func (e *Engine) leave(ctx context.Context, d *store.Destination, at time.Time) 
 		return err
 	}
 	return e.later(ctx, d.Name, at)
-}
-
-// backoff doubles from a quarter of a second to ten minutes, spread by a quarter.
-func backoff(failures int) time.Duration {
-	d := 250 * time.Millisecond << min(failures, 12)
-	d = min(d, 10*time.Minute)
-	return d - d/8 + rand.N(d/4)
 }
 
 // settling is what became of trying to send a post, besides the post's own state.
@@ -310,9 +265,8 @@ func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination
 	if tried == nil {
 		tried = &store.Attempt{}
 	}
-	raw, _ := json.Marshal(Event{Topic: "posts", ID: p.ID})
 	var row struct{ Follows bool }
-	err = e.lazy.DB.WithContext(ctx).Raw(`WITH p AS (
+	err = e.Async.DB.WithContext(ctx).Raw(`WITH p AS (
 			UPDATE posts SET state = CASE WHEN state = 'waiting' OR @state = 'sent' THEN @state ELSE state END, attempts = @attempts, status = @status, answer = @answer, remote_id = @remote, sent_at = CAST(@sent AS timestamptz)
 			WHERE id = @id RETURNING 1),
 		d AS (
@@ -327,11 +281,11 @@ func (e *Engine) settle(ctx context.Context, p *store.Post, d *store.Destination
 				AND (last_ok IS NULL OR last_ok < now() - interval '1 minute' OR failing_since IS NOT NULL) RETURNING 1),
 		a AS (
 			INSERT INTO attempts (post, at, took_ms, status, address, sent, answer) SELECT @id, @at, @took, @status, @address, @body, @raw WHERE @tried RETURNING 1)
-		SELECT pg_notify('`+channelName+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h), (SELECT count(*) FROM c),
+		SELECT pg_notify('`+notify.Channel+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h), (SELECT count(*) FROM c),
 			EXISTS (SELECT 1 FROM steps s WHERE s.arrival = @arrival AND s.workflow_id = @workflow AND s.state = 'waiting') AS follows`,
 		sql.Named("arrival", p.Arrival), sql.Named("workflow", p.WorkflowID), sql.Named("state", p.State), sql.Named("attempts", p.Attempts), sql.Named("status", p.Status), sql.Named("answer", p.Answer),
 		sql.Named("remote", p.RemoteID), sql.Named("sent", p.SentAt), sql.Named("id", p.ID), sql.Named("failures", d.Failures),
-		sql.Named("later", quietBefore), sql.Named("reason", done.reason), sql.Named("name", d.Name), sql.Named("event", string(raw)),
+		sql.Named("later", quietBefore), sql.Named("reason", done.reason), sql.Named("name", d.Name), sql.Named("event", notify.Message{Topic: notify.Posts, ID: p.ID}.Text()),
 		sql.Named("spacing", d.SpacingMs), sql.Named("spaced", d.SpacedAt), sql.Named("tried", done.tried != nil), sql.Named("at", tried.At), sql.Named("took", tried.TookMs),
 		sql.Named("address", tried.Address), sql.Named("body", tried.Sent), sql.Named("raw", tried.Answer)).Scan(&row).Error
 	return row.Follows, err
@@ -346,52 +300,19 @@ func (e *Engine) later(ctx context.Context, name string, at time.Time) error {
 	if err != nil || there {
 		return err
 	}
-	if wait := e.until(at); wait < time.Minute {
+	if wait := e.Until(at); wait < time.Minute {
 		time.AfterFunc(wait, func() {
 			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 			defer cancel()
 			_ = e.Wake(ctx, name) // if this fails, the job is there
 		})
 	}
-	return e.addJob(ctx, DrainArgs{Destination: name}, &river.InsertOpts{
-		Queue: queuePost, MaxAttempts: 1, ScheduledAt: at,
-	})
+	return e.Jobs.AddAt(ctx, jobs.Drain{Destination: name}, at)
 }
 
 // Wake asks for a destination's posts to be sent now.
 func (e *Engine) Wake(ctx context.Context, name string) error {
-	return e.addJob(ctx, DrainArgs{Destination: name}, nil)
-}
-
-// SweepArgs asks for a look at what waits.
-type SweepArgs struct{}
-
-// Kind names the job.
-func (SweepArgs) Kind() string { return "sweep" }
-
-type sweepWorker struct {
-	river.WorkerDefaults[SweepArgs]
-	engine *Engine
-}
-
-// Work wakes every destination that has something to send, for drains that were lost with a process.
-func (w *sweepWorker) Work(ctx context.Context, _ *river.Job[SweepArgs]) error {
-	if err := w.engine.wakeAll(ctx); err != nil {
-		return err
-	}
-	if err := w.engine.keepSchedules(ctx); err != nil {
-		return err
-	}
-	if err := w.engine.askChannelsDaily(ctx); err != nil {
-		return err
-	}
-	if err := w.engine.LookForDrift(ctx); err != nil {
-		return err
-	}
-	if err := w.engine.retain(ctx); err != nil {
-		return err
-	}
-	return w.engine.tidy(ctx)
+	return e.Jobs.Add(ctx, jobs.Drain{Destination: name})
 }
 
 // wakeAll wakes every destination and every run that has something to do.
@@ -405,7 +326,7 @@ func (e *Engine) wakeAll(ctx context.Context) error {
 			return err
 		}
 	}
-	return e.sweepSteps(ctx)
+	return nil
 }
 
 // tidy drops what is only kept for a while.

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/riverqueue/river"
 	"gorm.io/gorm"
 
 	"dorfbote/internal/connect"
@@ -16,22 +15,11 @@ import (
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine/host"
+	"dorfbote/internal/jobs"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
-
-// FollowArgs asks for what follows on a run's posts to be done.
-type FollowArgs struct {
-	Arrival  int64 `json:"arrival"`
-	Workflow int64 `json:"workflow"`
-}
-
-// Kind names the job.
-func (FollowArgs) Kind() string { return "follow" }
-
-// InsertOpts puts the job into its queue. One that is lost is made good by the sweep.
-func (FollowArgs) InsertOpts() river.InsertOpts {
-	return river.InsertOpts{Queue: queueFollow, MaxAttempts: 1}
-}
 
 // How often a step that may yet heal is tried, and how long one try may take.
 const (
@@ -41,30 +29,20 @@ const (
 	longestChain = 10
 )
 
-type followWorker struct {
-	river.WorkerDefaults[FollowArgs]
-	engine *Engine
-}
-
-// insertSteps journals what follows on outcomes that are new.
-func insertSteps(ctx context.Context, tx *sql.Tx, made []decided, fresh map[verdictKey]bool) error {
-	for _, d := range made {
-		if len(d.Steps) == 0 || !fresh[verdictKey{d.seq, d.live.ID}] || d.Verdict != decide.Told && d.Verdict != decide.Held {
-			continue
+// insertSteps journals what follows on what a workflow told about an arrival.
+func insertSteps(ctx context.Context, tx *sql.Tx, l store.Live, seq int64, steps []decide.Step) error {
+	for _, s := range steps {
+		var fallback any
+		if len(s.Tell) > 0 {
+			raw, _ := json.Marshal(s.Tell)
+			fallback = string(raw)
 		}
-		for _, s := range d.Steps {
-			var fallback any
-			if len(s.Tell) > 0 {
-				raw, _ := json.Marshal(s.Tell)
-				fallback = string(raw)
-			}
-			_, err := tx.ExecContext(ctx, `INSERT INTO steps (workflow_id, version, arrival, n, name, kind, target, record_key, body, if_fails, fallback, key, broken)
-				VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) ON CONFLICT (key) DO NOTHING`,
-				d.live.ID, d.live.Version, d.seq, s.N, s.Name, s.How, s.Target, s.Key, string(value.AppendJSON(nil, s.Set)), s.Fails, fallback,
-				fmt.Sprintf("w%d-%s-s%d", d.live.ID, causeOf(d.seq), s.N), s.Error)
-			if err != nil {
-				return fmt.Errorf("writing what follows: %w", err)
-			}
+		_, err := tx.ExecContext(ctx, `INSERT INTO steps (workflow_id, version, arrival, n, name, kind, target, record_key, body, if_fails, fallback, key, broken)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) ON CONFLICT (key) DO NOTHING`,
+			l.ID, l.Version, seq, s.N, s.Name, s.How, s.Target, s.Key, string(value.AppendJSON(nil, s.Set)), s.Fails, fallback,
+			fmt.Sprintf("w%d-%s-s%d", l.ID, causeOf(seq), s.N), s.Error)
+		if err != nil {
+			return fmt.Errorf("writing what follows: %w", err)
 		}
 	}
 	return nil
@@ -72,30 +50,16 @@ func insertSteps(ctx context.Context, tx *sql.Tx, made []decided, fresh map[verd
 
 // Follow asks for what follows on a run's posts to be done now.
 func (e *Engine) Follow(ctx context.Context, arrival, workflow int64) error {
-	return e.addJob(ctx, FollowArgs{Arrival: arrival, Workflow: workflow}, nil)
+	return e.Jobs.Add(ctx, jobs.Follow{Arrival: arrival, Workflow: workflow})
 }
 
-// Work does a run's steps in their order, each once the one before is done. One process at a time does so for a run.
-func (w *followWorker) Work(ctx context.Context, job *river.Job[FollowArgs]) error {
-	e := w.engine
-	name := fmt.Sprintf("run-%d-%d", job.Args.Workflow, job.Args.Arrival)
-	conn, err := e.Store.Pool.Acquire(ctx)
-	if err != nil {
-		return err
-	}
-	defer conn.Release()
-	var mine bool
-	if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 11))", name).Scan(&mine); err != nil || !mine {
-		return err
-	}
-	err = e.followRun(ctx, job.Args)
-	if unlockErr := unlock(conn, name); err == nil {
-		err = unlockErr
-	}
+// DoSteps does a run's steps in their order, each once the one before is done. One process at a time does so for a run.
+func (e *Engine) DoSteps(ctx context.Context, run jobs.Follow) error {
+	_, err := e.Store.Hold(ctx, store.LockRun, fmt.Sprintf("%d of workflow %d", run.Arrival, run.Workflow), func() error { return e.followRun(ctx, run) })
 	return err
 }
 
-func (e *Engine) followRun(ctx context.Context, run FollowArgs) error {
+func (e *Engine) followRun(ctx context.Context, run jobs.Follow) error {
 	ready, none, err := e.postsDone(ctx, run)
 	if err != nil || !ready {
 		return err
@@ -111,7 +75,7 @@ func (e *Engine) followRun(ctx context.Context, run FollowArgs) error {
 		if s.NotBefore != nil && e.Now().Before(*s.NotBefore) {
 			return e.followLater(ctx, run, *s.NotBefore)
 		}
-		if err := e.durable(ctx); err != nil {
+		if err := e.Store.Durable(ctx); err != nil {
 			return err
 		}
 		goOn, err := e.doStep(ctx, s)
@@ -122,7 +86,7 @@ func (e *Engine) followRun(ctx context.Context, run FollowArgs) error {
 }
 
 // postsDone tells whether all of a run's posts are where they will stay, and whether none of them was delivered.
-func (e *Engine) postsDone(ctx context.Context, run FollowArgs) (ready, none bool, err error) {
+func (e *Engine) postsDone(ctx context.Context, run jobs.Follow) (ready, none bool, err error) {
 	var row struct {
 		Open, Sent, All int
 		Held            bool
@@ -133,7 +97,7 @@ func (e *Engine) postsDone(ctx context.Context, run FollowArgs) (ready, none boo
 	return row.Open == 0 && !row.Held, row.Sent == 0 && row.All > 0, err
 }
 
-func (e *Engine) nextStep(ctx context.Context, run FollowArgs) (*store.Step, error) {
+func (e *Engine) nextStep(ctx context.Context, run jobs.Follow) (*store.Step, error) {
 	var s store.Step
 	err := e.Store.DB.WithContext(ctx).Raw("SELECT * FROM steps WHERE arrival = ? AND workflow_id = ? AND state = 'waiting' ORDER BY n LIMIT 1", run.Arrival, run.Workflow).Scan(&s).Error
 	if s.ID == 0 {
@@ -174,11 +138,11 @@ func (e *Engine) doStep(ctx context.Context, s *store.Step) (bool, error) {
 	e.Log.Warn("step failed", "arrival", s.Arrival, "workflow", s.WorkflowID, "step", s.Name, "attempts", s.Attempts, "error", err)
 	if !out.Final && s.Attempts < stepAttempts {
 		e.Meters.Stepped(s.Kind, "again")
-		at := e.Now().Add(max(out.Wait, backoff(s.Attempts)))
+		at := e.Now().Add(max(out.Wait, host.Backoff(s.Attempts)))
 		if err := e.settleStep(ctx, s, tried, &at); err != nil {
 			return false, err
 		}
-		return false, e.followLater(ctx, FollowArgs{Arrival: s.Arrival, Workflow: s.WorkflowID}, at)
+		return false, e.followLater(ctx, jobs.Follow{Arrival: s.Arrival, Workflow: s.WorkflowID}, at)
 	}
 	e.Meters.Stepped(s.Kind, "failed")
 	s.State = store.Failed
@@ -191,7 +155,6 @@ func (e *Engine) doStep(ctx context.Context, s *store.Step) (bool, error) {
 // settleStep writes down what came of trying a step. It waits for the disk: a step that is done again may not be known as
 // the same everywhere.
 func (e *Engine) settleStep(ctx context.Context, s *store.Step, tried store.Attempt, notBefore *time.Time) error {
-	raw, _ := json.Marshal(Event{Topic: "steps", Seq: s.Arrival})
 	var done *time.Time
 	if s.State != store.Waiting {
 		now := e.Now()
@@ -199,14 +162,14 @@ func (e *Engine) settleStep(ctx context.Context, s *store.Step, tried store.Atte
 	}
 	return e.Store.DB.WithContext(ctx).Exec(`WITH s AS (UPDATE steps SET state = @state, attempts = @attempts, status = @status, answer = @answer, not_before = CAST(@later AS timestamptz), done_at = CAST(@done AS timestamptz) WHERE id = @id RETURNING 1),
 		a AS (INSERT INTO attempts (step, at, took_ms, status, address, sent, answer) VALUES (@id, @at, @took, @status, @address, @sent, @raw) RETURNING 1)
-		SELECT pg_notify('`+channelName+`', @event), (SELECT count(*) FROM s), (SELECT count(*) FROM a)`,
+		SELECT pg_notify('`+notify.Channel+`', @event), (SELECT count(*) FROM s), (SELECT count(*) FROM a)`,
 		sql.Named("state", s.State), sql.Named("attempts", s.Attempts), sql.Named("status", s.Status), sql.Named("answer", s.Answer), sql.Named("later", notBefore), sql.Named("done", done), sql.Named("id", s.ID),
-		sql.Named("at", tried.At), sql.Named("took", tried.TookMs), sql.Named("address", tried.Address), sql.Named("sent", tried.Sent), sql.Named("raw", tried.Answer), sql.Named("event", string(raw))).Error
+		sql.Named("at", tried.At), sql.Named("took", tried.TookMs), sql.Named("address", tried.Address), sql.Named("sent", tried.Sent), sql.Named("raw", tried.Answer), sql.Named("event", notify.Message{Topic: notify.Steps, Seq: s.Arrival}.Text())).Error
 }
 
 // stepFailed goes the way that the sheet gives for a failure.
 func (e *Engine) stepFailed(ctx context.Context, s *store.Step) (goOn bool, err error) {
-	run := FollowArgs{Arrival: s.Arrival, Workflow: s.WorkflowID}
+	run := jobs.Follow{Arrival: s.Arrival, Workflow: s.WorkflowID}
 	switch s.IfFails {
 	case sheet.FailGoOn:
 		return true, nil
@@ -237,22 +200,22 @@ func (e *Engine) stepFailed(ctx context.Context, s *store.Step) (goOn bool, err 
 }
 
 // skipRest gives up on the steps of a run that are not done.
-func (e *Engine) skipRest(ctx context.Context, run FollowArgs, why string) error {
+func (e *Engine) skipRest(ctx context.Context, run jobs.Follow, why string) error {
 	err := e.Store.DB.WithContext(ctx).Exec("UPDATE steps SET state = ?, answer = ?, done_at = now() WHERE arrival = ? AND workflow_id = ? AND state = 'waiting'",
 		store.Skipped, why, run.Arrival, run.Workflow).Error
-	e.Tell(ctx, Event{Topic: "steps", Seq: run.Arrival})
+	e.Tell(ctx, notify.Message{Topic: notify.Steps, Seq: run.Arrival})
 	return err
 }
 
-func (e *Engine) followLater(ctx context.Context, run FollowArgs, at time.Time) error {
-	if wait := e.until(at); wait < time.Minute {
+func (e *Engine) followLater(ctx context.Context, run jobs.Follow, at time.Time) error {
+	if wait := e.Until(at); wait < time.Minute {
 		time.AfterFunc(wait, func() {
 			ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 			defer cancel()
 			_ = e.Follow(ctx, run.Arrival, run.Workflow) // if this fails, the job is there
 		})
 	}
-	return e.addJob(ctx, run, &river.InsertOpts{Queue: queueFollow, MaxAttempts: 1, ScheduledAt: at})
+	return e.Jobs.AddAt(ctx, run, at)
 }
 
 // writeRecord adds or changes a record through its connection.
@@ -298,7 +261,7 @@ func (e *Engine) writeRecord(ctx context.Context, s *store.Step) (connect.Writte
 
 // sweepSteps wakes runs whose steps wait though nothing is on its way for them any more.
 func (e *Engine) sweepSteps(ctx context.Context) error {
-	var runs []FollowArgs
+	var runs []jobs.Follow
 	err := e.Store.DB.WithContext(ctx).Raw(`SELECT DISTINCT s.arrival, s.workflow_id AS workflow FROM steps s
 		WHERE s.state = 'waiting' AND (s.not_before IS NULL OR s.not_before < now()) AND s.created_at < now() - interval '10 seconds'
 			AND NOT EXISTS (SELECT 1 FROM posts p WHERE p.arrival = s.arrival AND p.workflow_id = s.workflow_id AND p.state IN ('waiting', 'refused', 'held')) LIMIT 500`).Scan(&runs).Error

@@ -162,7 +162,7 @@ func (in *Intake) settle(ctx context.Context) {
 			}
 		}
 		wait, cancel := context.WithTimeout(ctx, 10*time.Second)
-		err := in.engine.durable(wait)
+		err := in.engine.Store.Durable(wait)
 		cancel()
 		for _, b := range batches {
 			answer(b, err)
@@ -201,7 +201,7 @@ func (in *Intake) store(ctx context.Context, batch []*taking) error {
 		flat = append(flat, t.events...)
 	}
 	var receipts []Receipt
-	err := pgx.BeginFunc(ctx, in.engine.lazy.Pool, func(tx pgx.Tx) error {
+	err := pgx.BeginFunc(ctx, in.engine.Async.Pool, func(tx pgx.Tx) error {
 		var err error
 		receipts, err = in.engine.write(ctx, tx, flat, true)
 		return err

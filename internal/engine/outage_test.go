@@ -41,7 +41,7 @@ func TestProcessesWhoseClocksAreWrong(t *testing.T) {
 	wrong, err := w.WrongClocks(context.Background())
 	require.NoError(t, err)
 	require.NotEmpty(t, wrong)
-	assert.InDelta(t, 300, wrong[0].Skew.Abs().Seconds(), 2)
+	assert.InDelta(t, 300, wrong[0].Skew().Abs().Seconds(), 2)
 
 	live, _ := w.switchOn(t, "Due", "{source: cellar/batches, due: {field: due}}", "")
 	w.take(t, batch("a", map[string]any{"due": at(1500 * time.Millisecond)}), batch("b", map[string]any{"due": at(time.Hour)}))

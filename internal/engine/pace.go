@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strconv"
 	"time"
 
 	"gorm.io/gorm"
@@ -67,17 +68,8 @@ func (e *Engine) pace(ctx context.Context, tx *sql.Tx, made []decided) ([]decide
 	return out, nil
 }
 
-func causeOf(seq int64) string { return fmt.Sprintf("a%d", seq) }
-
-// seqOf reads an arrival's number from the cause that it was given.
-func seqOf(cause string) (seq int64) {
-	_, _ = fmt.Sscanf(cause, "a%d", &seq)
-	return seq
-}
-
 func paceLock(ctx context.Context, tx *sql.Tx, workflow int64) error {
-	_, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(13, $1::int)", workflow)
-	return err
+	return store.Lock(ctx, tx, store.LockPace, strconv.FormatInt(workflow, 10))
 }
 
 func verdictsOf(ctx context.Context, tx *sql.Tx, workflow int64, made []decided, list []int) (map[int64]bool, error) {
@@ -126,7 +118,7 @@ func (e *Engine) letGo(ctx context.Context, l store.Live) error {
 	if err != nil {
 		return err
 	}
-	return e.lazy.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+	return e.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
 		if err := paceLock(ctx, tx, l.ID); err != nil {
 			return err
 		}
@@ -144,11 +136,6 @@ func (e *Engine) letGo(ctx context.Context, l store.Live) error {
 		}
 		return e.putOut(ctx, tx, rows, true)
 	})
-}
-
-// laterRows are the posts of what a pace tells at a moment of its own.
-func laterRows(l store.Live, later decide.Later) []postRow {
-	return rowsOf(l.ID, seqOf(later.Causes[0]), later.At, later.Posts)
 }
 
 // rowsLater notes with the arrivals what became of them.

@@ -10,6 +10,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -78,7 +79,7 @@ func (e *Engine) Poll(ctx context.Context, source string) (Tally, error) {
 		return tally, ctx.Err() // stopped, not failed; the next one begins where this one did
 	}
 	if err == nil {
-		err = e.durable(ctx)
+		err = e.Store.Durable(ctx)
 	}
 	e.Heard(ctx, c.ID, err)
 	if noteErr := e.polled(ctx, &p, &k, &c, tally, polled, same, time.Since(began), err); err == nil {
@@ -205,9 +206,9 @@ func (e *Engine) polled(ctx context.Context, p *store.Poll, k *store.Kind, c *st
 	if tally.Arrivals() > 0 || begins { // what is only remembered has fields, too
 		e.ForgetKind(p.Source)
 	}
-	e.Tell(ctx, Event{Topic: "connections", Source: k.Source})
+	e.Tell(ctx, notify.Message{Topic: notify.Connections, Source: k.Source})
 	if begins && p.Begun { // its records and fields are known now
-		e.Tell(ctx, Event{Topic: "begun", Source: k.Source})
+		e.Tell(ctx, notify.Message{Topic: notify.Begun, Source: k.Source})
 	}
 	return err
 }

@@ -6,9 +6,8 @@ import (
 	"sync"
 	"time"
 
-	"github.com/jackc/pgx/v5"
-
 	"dorfbote/internal/connect"
+	"dorfbote/internal/engine/host"
 	"dorfbote/internal/store"
 )
 
@@ -167,31 +166,23 @@ func (p *pollers) relisten(ctx context.Context) error {
 // let go with the process.
 func (p *pollers) hold(ctx context.Context, source string) {
 	e := p.engine
-	conn, err := pgx.ConnectConfig(ctx, e.Store.Pool.Config().ConnConfig)
+	conn, err := e.Store.HoldAlone(ctx, store.LockListen, source)
 	if err != nil {
-		wait(ctx, 5*time.Second)
+		host.Wait(ctx, 5*time.Second)
+		return
+	}
+	if conn == nil {
+		host.Wait(ctx, 10*time.Second)
 		return
 	}
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
-	var mine bool
-	if err := conn.QueryRow(ctx, "SELECT pg_try_advisory_lock(hashtextextended($1, 13))", source).Scan(&mine); err != nil || !mine {
-		wait(ctx, 10*time.Second)
-		return
-	}
 	if err := p.hear(ctx, source); err != nil && ctx.Err() == nil {
 		e.Log.Info("listening to a source failed", "source", source, "error", err)
 		var k store.Kind
 		if e.Store.DB.WithContext(ctx).First(&k, "source = ?", source).Error == nil {
 			e.Heard(ctx, k.Connection, err)
 		}
-		wait(ctx, 5*time.Second)
-	}
-}
-
-func wait(ctx context.Context, d time.Duration) {
-	select {
-	case <-ctx.Done():
-	case <-time.After(d):
+		host.Wait(ctx, 5*time.Second)
 	}
 }
 
@@ -227,7 +218,7 @@ func (p *pollers) hear(ctx context.Context, source string) error {
 
 func (e *Engine) watchSettings(ctx context.Context, changed func(), c *store.Connection, k *store.Kind) {
 	for {
-		wait(ctx, 2*time.Second)
+		host.Wait(ctx, 2*time.Second)
 		if ctx.Err() != nil {
 			return
 		}
@@ -266,7 +257,7 @@ func (e *Engine) deliver(ctx context.Context, l connect.Listener, k *store.Kind,
 		if err := s.flush(ctx); err != nil {
 			return err
 		}
-		if err := e.durable(ctx); err != nil {
+		if err := e.Store.Durable(ctx); err != nil {
 			return err
 		}
 		e.Heard(ctx, c.ID, nil)

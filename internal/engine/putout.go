@@ -9,6 +9,7 @@ import (
 
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/jobs"
 	"dorfbote/internal/store"
 )
 
@@ -18,19 +19,6 @@ type postRow struct {
 	store.Post
 	parent                int
 	underKey, replacesKey string
-}
-
-func postRows(made []decided, fresh map[verdictKey]bool) []postRow {
-	var rows []postRow
-	for _, d := range made {
-		for _, later := range d.before {
-			rows = appendRows(rows, laterRows(d.live, later))
-		}
-		if fresh[verdictKey{d.seq, d.live.ID}] {
-			rows = appendRows(rows, rowsOf(d.live.ID, d.seq, d.at, d.Posts))
-		}
-	}
-	return rows
 }
 
 // appendRows puts rows behind others; their parents are counted on.
@@ -84,7 +72,7 @@ func insertPosts(ctx context.Context, tx *sql.Tx, rows []postRow, send bool) err
 	for _, p := range rows {
 		places[p.Destination] = true
 	}
-	if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended(d, 29)) FROM (SELECT unnest($1::text[]) AS d ORDER BY 1) x", value.SortedKeys(places)); err != nil {
+	if err := store.Lock(ctx, tx, store.LockPlace, value.SortedKeys(places)...); err != nil {
 		return err
 	}
 	ids, err := reserve(ctx, tx, len(rows))
@@ -174,4 +162,31 @@ func reserve(ctx context.Context, tx *sql.Tx, n int) ([]int64, error) {
 		ids = append(ids, id)
 	}
 	return ids, rows.Err()
+}
+
+// putOut writes posts into the outbox, and asks for them to be sent.
+func (e *Engine) putOut(ctx context.Context, tx *sql.Tx, rows []postRow, send bool) error {
+	if err := insertPosts(ctx, tx, rows, send); err != nil || !send {
+		return err
+	}
+	told := map[string]bool{}
+	for _, p := range rows {
+		if told[p.Destination] {
+			continue
+		}
+		told[p.Destination] = true
+		if err := e.Jobs.AddIn(ctx, tx, jobs.Drain{Destination: p.Destination}); err != nil {
+			return fmt.Errorf("adding the job: %w", err)
+		}
+	}
+	return nil
+}
+
+// causeOf names an arrival as the cause of posts.
+func causeOf(seq int64) string { return fmt.Sprintf("a%d", seq) }
+
+// seqOf reads an arrival's number from the cause that it was given.
+func seqOf(cause string) (seq int64) {
+	_, _ = fmt.Sscanf(cause, "a%d", &seq)
+	return seq
 }

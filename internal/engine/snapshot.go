@@ -90,7 +90,7 @@ func (s *snapshot) flush(ctx context.Context) error {
 	}
 	batch := s.batch
 	s.batch = s.batch[:0]
-	return pgx.BeginFunc(ctx, s.engine.lazy.Pool, func(tx pgx.Tx) error {
+	return pgx.BeginFunc(ctx, s.engine.Async.Pool, func(tx pgx.Tx) error {
 		keys := make([]string, len(batch))
 		for i, it := range batch {
 			keys[i] = it.Key
@@ -151,7 +151,7 @@ func (s *snapshot) event(it *connect.Item, typ string) hook.Event {
 
 // known looks up what is known of the keys, with a lock on the source, so that nothing comes between.
 func known(ctx context.Context, tx pgx.Tx, source string, keys []string) (map[string]stored, error) {
-	if _, err := tx.Exec(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 7))", source); err != nil {
+	if _, err := tx.Exec(ctx, store.LockStatement, []string{source}, store.LockSource); err != nil {
 		return nil, err
 	}
 	rows, err := tx.Query(ctx, "SELECT key, hash FROM records WHERE source = $1 AND key = ANY ($2)", source, keys)
@@ -207,7 +207,7 @@ func (s *snapshot) gone(ctx context.Context, forget func(record map[string]any) 
 					forgotten = append(forgotten, key)
 				}
 			}
-			if _, err := s.engine.lazy.Pool.Exec(ctx, "DELETE FROM records WHERE source = $1 AND key = ANY ($2)", s.source, forgotten); err != nil {
+			if _, err := s.engine.Async.Pool.Exec(ctx, "DELETE FROM records WHERE source = $1 AND key = ANY ($2)", s.source, forgotten); err != nil {
 				return nil, err
 			}
 		}

@@ -194,7 +194,7 @@ func (e *Engine) Arm(ctx context.Context, db *gorm.DB, w *store.Workflow, plan *
 	}
 	now := e.Now().UTC()
 	// No arrival of the source may come between what is seen in the records and what is seen after them.
-	if _, err := tx.ExecContext(ctx, "SELECT pg_advisory_xact_lock(hashtextextended($1, 7))", plan.Source); err != nil {
+	if err := store.Lock(ctx, tx, store.LockSource, plan.Source); err != nil {
 		return err
 	}
 	if _, err := tx.ExecContext(ctx, "INSERT INTO watches (workflow_id, seq, trigger, since) SELECT $1, coalesce(max(seq), 0), $2, $3 FROM arrivals", w.ID, trigger, now); err != nil {

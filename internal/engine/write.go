@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"time"
 
@@ -12,6 +11,7 @@ import (
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -91,8 +91,7 @@ func begun(batch *pgx.Batch, fresh []store.Arrival, decide bool) {
 	}
 	for _, s := range sources {
 		batch.Queue("INSERT INTO marks (source, seq) VALUES ($1, $2) ON CONFLICT DO NOTHING", s, first[s]-1)
-		raw, _ := json.Marshal(Event{Topic: "arrivals", Source: s, Seq: last[s]})
-		batch.Queue("SELECT pg_notify($1, $2)", channelName, string(raw))
+		batch.Queue("SELECT pg_notify($1, $2)", notify.Channel, notify.Message{Topic: notify.Arrivals, Source: s, Seq: last[s]}.Text())
 	}
 }
 
@@ -102,10 +101,6 @@ type knowledge struct {
 	records  map[keyed]map[string]any // the latest of each key
 	seqs     []int64                  // numbers for those that are new
 }
-
-// lockSources makes sources the transaction's own. (source, id) is unique because whoever writes arrivals holds it
-// from before looking what is there.
-const lockSources = "SELECT pg_advisory_xact_lock(hashtextextended(s, 7)) FROM (SELECT DISTINCT unnest($1::text[]) AS s ORDER BY 1) x"
 
 // lookUp locks the sources, so that "before" is what was really there before, and asks for everything
 // in one round trip. Each question is one look into an index; a join would be planned by how many
@@ -120,7 +115,8 @@ func lookUp(ctx context.Context, tx pgx.Tx, events []hook.Event) (*knowledge, er
 	}
 	k := &knowledge{arrivals: map[keyed]int64{}, records: map[keyed]map[string]any{}}
 	batch := &pgx.Batch{}
-	batch.Queue(lockSources, value.SortedKeys(lockSet))
+	// (source, id) is unique because whoever writes arrivals holds this from before looking what is there.
+	batch.Queue(store.LockStatement, value.SortedKeys(lockSet), store.LockSource)
 	batch.Queue(`SELECT t.source, t.id, a.seq FROM unnest($1::text[], $2::text[]) AS t(source, id)
 		CROSS JOIN LATERAL (SELECT seq FROM arrivals WHERE source = t.source AND id = t.id LIMIT 1) a`, sources, ids).Query(func(rows pgx.Rows) error {
 		var at keyed

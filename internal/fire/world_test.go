@@ -29,6 +29,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -84,7 +85,7 @@ func play(role string) error {
 		return err
 	}
 	s, err := api.New(api.Options{
-		Engine: e, Intake: engine.NewIntake(ctx, e), Hub: engine.NewHub(ctx, e), Log: e.Log,
+		Engine: e, Intake: engine.NewIntake(ctx, e), Hub: notify.NewHub(ctx, e.Store.Pool, e.Log), Log: e.Log,
 		Web: fstest.MapFS{"index.html": {Data: []byte("<html></html>")}},
 	})
 	if err != nil {

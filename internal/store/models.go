@@ -88,25 +88,6 @@ type HookRequest struct {
 	Body       []byte // empty where it is large
 }
 
-// Process is a process as it was last heard of.
-type Process struct {
-	Name   string `gorm:"primaryKey"`
-	SkewMs int64  // how far its clock is ahead of the database's
-	SeenAt time.Time
-}
-
-// Notice is something that a person is told once.
-type Notice struct {
-	ID     int64
-	What   string
-	Words  string
-	Go     string
-	About  string
-	Owner  *int64
-	At     time.Time
-	DoneAt *time.Time
-}
-
 // Destination is a channel that posts go to.
 type Destination struct {
 	Name       string `gorm:"primaryKey"` // connection/channel

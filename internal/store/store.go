@@ -80,18 +80,6 @@ func notYet(err error) bool {
 	return errors.As(err, &said) && said.Code == "57P03"
 }
 
-// Lazy opens more connections to the same database, whose commits do not wait for the disk. They are
-// for work that is done again if a crash of the machine undoes it: what such a commit depends on and
-// what depends on it are lost together, since the log is written in order.
-func (s *Store) Lazy(ctx context.Context) (*Store, error) {
-	cfg := s.Pool.Config().Copy()
-	cfg.ConnConfig.RuntimeParams["synchronous_commit"] = "off"
-	// The live loop looks single rows up by their keys. A partition that has just begun to fill is small by what the
-	// planner last heard, and would be read whole, again and again, until somebody counts it anew.
-	cfg.ConnConfig.RuntimeParams["enable_seqscan"] = "off"
-	return open(ctx, cfg)
-}
-
 // Close gives every connection back.
 func (s *Store) Close() {
 	for _, fn := range s.also {

@@ -121,17 +121,3 @@ func Raw(tx *gorm.DB) (*sql.Tx, error) {
 	}
 	return nil, fmt.Errorf("the transaction is a %T", tx.Statement.ConnPool)
 }
-
-// LockKind says what a lock by name is for.
-type LockKind int
-
-// The locks that transactions hold until they end. Those of the live loop are in internal/engine.
-const (
-	LockAdministrators LockKind = 23 // two that let each other go at once must not both succeed
-	LockGuesses        LockKind = 37 // of one name, so that tries at once are counted one after the other
-)
-
-// Lock takes a lock by name until the transaction ends.
-func Lock(tx *gorm.DB, kind LockKind, name string) error {
-	return tx.Exec("SELECT pg_advisory_xact_lock(hashtextextended(?, ?))", name, int64(kind)).Error
-}

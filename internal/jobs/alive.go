@@ -1,18 +1,18 @@
-package engine
+package jobs
 
 import (
 	"context"
+	"log/slog"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"dorfbote/internal/store"
 )
 
 // A process that works holds a lock that goes with it however it ends. The others see by it that a job's process is
 // gone, and put the job back within seconds; the job library alone would wait for longer than the longest job.
-const (
-	lookEvery  = 2 * time.Second
-	lockNumber = 19
-)
+const lookEvery = 2 * time.Second
 
 // orphans puts back the jobs of processes that are gone. A job that has just been taken is left for a moment.
 const orphans = `UPDATE river_job j SET state = 'available', scheduled_at = now()
@@ -23,7 +23,8 @@ const orphans = `UPDATE river_job j SET state = 'available', scheduled_at = now(
 
 // alive is this process's lock.
 type alive struct {
-	engine *Engine
+	store  *store.Store
+	log    *slog.Logger
 	name   string
 	conn   *pgx.Conn
 	cancel context.CancelFunc
@@ -31,8 +32,8 @@ type alive struct {
 }
 
 // showAlive takes the lock, and keeps it until its end.
-func (e *Engine) showAlive(ctx context.Context, name string) (*alive, error) {
-	a := &alive{engine: e, name: name, done: make(chan struct{})}
+func showAlive(ctx context.Context, s *store.Store, log *slog.Logger, name string) (*alive, error) {
+	a := &alive{store: s, log: log, name: name, done: make(chan struct{})}
 	if err := a.lock(ctx); err != nil {
 		return nil, err
 	}
@@ -41,17 +42,9 @@ func (e *Engine) showAlive(ctx context.Context, name string) (*alive, error) {
 	return a, nil
 }
 
-func (a *alive) lock(ctx context.Context) error {
-	conn, err := pgx.ConnectConfig(ctx, a.engine.Store.Pool.Config().ConnConfig.Copy())
-	if err != nil {
-		return err
-	}
-	if _, err := conn.Exec(ctx, "SELECT pg_advisory_lock(hashtextextended($1, $2))", a.name, lockNumber); err != nil {
-		_ = conn.Close(ctx)
-		return err
-	}
-	a.conn = conn
-	return nil
+func (a *alive) lock(ctx context.Context) (err error) {
+	a.conn, err = a.store.HoldAlone(ctx, store.LockProcess, a.name)
+	return err
 }
 
 func (a *alive) watch(ctx context.Context) {
@@ -68,18 +61,18 @@ func (a *alive) watch(ctx context.Context) {
 		case <-tick.C:
 		}
 		if a.conn == nil {
-			if a.lock(ctx) != nil {
+			if a.lock(ctx) != nil || a.conn == nil {
 				continue // the database is away; it is tried again
 			}
 		}
 		look, cancel := context.WithTimeout(ctx, 5*time.Second)
-		done, err := a.conn.Exec(look, orphans, lockNumber)
+		done, err := a.conn.Exec(look, orphans, store.LockProcess)
 		cancel()
 		if err != nil {
 			_ = a.conn.Close(context.WithoutCancel(ctx))
 			a.conn = nil
 		} else if n := done.RowsAffected(); n > 0 {
-			a.engine.Log.Info("took over jobs of a process that is gone", "jobs", n)
+			a.log.Info("took over jobs of a process that is gone", "jobs", n)
 		}
 	}
 }
