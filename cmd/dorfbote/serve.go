@@ -23,6 +23,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/observe"
 	"dorfbote/internal/seal"
 	"dorfbote/internal/store"
@@ -252,7 +253,7 @@ func serve(ctx context.Context, l net.Listener, e *engine.Engine, o api.Options)
 	inner, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
 	o.Engine, o.Log, o.Web, o.Meters = e, e.Log, dist, e.Meters
-	o.Intake, o.Hub = engine.NewIntake(inner, e), engine.NewHub(inner, e)
+	o.Intake, o.Hub = engine.NewIntake(inner, e), notify.NewHub(inner, e.Store.Pool, e.Log)
 	s, err := api.New(o)
 	if err != nil {
 		return err

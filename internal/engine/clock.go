@@ -66,14 +66,18 @@ func (e *Engine) fireDue(ctx context.Context) (time.Duration, error) {
 		}
 		again = again || more
 	}
-	if err := e.letGoDue(ctx); err != nil {
-		return 0, err
+	for _, do := range e.due {
+		more, err := do(ctx)
+		if err != nil {
+			return 0, err
+		}
+		again = again || more
 	}
 	if again {
 		return 0, nil
 	}
-	var next sql.NullTime
-	if err := e.Store.Pool.QueryRow(ctx, "SELECT least((SELECT min(due_at) FROM timers WHERE NOT spent), (SELECT min(due_at) FROM pace_held))").Scan(&next); err != nil {
+	next, err := e.Store.NextMoment(ctx)
+	if err != nil {
 		return 0, err
 	}
 	if !next.Valid {

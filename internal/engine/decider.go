@@ -72,7 +72,7 @@ func (e *Engine) startDecider(ctx context.Context) *decider {
 				d.wake(ctx, store.Lane{Source: ev.Source})
 			case notify.All: // the database may have been away: what was on its way may have been lost with it
 				d.look(ctx)
-				if err := errors.Join(e.wakeAll(ctx), e.sweepSteps(ctx)); err != nil && ctx.Err() == nil {
+				if err := e.missed(ctx); err != nil && ctx.Err() == nil {
 					e.Log.Warn("looking for what waits failed", "error", err)
 				}
 			}

@@ -51,11 +51,11 @@ func (e *Engine) Drain(ctx context.Context, job jobs.Drain) error {
 // draining is for how long one job sends to a destination; then it makes room for others, and goes on in the next.
 const draining = jobs.Timeout / 2
 
-// patience is how long a drain waits for the next post's time; for longer, another is put on for then.
-const patience = 4 * time.Second
+// longestPause is how long a drain waits for the next post's time; for longer, another is put on for then.
+const longestPause = 4 * time.Second
 
-// glance is how long what was read of the outbox holds, before it is looked at once more.
-const glance = 250 * time.Millisecond
+// readHolds is how long what was read of the outbox holds, before it is looked at once more.
+const readHolds = 250 * time.Millisecond
 
 // drain sends posts until none waits or the destination must be left alone. again is false in the
 // latter case.
@@ -68,7 +68,7 @@ func (e *Engine) drain(ctx context.Context, name string) (again bool, err error)
 		return false, nil
 	}
 	pace := newPosting(d, e.Now())
-	if wait := pace.wait(d, e.Now()); wait > patience {
+	if wait := pace.wait(d, e.Now()); wait > longestPause {
 		return false, e.later(ctx, name, *d.NotBefore)
 	}
 	var c store.Connection
@@ -97,7 +97,7 @@ func (e *Engine) drain(ctx context.Context, name string) (again bool, err error)
 			if time.Since(began) > draining {
 				return false, e.Wake(ctx, name)
 			}
-			if i > 0 && time.Since(read) > glance {
+			if i > 0 && time.Since(read) > readHolds {
 				break // a person may have held or dropped what comes next, or paused the destination
 			}
 			goOn, err := e.sendOne(ctx, client, d, pace, &posts[i])
@@ -134,7 +134,7 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 		return true, e.expired(ctx, p)
 	}
 	if wait := pace.wait(d, e.Now()); wait > 0 {
-		if wait > patience {
+		if wait > longestPause {
 			return false, e.leave(ctx, d, e.Now().Add(wait))
 		}
 		select {
@@ -190,7 +190,7 @@ func (e *Engine) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 		e.Meters.Told(now.Sub(p.CreatedAt))
 		follows, err := e.settle(ctx, p, d, done)
 		if err == nil && follows {
-			err = e.Follow(ctx, p.Arrival, p.WorkflowID)
+			err = e.Jobs.Add(ctx, jobs.Follow{Arrival: p.Arrival, Workflow: p.WorkflowID})
 		}
 		return err == nil, err
 	case !r.Healable() && isTrial(p): // whoever tries sees it at once, and the channel is not theirs to stop

@@ -8,6 +8,9 @@ import (
 	"log/slog"
 	"time"
 
+	"gorm.io/gorm"
+
+	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/host"
 	"dorfbote/internal/jobs"
@@ -22,6 +25,11 @@ type Engine struct {
 	Keep      store.Keep    // how long arrivals are kept; the zero value is for ever
 
 	plans     *plans
+	learnt    learnt
+	missed    func(context.Context) error
+	arm       func(ctx context.Context, db *gorm.DB, w *store.Workflow, plan *sheet.Plan, trigger string) error
+	checkNow  func(ctx context.Context, source string) error
+	due       []func(context.Context) (more bool, err error)
 	lookups   lookups
 	sets      sets
 	working   *jobs.Working

@@ -27,8 +27,8 @@ var ErrBusy = errors.New("events cannot be stored at the moment")
 // While many send at once, a batch waits a moment for more of them: fewer, larger transactions serve them
 // all sooner. Who sends alone never waits.
 const (
-	gather = 2 * time.Millisecond
-	crowd  = 6
+	batchWait = 2 * time.Millisecond
+	batchFrom = 6
 )
 
 // maxBatch is the most events one transaction stores.
@@ -127,10 +127,10 @@ func (in *Intake) loop(ctx context.Context) {
 			batch = append(batch, t)
 		}
 		if busy {
-			time.Sleep(gather)
+			time.Sleep(batchWait)
 		}
 		batch = in.more(batch)
-		busy = len(batch) >= crowd
+		busy = len(batch) >= batchFrom
 		err := in.store(ctx, batch)
 		if err != nil {
 			in.engine.Log.Error("storing arrivals failed", "error", err)

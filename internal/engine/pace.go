@@ -93,20 +93,20 @@ func verdictsOf(ctx context.Context, tx *sql.Tx, workflow int64, made []decided,
 	return known, rows.Err()
 }
 
-// letGoDue tells what has been held for long enough, of every workflow.
-func (e *Engine) letGoDue(ctx context.Context) error {
+// LetGoDue tells what has been held for long enough, of every workflow.
+func (e *Engine) LetGoDue(ctx context.Context) (more bool, err error) {
 	var list []store.Live
-	err := e.Store.DB.WithContext(ctx).Raw(`SELECT w.id, w.name, w.version, w.source, w.form, w.since FROM workflows w
+	err = e.Store.DB.WithContext(ctx).Raw(`SELECT w.id, w.name, w.version, w.source, w.form, w.since FROM workflows w
 		WHERE w.id IN (SELECT DISTINCT workflow_id FROM pace_held WHERE due_at <= now())`).Scan(&list).Error
 	if err != nil {
-		return err
+		return false, err
 	}
 	for _, l := range list {
 		if err := e.letGo(ctx, l); err != nil {
-			return fmt.Errorf("letting go what workflow %d held: %w", l.ID, err)
+			return false, fmt.Errorf("letting go what workflow %d held: %w", l.ID, err)
 		}
 	}
-	return nil
+	return false, nil
 }
 
 func (e *Engine) letGo(ctx context.Context, l store.Live) error {

@@ -21,7 +21,6 @@ type plans struct {
 	engine *Engine
 	mu     sync.Mutex
 	byID   map[planKey]compiled
-	kinds  map[string]learntKind
 }
 
 type planKey struct {
@@ -35,19 +34,27 @@ type compiled struct {
 	kinds map[string]*value.Kind // of the watched source, and of those that are looked up
 }
 
+// learnt keeps what is known of the records of sources.
+type learnt struct {
+	mu       sync.Mutex
+	bySource map[string]learntKind
+}
+
 type learntKind struct {
 	kind *value.Kind
 	at   time.Time
 }
 
-const (
-	maxPlans  = 4096
-	kindsHold = 10 * time.Second
-	sampleOf  = 500 // records that fields are learnt from
-)
+// learntHolds is for how long what is known of a source's records is not looked at again.
+const learntHolds = 10 * time.Second
+
+// sampleOf is how many records fields are learnt from.
+const sampleOf = 500
+
+const maxPlans = 4096
 
 func newPlans(e *Engine) *plans {
-	return &plans{engine: e, byID: map[planKey]compiled{}, kinds: map[string]learntKind{}}
+	return &plans{engine: e, byID: map[planKey]compiled{}}
 }
 
 // Plan gives a version made ready to run. The error is a [*BrokenSheet] where it cannot be.
@@ -133,11 +140,11 @@ func (b *BrokenSheet) Error() string {
 // Kind gives what is known of a source's records: its schema, or what its records teach. It is nil for
 // a source that is not known at all.
 func (e *Engine) Kind(ctx context.Context, source string) (*value.Kind, error) {
-	p := e.plans
-	p.mu.Lock()
-	have, ok := p.kinds[source]
-	p.mu.Unlock()
-	if ok && time.Since(have.at) < kindsHold {
+	l := &e.learnt
+	l.mu.Lock()
+	have, ok := l.bySource[source]
+	l.mu.Unlock()
+	if ok && time.Since(have.at) < learntHolds {
 		return have.kind, nil
 	}
 	var row store.Kind
@@ -149,12 +156,15 @@ func (e *Engine) Kind(ctx context.Context, source string) (*value.Kind, error) {
 	if err != nil {
 		return nil, err
 	}
-	p.mu.Lock()
-	defer p.mu.Unlock()
+	l.mu.Lock()
+	defer l.mu.Unlock()
 	if ok && reflect.DeepEqual(have.kind, kind) {
 		kind = have.kind // the same, so that what was compiled against it holds
 	}
-	p.kinds[source] = learntKind{kind, time.Now()}
+	if l.bySource == nil {
+		l.bySource = map[string]learntKind{}
+	}
+	l.bySource[source] = learntKind{kind, time.Now()}
 	return kind, nil
 }
 
@@ -215,12 +225,12 @@ func (e *Engine) ownFields(ctx context.Context, row *store.Kind) ([]value.Field,
 
 // ForgetKind has a source's fields looked at anew. Other processes do so within a few seconds.
 func (e *Engine) ForgetKind(source string) {
-	p := e.plans
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if k, ok := p.kinds[source]; ok {
+	l := &e.learnt
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if k, ok := l.bySource[source]; ok {
 		k.at = time.Time{}
-		p.kinds[source] = k
+		l.bySource[source] = k
 	}
 }
 

@@ -19,12 +19,6 @@ import (
 	"dorfbote/internal/store"
 )
 
-// hashOf is what a record is known by: the same record, however its names are ordered, has the same.
-func hashOf(data []byte) []byte {
-	sum := sha256.Sum256(data)
-	return sum[:16]
-}
-
 // snapshot compares what a source says now with what it said before: the stored records of the source. So it is
 // known what is new, what has changed and what is gone, whatever the source itself can tell.
 //

@@ -21,10 +21,10 @@ func (e *Engine) SwitchOn(ctx context.Context, id int64, plan *sheet.Plan, on st
 	}
 	trigger := triggerOf(on.Sheet)
 	w, err := e.Store.SwitchOn(ctx, id, on, func(tx *gorm.DB, w *store.Workflow) error {
-		return e.Arm(ctx, tx, w, plan, trigger)
+		return e.arm(ctx, tx, w, plan, trigger)
 	})
 	if err == nil && plan.Source != "" { // its rhythm may be another from now on
-		err = e.CheckNow(ctx, plan.Source)
+		err = e.checkNow(ctx, plan.Source)
 	}
 	return w, err
 }

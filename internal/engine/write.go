@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"time"
 
@@ -205,4 +206,10 @@ func upsertRecords(batch *pgx.Batch, touched map[keyed]*arrival.Arrival) {
 		batch.Queue(`DELETE FROM records r USING unnest($1::text[], $2::text[]) AS t(source, key)
 			WHERE r.source = t.source AND r.key = t.key`, goneSources, goneKeys)
 	}
+}
+
+// hashOf is what a record is known by: the same record, however its names are ordered, has the same.
+func hashOf(data []byte) []byte {
+	sum := sha256.Sum256(data)
+	return sum[:16]
 }
