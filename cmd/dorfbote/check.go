@@ -16,7 +16,7 @@ import (
 	"dorfbote/internal/core/route"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/practice"
 	"dorfbote/internal/script"
 )
@@ -241,7 +241,7 @@ func (o rehearseOptions) run() error {
 	m.Know(known)
 	scripts := &script.Runner{}
 	defer scripts.Close()
-	m.Outside(engine.OutsideOf(scripts))
+	m.Outside(sources.OutsideOf(scripts))
 	if plan.Fetches() {
 		fmt.Fprintf(os.Stderr, "%s: asks services over http, which a rehearsal does not: they are taken to answer nothing\n", o.sheet)
 	}

@@ -23,6 +23,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/observe"
 	"dorfbote/internal/seal"
@@ -108,7 +109,7 @@ func openEngine(ctx context.Context, s settings, url string, ws value.Workspace,
 		return nil, err
 	}
 	e.Box, e.Env = box, env
-	e.Keep = store.Keep{Days: s.KeepDays, Arrivals: s.KeepArrivals}
+	e.Upkeep.Keep = store.Keep{Days: s.KeepDays, Arrivals: s.KeepArrivals}
 	e.Meters = observe.NewMeters(st)
 	return e, nil
 }
@@ -253,7 +254,7 @@ func serve(ctx context.Context, l net.Listener, e *engine.Engine, o api.Options)
 	inner, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
 	o.Engine, o.Log, o.Web, o.Meters = e, e.Log, dist, e.Meters
-	o.Intake, o.Hub = engine.NewIntake(inner, e), notify.NewHub(inner, e.Store.Pool, e.Log)
+	o.Intake, o.Hub = intake.New(inner, e.Writer), notify.NewHub(inner, e.Store.Pool, e.Log)
 	s, err := api.New(o)
 	if err != nil {
 		return err

@@ -21,6 +21,7 @@ import (
 	"dorfbote/internal/api"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 	"dorfbote/internal/testdb"
@@ -43,7 +44,7 @@ func startWith(t *testing.T, set func(*api.Options)) *client {
 	e.Env = testdb.Loopback(t, e.Workspace)
 	ctx, cancel := context.WithCancel(context.Background())
 	o := api.Options{
-		Engine: e, Intake: engine.NewIntake(ctx, e), Hub: notify.NewHub(ctx, e.Store.Pool, e.Log), Log: e.Log,
+		Engine: e, Intake: intake.New(ctx, e.Writer), Hub: notify.NewHub(ctx, e.Store.Pool, e.Log), Log: e.Log,
 		Web: fstest.MapFS{"index.html": {Data: []byte(`<meta content="NONCE">`)}},
 	}
 	set(&o)

@@ -10,7 +10,7 @@ import (
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/store"
 )
 
@@ -123,7 +123,7 @@ func (s *Server) listArrivals(ctx context.Context, _ *Person, in *arrivalsInput)
 		if err != nil {
 			return nil, err
 		}
-		kind, err := s.Engine.Kind(ctx, r.Source)
+		kind, err := s.Engine.Sources.Kind(ctx, r.Source)
 		if err != nil {
 			return nil, err
 		}
@@ -142,7 +142,7 @@ func (s *Server) verdictItem(ctx context.Context, v store.VerdictRow, source str
 		DecidedBy: v.DecidedBy, Where: v.FailedAt, Error: v.Error, Later: v.Later, LaterAt: v.LaterAt, DecidedAt: &v.DecidedAt,
 	}
 	if v.DecidedBy != "" {
-		if plan, err := s.Engine.Plan(ctx, v.WorkflowID, v.Version, source); err == nil {
+		if plan, err := s.Engine.Workflows.Plan(ctx, v.WorkflowID, v.Version, source); err == nil {
 			it.Because = plan.Words(v.DecidedBy)
 		}
 	}
@@ -230,13 +230,13 @@ func (s *Server) getArrival(ctx context.Context, _ *Person, in *idInput) (*arriv
 	if err != nil {
 		return nil, err
 	}
-	kind, err := s.Engine.Kind(ctx, row.Source)
+	kind, err := s.Engine.Sources.Kind(ctx, row.Source)
 	if err != nil {
 		return nil, err
 	}
 	out := &arrivalOutput{}
 	out.Body.Arrival = *s.arrivalDetail(ctx, row.Arrival, a, kind)
-	known, err := s.Engine.Known(ctx)
+	known, err := s.Engine.Workflows.Known(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -290,7 +290,7 @@ func (s *Server) waits(ctx context.Context, l store.Live, a *arrival.Arrival, kn
 	if plan == nil {
 		return "it is started by a timer, which arrivals only set", nil
 	}
-	since, err := s.Engine.TimedSince(ctx, l.ID)
+	since, err := s.Engine.Timing.TimedSince(ctx, l.ID)
 	return decide.Waits(plan, a, since), err
 }
 
@@ -331,13 +331,13 @@ func (s *Server) decideAgain(ctx context.Context, _ *Person, in *idInput) (*agai
 			continue
 		}
 		w := Why{VerdictItem: VerdictItem{WorkflowID: l.ID, Workflow: l.Name, Version: l.Version, Verdict: string(decide.Failed)}}
-		plan, err := s.Engine.Plan(ctx, l.ID, l.Version, l.Source)
+		plan, err := s.Engine.Workflows.Plan(ctx, l.ID, l.Version, l.Source)
 		if err != nil {
 			w.Error = err.Error()
 			out.Body.Why = append(out.Body.Why, w)
 			continue
 		}
-		p := proofLines(plan, decide.Occasion(plan, a, a.Time), s.reach(ctx, engine.AskNothing))
+		p := proofLines(plan, decide.Occasion(plan, a, a.Time), s.reach(ctx, sources.AskNothing))
 		w.Proof, w.Verdict, w.Row, w.DecidedBy, w.Where, w.Error = p, p.Verdict, p.Row, p.DecidedBy, p.Where, p.Error
 		w.Because = plan.Words(p.DecidedBy)
 		out.Body.Why = append(out.Body.Why, w)
@@ -361,7 +361,7 @@ func (s *Server) proofOf(ctx context.Context, workflow int64, version int, a *ar
 	if plan == nil {
 		return nil
 	}
-	reach := s.reach(ctx, engine.AskNothing)
+	reach := s.reach(ctx, sources.AskNothing)
 	reach.Recall = recalled
 	return proofLines(plan, decide.Occasion(plan, a, a.Time), reach)
 }

@@ -261,7 +261,7 @@ func (s *Server) createConnection(ctx context.Context, who *Person, in *makeInpu
 		return nil, err
 	}
 	if k.Name == "chat" {
-		if err := s.Engine.AskChannels(ctx, c.ID); err != nil {
+		if err := s.Engine.Sources.AskChannels(ctx, c.ID); err != nil {
 			s.Log.Info("listing a new chat's channels failed", "connection", c.ID, "error", err)
 		}
 	}
@@ -392,7 +392,7 @@ func (s *Server) goOn(ctx context.Context, id string) error {
 		return err
 	}
 	for _, n := range names {
-		if err := s.Engine.Wake(ctx, n); err != nil {
+		if err := s.Engine.Outbox.Wake(ctx, n); err != nil {
 			return err
 		}
 	}

@@ -47,7 +47,7 @@ func (s *Server) draftingRoutes() {
 const sentenceValues = 200
 
 func (s *Server) readSentence(ctx context.Context, _ *Person, in *sentenceInput) (*sentenceOutput, error) {
-	known, err := s.Engine.Known(ctx)
+	known, err := s.Engine.Workflows.Known(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -119,7 +119,7 @@ func (k sourceKinds) Fields(source string) ([]value.Field, string) {
 }
 
 func (s *Server) fillPattern(ctx context.Context, _ *Person, in *patternInput) (*patternOutput, error) {
-	known, err := s.Engine.Known(ctx)
+	known, err := s.Engine.Workflows.Known(ctx)
 	if err != nil {
 		return nil, err
 	}

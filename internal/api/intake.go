@@ -17,7 +17,7 @@ import (
 
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/core/value"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/store"
 )
 
@@ -48,7 +48,7 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, http.StatusBadRequest, "body", "the body ended before it was complete")
 		return
 	}
-	secret, err := s.Engine.Secret(c, "signing")
+	secret, err := s.Engine.Sources.Secret(c, "signing")
 	if err != nil {
 		s.refuse(w, r, c.ID, body, http.StatusInternalServerError, "", err.Error())
 		return
@@ -70,9 +70,9 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
-	receipts := []engine.Receipt{}
+	receipts := []intake.Receipt{}
 	if len(events) > 0 {
-		var many *engine.TooManyError
+		var many *intake.TooManyError
 		switch receipts, err = s.Intake.Take(r.Context(), events); {
 		case errors.As(err, &many):
 			s.refuse(w, r, c.ID, body, http.StatusRequestEntityTooLarge, "body", many.Error())
@@ -90,7 +90,7 @@ func (s *Server) takeIn(w http.ResponseWriter, r *http.Request) {
 }
 
 // arrived counts what was taken in, and logs each by its id.
-func (s *Server) arrived(receipts []engine.Receipt) {
+func (s *Server) arrived(receipts []intake.Receipt) {
 	known := 0
 	for _, r := range receipts {
 		if r.Known {

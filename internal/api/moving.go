@@ -98,7 +98,7 @@ func (s *Server) moveUses(ctx context.Context, who *Person, in *moveInput) (*mov
 	if from.Kind != to.Kind || from.ID == to.ID {
 		return nil, invalid("body.to", "%s is not another connection of the same kind", to.Title)
 	}
-	known, err := s.Engine.Known(ctx)
+	known, err := s.Engine.Workflows.Known(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -183,7 +183,7 @@ func (s *Server) moveUses(ctx context.Context, who *Person, in *moveInput) (*mov
 			continue
 		}
 		on := store.SwitchedOn{Sheet: string(c.live), Note: "Moved from " + from.Title + " to " + to.Title, By: who.Name, Since: -1}
-		if _, err := s.Engine.SwitchOn(ctx, c.row.ID, c.plan, on); err != nil {
+		if _, err := s.Engine.Workflows.SwitchOn(ctx, c.row.ID, c.plan, on); err != nil {
 			return nil, fmt.Errorf("%s: %w", c.row.Name, err)
 		}
 	}

@@ -118,14 +118,14 @@ func (s *Server) moved(ctx context.Context, to string, posts []store.Post) error
 	}
 	if to == store.Waiting {
 		for name := range places {
-			if err := s.Engine.Wake(ctx, name); err != nil {
+			if err := s.Engine.Outbox.Wake(ctx, name); err != nil {
 				return err
 			}
 		}
 	}
 	if to == store.Dropped && len(runs) <= 100 { // for more, the sweep sees to it
 		for run := range runs {
-			if err := s.Engine.Follow(ctx, run.Arrival, run.Workflow); err != nil {
+			if err := s.Engine.Follow.Follow(ctx, run.Arrival, run.Workflow); err != nil {
 				return err
 			}
 		}
@@ -190,7 +190,7 @@ type askOutput struct {
 }
 
 func (s *Server) askDestination(ctx context.Context, _ *Person, in *askInput) (*askOutput, error) {
-	if err := s.Engine.AskDestinations(ctx, []string{in.Body.Name}); err != nil {
+	if err := s.Engine.Sources.AskDestinations(ctx, []string{in.Body.Name}); err != nil {
 		return nil, err
 	}
 	d, err := s.store.Destination(ctx, in.Body.Name)
@@ -244,7 +244,7 @@ func (s *Server) resume(ctx context.Context, _ *Person, in *resumeInput) (*struc
 		return nil, err
 	}
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Today})
-	return nil, s.Engine.Wake(ctx, name)
+	return nil, s.Engine.Outbox.Wake(ctx, name)
 }
 
 func (s *Server) pause(ctx context.Context, who *Person, in *pauseInput) (*struct{}, error) {
@@ -264,5 +264,5 @@ func (s *Server) setRate(ctx context.Context, _ *Person, in *rateInput) (*struct
 	if err := s.setDestination(ctx, in.Body.Name, set); err != nil {
 		return nil, err
 	}
-	return nil, s.Engine.Wake(ctx, in.Body.Name)
+	return nil, s.Engine.Outbox.Wake(ctx, in.Body.Name)
 }

@@ -5,7 +5,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/sources"
 )
 
 type previewOutput struct {
@@ -39,7 +39,7 @@ func (s *Server) previewSource(ctx context.Context, _ *Person, in *newSourceInpu
 	defer o.conn.Close()
 	ctx, cancel := context.WithTimeout(ctx, proving)
 	defer cancel()
-	items, more, err := s.Engine.Sample(ctx, o.conn, engine.SourceOf(o.row), previewRows)
+	items, more, err := s.Engine.Polls.Sample(ctx, o.conn, sources.SourceOf(o.row), previewRows)
 	if err != nil {
 		out.Body.Problem = err.Error()
 	}
@@ -61,7 +61,7 @@ func (s *Server) previewSource(ctx context.Context, _ *Person, in *newSourceInpu
 		seen[items[i].Key] = true
 		if picks == nil || picks(&items[i]) {
 			out.Body.Arrivals++
-			n, err := s.Engine.WouldPost(ctx, o.row.Source, &items[i])
+			n, err := s.Engine.Decider.WouldPost(ctx, o.row.Source, &items[i])
 			if err != nil {
 				return nil, err
 			}

@@ -14,7 +14,7 @@ import (
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/route"
 	"dorfbote/internal/core/sheet"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/store"
 )
 
@@ -91,7 +91,7 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 	if err != nil {
 		return nil, err
 	}
-	known, err := s.Engine.Known(ctx)
+	known, err := s.Engine.Workflows.Known(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -124,7 +124,7 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 	}
 	if plan != nil {
 		counts := decide.NewCounts(plan)
-		out.Body.Trail = trail(plan, recent, s.reach(ctx, engine.AskNothing), counts)
+		out.Body.Trail = trail(plan, recent, s.reach(ctx, sources.AskNothing), counts)
 		out.Body.Counts = counts.ByPath
 		s.compare(ctx, in.Body.Workflow, recent, out.Body.Trail)
 	}
@@ -150,7 +150,7 @@ func (s *Server) prove(ctx context.Context, _ *Person, in *proofInput) (*proofOu
 	}
 	out.Body.Arrival = s.arrivalDetail(ctx, chosen.row, chosen.arrival, known.Kind(chosen.arrival.Source))
 	if plan != nil {
-		out.Body.Proof = proofLines(plan, decide.Occasion(plan, chosen.arrival, s.Engine.Now().UTC()), s.reach(ctx, engine.AskGet))
+		out.Body.Proof = proofLines(plan, decide.Occasion(plan, chosen.arrival, s.Engine.Now().UTC()), s.reach(ctx, sources.AskGet))
 		out.Body.Proof.without(frozen)
 	}
 	return out, nil
@@ -169,11 +169,11 @@ func (p *ProofLines) without(frozen []string) {
 }
 
 // reach is what a sheet may get at while somebody looks at it. For a viewer nothing is asked and no script is run.
-func (s *Server) reach(ctx context.Context, asking engine.Asking) formula.Reach {
+func (s *Server) reach(ctx context.Context, asking sources.Asking) formula.Reach {
 	if p := s.person(ctx); p == nil || p.Role == "viewer" {
-		asking = engine.AskNobody
+		asking = sources.AskNobody
 	}
-	return s.Engine.Reach(ctx, asking)
+	return s.Engine.Sources.Reach(ctx, asking)
 }
 
 // proveAlone proves a sheet that is started without a record.
@@ -181,16 +181,16 @@ func (s *Server) proveAlone(ctx context.Context, plan *sheet.Plan, out *ProofBod
 	now := s.Engine.Now().UTC()
 	a := decide.Occasion(plan, nil, now)
 	out.Arrival = s.arrivalDetail(ctx, store.Arrival{Source: a.Source, Type: a.Type, Time: a.Time}, a, nil)
-	out.Proof = proofLines(plan, a, s.reach(ctx, engine.AskGet))
+	out.Proof = proofLines(plan, a, s.reach(ctx, sources.AskGet))
 	moments := plan.Trigger.Moments
 	if moments == nil {
 		return
 	}
-	skip, err := s.Engine.DaysOff(ctx, plan)
+	skip, err := s.Engine.Timing.DaysOff(ctx, plan)
 	if err != nil {
 		return
 	}
-	at, reach := now.AddDate(0, -2, 0), s.reach(ctx, engine.AskNothing)
+	at, reach := now.AddDate(0, -2, 0), s.reach(ctx, sources.AskNothing)
 	for len(out.Trail) < trailLength {
 		next, err := moments.Next(at, skip)
 		if err != nil || next.After(now) {

@@ -107,7 +107,7 @@ func (s *Server) proveOne(ctx context.Context, _ *Person, in *connectionInput) (
 		steps, err := s.proveWaiting(ctx, &c)
 		return &proveOutput{ProveBody{OK: connect.Proved(steps), Steps: steps, Choices: []connect.Choice{}}}, err
 	}
-	conn, err := s.Engine.OpenConn(&c)
+	conn, err := s.Engine.Sources.OpenConn(&c)
 	if err != nil {
 		return &proveOutput{ProveBody{Steps: []connect.Step{connect.Failed("opening the connection", err)}, Choices: []connect.Choice{}}}, nil
 	}
@@ -119,9 +119,9 @@ func (s *Server) proveOne(ctx context.Context, _ *Person, in *connectionInput) (
 			failure = errors.New(st.Tried + ": " + st.Said)
 		}
 	}
-	s.Engine.Heard(ctx, c.ID, failure)
+	s.Engine.Sources.NoteHealth(ctx, c.ID, failure)
 	if c.Kind == "chat" && failure == nil {
-		if err := s.Engine.AskChannels(ctx, c.ID); err != nil {
+		if err := s.Engine.Sources.AskChannels(ctx, c.ID); err != nil {
 			return nil, err
 		}
 	}
@@ -151,7 +151,7 @@ func (s *Server) browse(ctx context.Context, _ *Person, in *connectionInput) (*l
 	if err := s.store.DB.WithContext(ctx).First(&c, "id = ?", in.ID).Error; err != nil {
 		return nil, err
 	}
-	conn, err := s.Engine.OpenConn(&c)
+	conn, err := s.Engine.Sources.OpenConn(&c)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}

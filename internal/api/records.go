@@ -62,7 +62,7 @@ type nextOutput struct {
 
 // known gives a source's fields and how it is kept; there is no row of what has only been learnt.
 func (s *Server) known(ctx context.Context, source string) (*value.Kind, *store.Kind, error) {
-	kind, err := s.Engine.Kind(ctx, source)
+	kind, err := s.Engine.Sources.Kind(ctx, source)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -288,7 +288,7 @@ func (s *Server) nextArrival(ctx context.Context, _ *Person, in *nextInput) (*ne
 			if err != nil {
 				return nil, err
 			}
-			kind, err := s.Engine.Kind(ctx, source)
+			kind, err := s.Engine.Sources.Kind(ctx, source)
 			if err != nil {
 				return nil, err
 			}

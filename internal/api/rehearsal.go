@@ -17,7 +17,7 @@ import (
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/rehearse"
 	"dorfbote/internal/core/sheet"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/sources"
 )
 
 type rehearsalInput struct {
@@ -61,7 +61,7 @@ func (s *Server) rehearse(ctx context.Context, _ *Person, in *rehearsalInput) (*
 	}
 	var on *sheet.Plan
 	if in.Body.Workflow != 0 {
-		if on, err = s.Engine.PlanOn(ctx, in.Body.Workflow); err != nil {
+		if on, err = s.Engine.Workflows.PlanOn(ctx, in.Body.Workflow); err != nil {
 			return nil, err
 		}
 	}
@@ -142,13 +142,13 @@ func (r *rehearsal) sums(ctx context.Context, out io.Writer) {
 // run runs both versions over the stretch.
 func (r *rehearsal) run(ctx context.Context, emit func(rehearse.Line, string) error, along func(at, of int, c *rehearse.Comparer) error) (sums rehearse.Comparison, of int, err error) {
 	e := r.server.Engine
-	sources, lookups := []string{}, r.plan.Lookups()
+	names, lookups := []string{}, r.plan.Lookups()
 	for _, p := range []*sheet.Plan{r.plan, r.on} {
 		if p == nil {
 			continue
 		}
-		if p.Source != "" && !slices.Contains(sources, p.Source) {
-			sources = append(sources, p.Source)
+		if p.Source != "" && !slices.Contains(names, p.Source) {
+			names = append(names, p.Source)
 		}
 		for _, l := range p.Lookups() {
 			if !slices.Contains(lookups, l) {
@@ -156,7 +156,7 @@ func (r *rehearsal) run(ctx context.Context, emit func(rehearse.Line, string) er
 			}
 		}
 	}
-	past, err := e.Past(ctx, sources, lookups, r.from, r.to)
+	past, err := e.Past.Read(ctx, names, lookups, r.from, r.to)
 	if err != nil {
 		return sums, 0, err
 	}
@@ -164,7 +164,7 @@ func (r *rehearsal) run(ctx context.Context, emit func(rehearse.Line, string) er
 		if p == nil {
 			return nil
 		}
-		days, dayErr := e.DaysOff(ctx, p)
+		days, dayErr := e.Timing.DaysOff(ctx, p)
 		if dayErr != nil {
 			err = dayErr
 		}
@@ -174,7 +174,7 @@ func (r *rehearsal) run(ctx context.Context, emit func(rehearse.Line, string) er
 	if err != nil {
 		return sums, 0, err
 	}
-	outside := r.server.reach(ctx, engine.AskNothing).Outside
+	outside := r.server.reach(ctx, sources.AskNothing).Outside
 	c := rehearse.NewComparer(r.plan, r.on, e.Workspace.Location(), skipNow, skipWas, func(m *rehearse.Machine, p *sheet.Plan) {
 		past.Know(m, p)
 		m.Outside(outside)
@@ -183,7 +183,7 @@ func (r *rehearsal) run(ctx context.Context, emit func(rehearse.Line, string) er
 		}
 	}, emit)
 	at := 0
-	err = past.Each(ctx, e, func(a *arrival.Arrival) error {
+	err = past.Each(ctx, e.Past, func(a *arrival.Arrival) error {
 		if at++; along != nil && at%64 == 0 {
 			if err := along(at, past.Total, c); err != nil {
 				return err

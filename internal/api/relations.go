@@ -72,7 +72,7 @@ func (s *Server) relationsTo(ctx context.Context, o *store.Kind, own *value.Kind
 	if err != nil || len(there) < 2 {
 		return nil, err
 	}
-	kind, err := s.Engine.Kind(ctx, o.Source)
+	kind, err := s.Engine.Sources.Kind(ctx, o.Source)
 	if err != nil || kind == nil {
 		return nil, err
 	}

@@ -108,13 +108,13 @@ func (l *requestLog) judge(ctx context.Context, e *engine.Engine, list []store.H
 		}
 		seen[r.Connection] = true
 		if !refused(r.Status) {
-			e.Heard(ctx, r.Connection, nil)
+			e.Sources.NoteHealth(ctx, r.Connection, nil)
 			continue
 		}
 		var last []int
 		err := e.Store.DB.WithContext(ctx).Raw("SELECT status FROM hook_requests WHERE connection = ? ORDER BY id DESC LIMIT ?", r.Connection, refusedInARow).Scan(&last).Error
 		if err == nil && len(last) == refusedInARow && !slices.ContainsFunc(last, func(s int) bool { return !refused(s) }) {
-			e.Heard(ctx, r.Connection, requestError{r})
+			e.Sources.NoteHealth(ctx, r.Connection, requestError{r})
 		}
 	}
 }

@@ -87,11 +87,11 @@ func (s *Server) getRun(ctx context.Context, _ *Person, in *runInput) (*runOutpu
 	if v == nil {
 		return nil, huma.Error404NotFound("this workflow made no run of the arrival: it ignored it, or was not on")
 	}
-	kind, err := s.Engine.Kind(ctx, row.Source)
+	kind, err := s.Engine.Sources.Kind(ctx, row.Source)
 	if err != nil {
 		return nil, err
 	}
-	known, err := s.Engine.Known(ctx)
+	known, err := s.Engine.Workflows.Known(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -173,5 +173,5 @@ func (s *Server) runOn(ctx context.Context, _ *Person, in *runInput) (*struct{},
 		return nil, err
 	}
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Steps, Seq: in.Arrival})
-	return nil, s.Engine.Follow(ctx, in.Arrival, in.Workflow)
+	return nil, s.Engine.Follow.Follow(ctx, in.Arrival, in.Workflow)
 }

@@ -19,6 +19,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/observe"
 	"dorfbote/internal/store"
@@ -27,7 +28,7 @@ import (
 // Options are what the server is made of.
 type Options struct {
 	Engine *engine.Engine
-	Intake *engine.Intake
+	Intake *intake.Intake
 	Hub    *notify.Hub
 	Log    *slog.Logger
 	Web    fs.FS // the built front end

@@ -17,7 +17,7 @@ import (
 	"dorfbote/internal/connect/form"
 	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/value"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/poll"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
@@ -69,7 +69,7 @@ type NewSource struct {
 	KeyField string            `json:"key_field,omitempty"`
 	Quickest int               `json:"quickest,omitempty" minimum:"0" doc:"seconds between calls at the quickest"`
 	Slowest  int               `json:"slowest,omitempty" minimum:"0"`
-	Begin    engine.Begin      `json:"begin,omitempty" doc:"which records make arrivals at once"`
+	Begin    poll.Begin        `json:"begin,omitempty" doc:"which records make arrivals at once"`
 }
 
 type newSourceInput struct {
@@ -133,7 +133,7 @@ func (s *Server) sourceItems(ctx context.Context, where *gorm.DB) ([]SourceItem,
 		it := SourceItem{Source: k.Source, Connection: k.Connection, Title: k.Title, KeyField: k.KeyField, TitleField: k.TitleField, LinkField: k.LinkField, Settings: map[string]string{}}
 		maps.Copy(it.Settings, k.Settings)
 		if p := bySource[k.Source]; p != nil {
-			it.Poll = &PollItem{Watched: engine.WatchedEvery(kindOf[k.Connection], p),
+			it.Poll = &PollItem{Watched: poll.WatchedEvery(kindOf[k.Connection], p),
 				Every: p.Every, Quickest: p.Quickest, Slowest: p.Slowest, DueAt: p.DueAt, Begun: p.Begun, Failures: p.Failures, LastAt: p.LastAt, LastOK: p.LastOK,
 				LastError: p.LastError, LastRows: p.LastRows, LastCalls: p.LastCalls, LastMs: p.LastMs, CallsADay: 86400 / max(p.Every, 1) * max(p.LastCalls, 1),
 				Asking: p.LeaseUntil != nil && p.LeaseUntil.After(s.Engine.Now()),
@@ -187,7 +187,7 @@ func (s *Server) opened(ctx context.Context, id string, n *NewSource) (*opening,
 	if k.Open == nil {
 		return o, nil
 	}
-	if o.conn, err = s.Engine.OpenConn(&c); err != nil {
+	if o.conn, err = s.Engine.Sources.OpenConn(&c); err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
 	return o, nil
@@ -236,10 +236,10 @@ func (s *Server) createSource(ctx context.Context, _ *Person, in *newSourceInput
 		return nil, err
 	}
 	s.sources.add(row.Source)
-	s.Engine.ForgetKind(row.Source)
+	s.Engine.Sources.ForgetKind(row.Source)
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	if k.Open != nil {
-		if err := s.Engine.CheckNow(ctx, row.Source); err != nil {
+		if err := s.Engine.Polls.CheckNow(ctx, row.Source); err != nil {
 			return nil, err
 		}
 	}
@@ -314,7 +314,7 @@ func (s *Server) changeSource(ctx context.Context, _ *Person, in *changeSourceIn
 	if err != nil {
 		return nil, err
 	}
-	s.Engine.ForgetKind(source)
+	s.Engine.Sources.ForgetKind(source)
 	s.sources.forgetShape(source)
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections, Source: source})
 	return s.sourceItem(ctx, source)
@@ -394,7 +394,7 @@ func (s *Server) deleteSource(ctx context.Context, _ *Person, in *SourcePath) (*
 		return nil, err
 	}
 	s.sources.forget(in.Connection)
-	s.Engine.ForgetKind(source)
+	s.Engine.Sources.ForgetKind(source)
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	return nil, nil
 }
@@ -407,7 +407,7 @@ func (s *Server) checkNow(ctx context.Context, _ *Person, in *SourcePath) (*sour
 	if out.Body.Poll == nil {
 		return nil, huma.Error409Conflict(in.name() + " is not asked; what it has to say comes by itself")
 	}
-	return out, s.Engine.CheckNow(ctx, in.name())
+	return out, s.Engine.Polls.CheckNow(ctx, in.name())
 }
 
 // maxKinds bounds how many kinds one hook may bring up, so that foreign input cannot fill lists.

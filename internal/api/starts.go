@@ -21,7 +21,7 @@ import (
 
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/store"
 )
 
@@ -47,7 +47,7 @@ type startInput struct {
 
 type startedOutput struct {
 	Body struct {
-		Arrivals []engine.Receipt `json:"arrivals"`
+		Arrivals []intake.Receipt `json:"arrivals"`
 	}
 }
 
@@ -73,7 +73,7 @@ func (s *Server) startable(ctx context.Context, id int64) (*store.Workflow, *she
 	if !w.IsOn {
 		return nil, nil, huma.Error409Conflict("the workflow is off; switch it on first")
 	}
-	plan, err := s.Engine.Plan(ctx, w.ID, w.Version, w.Source)
+	plan, err := s.Engine.Workflows.Plan(ctx, w.ID, w.Version, w.Source)
 	if err != nil {
 		return nil, nil, huma.Error409Conflict(err.Error())
 	}
@@ -128,7 +128,7 @@ func (s *Server) startByHand(ctx context.Context, who *Person, in *startInput) (
 	return out, nil
 }
 
-func (s *Server) begin(ctx context.Context, w *store.Workflow, plan *sheet.Plan, keys []string, answers map[string]any, by, once string) ([]engine.Receipt, error) {
+func (s *Server) begin(ctx context.Context, w *store.Workflow, plan *sheet.Plan, keys []string, answers map[string]any, by, once string) ([]intake.Receipt, error) {
 	read, err := sheet.Answers(plan.Trigger.Ask, answers, s.Engine.Workspace)
 	var wrong *sheet.AnswerError
 	if errors.As(err, &wrong) {
@@ -137,7 +137,7 @@ func (s *Server) begin(ctx context.Context, w *store.Workflow, plan *sheet.Plan,
 	if err != nil {
 		return nil, err
 	}
-	receipts, err := s.Engine.StartWorkflow(ctx, store.Live{ID: w.ID, Name: w.Name, Version: w.Version, Source: w.Source, Form: w.Form}, plan, keys, read, by, once)
+	receipts, err := s.Engine.Writer.Start(ctx, store.Live{ID: w.ID, Name: w.Name, Version: w.Version, Source: w.Source, Form: w.Form}, plan, keys, read, by, once)
 	if errors.As(err, &wrong) {
 		return nil, invalid("body."+wrong.Name, "%s", wrong.Problem)
 	}
@@ -181,7 +181,7 @@ func (s *Server) takeCall(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	row, plan, err := s.startable(r.Context(), id)
-	var receipts []engine.Receipt
+	var receipts []intake.Receipt
 	if err == nil {
 		var keys []string
 		if list, ok := answers["records"].([]any); ok && plan.Source != "" {
@@ -209,7 +209,7 @@ func (s *Server) takeCall(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if receipts == nil {
-		receipts = []engine.Receipt{}
+		receipts = []intake.Receipt{}
 	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(http.StatusAccepted)

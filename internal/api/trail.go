@@ -13,7 +13,7 @@ import (
 	"dorfbote/internal/core/rehearse"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/store"
 )
 
@@ -94,7 +94,7 @@ func (s *Server) compare(ctx context.Context, workflow int64, recent []pastArriv
 	if workflow == 0 {
 		return
 	}
-	on, err := s.Engine.PlanOn(ctx, workflow)
+	on, err := s.Engine.Workflows.PlanOn(ctx, workflow)
 	if on == nil || err != nil {
 		return
 	}
@@ -104,7 +104,7 @@ func (s *Server) compare(ctx context.Context, workflow int64, recent []pastArriv
 		later bool
 	}
 	was := map[place]string{}
-	for _, m := range trail(on, recent, s.reach(ctx, engine.AskNothing), nil) {
+	for _, m := range trail(on, recent, s.reach(ctx, sources.AskNothing), nil) {
 		was[place{m.Seq, m.At, m.Later}] = m.outcome()
 	}
 	for i := range marks {

@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"dorfbote/internal/core/decide"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/sources"
 )
 
 type tryInput struct {
@@ -64,12 +64,12 @@ func (s *Server) try(ctx context.Context, _ *Person, in *tryInput) (*tryOutput, 
 		return nil, invalid("body.arrival", "choose an arrival to try it on")
 	}
 	sc := decide.NewScope(a)
-	sc.Reach = s.reach(ctx, engine.AskGet)
+	sc.Reach = s.reach(ctx, sources.AskGet)
 	posts, err := decide.Trial(plan, sc, in.Body.Message)
 	if err != nil {
 		return nil, invalid("body.message", "%v", err)
 	}
-	if err := s.Engine.Try(ctx, in.ID, seq, in.Body.To, posts); err != nil {
+	if err := s.Engine.Outbox.Try(ctx, in.ID, seq, in.Body.To, posts); err != nil {
 		return nil, err
 	}
 	out := &tryOutput{}

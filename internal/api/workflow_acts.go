@@ -9,7 +9,7 @@ import (
 
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/sheet"
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/decider"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
@@ -131,7 +131,7 @@ type beginInput struct {
 	Body BeginWorkflow
 }
 
-type beginOutput struct{ Body engine.Beginning }
+type beginOutput struct{ Body decider.Beginning }
 
 // runnable gives a workflow and the plan of its draft, or why that cannot run.
 func (s *Server) runnable(ctx context.Context, id int64) (*store.Workflow, *sheet.Plan, error) {
@@ -139,7 +139,7 @@ func (s *Server) runnable(ctx context.Context, id int64) (*store.Workflow, *shee
 	if err != nil {
 		return nil, nil, err
 	}
-	known, err := s.Engine.Known(ctx)
+	known, err := s.Engine.Workflows.Known(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -158,9 +158,9 @@ func (s *Server) beginning(ctx context.Context, _ *Person, in *beginInput) (*beg
 	}
 	since, err := in.Body.since()
 	if err != nil || since < 0 {
-		return &beginOutput{engine.Beginning{ByPlace: map[string]int64{}}}, err
+		return &beginOutput{decider.Beginning{ByPlace: map[string]int64{}}}, err
 	}
-	b, err := s.Engine.Beginning(ctx, plan, in.ID, since)
+	b, err := s.Engine.Decider.Beginning(ctx, plan, in.ID, since)
 	if err != nil {
 		return nil, err
 	}
@@ -195,11 +195,11 @@ func (s *Server) finished(ctx context.Context, draft string) (plan *sheet.Plan, 
 		for i, t := range to {
 			names[i] = t.S
 		}
-		if err := s.Engine.AskDestinations(ctx, names); err != nil {
+		if err := s.Engine.Sources.AskDestinations(ctx, names); err != nil {
 			return nil, missing, err
 		}
 	}
-	known, err := s.Engine.Known(ctx)
+	known, err := s.Engine.Workflows.Known(ctx)
 	if err != nil {
 		return nil, missing, err
 	}
@@ -224,7 +224,7 @@ func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workf
 	if len(missing) > 0 {
 		return nil, notRunnable(missing)
 	}
-	if circle, err := s.Engine.Circle(ctx, w.Name, plan); err != nil {
+	if circle, err := s.Engine.Workflows.Circle(ctx, w.Name, plan); err != nil {
 		return nil, err
 	} else if circle != "" {
 		return nil, huma.Error422UnprocessableEntity("these workflows would call one another without end: " + circle + "; take one of the calls out")
@@ -237,7 +237,7 @@ func (s *Server) switchOn(ctx context.Context, who *Person, in *onInput) (*workf
 			}
 		}
 	}
-	if _, err := s.Engine.SwitchOn(ctx, in.ID, plan, on); err != nil {
+	if _, err := s.Engine.Workflows.SwitchOn(ctx, in.ID, plan, on); err != nil {
 		return nil, err
 	}
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows, ID: w.ID})
@@ -258,7 +258,7 @@ func (s *Server) switchOff(ctx context.Context, who *Person, in *idInput) (*work
 	if err := s.store.SwitchOff(ctx, in.ID, who.Name); err != nil {
 		return nil, err
 	}
-	if err := s.Engine.Disarm(ctx, in.ID); err != nil {
+	if err := s.Engine.Timing.Disarm(ctx, in.ID); err != nil {
 		return nil, err
 	}
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows, ID: in.ID})

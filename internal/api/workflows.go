@@ -109,7 +109,7 @@ func (s *Server) runnableBody(ctx context.Context, b SheetBody) (c compiled, err
 	if err != nil {
 		return c, err
 	}
-	if c.known, err = s.Engine.Known(ctx); err != nil {
+	if c.known, err = s.Engine.Workflows.Known(ctx); err != nil {
 		return c, err
 	}
 	if c.plan, c.sheet, c.problems = sheet.Compile([]byte(text), c.known); c.plan == nil {
@@ -221,7 +221,7 @@ func (s *Server) listWorkflows(ctx context.Context, _ *Person, _ *struct{}) (*li
 	if err != nil {
 		return nil, err
 	}
-	known, err := s.Engine.Known(ctx)
+	known, err := s.Engine.Workflows.Known(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -245,7 +245,7 @@ func (s *Server) workflow(ctx context.Context, id int64) (*workflowOutput, error
 	if err != nil {
 		return nil, err
 	}
-	known, err := s.Engine.Known(ctx)
+	known, err := s.Engine.Workflows.Known(ctx)
 	if err != nil {
 		return nil, err
 	}

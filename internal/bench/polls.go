@@ -16,12 +16,13 @@ import (
 	"strings"
 	"time"
 
-	_ "github.com/jackc/pgx/v5/stdlib" // the yardstick's driver
+	_ "github.com/jackc/pgx/v5/stdlib"
 	"gorm.io/gorm"
 
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/poll"
 	"dorfbote/internal/store"
 )
 
@@ -110,7 +111,7 @@ func Poll(ctx context.Context, out io.Writer, e *engine.Engine, database, kind, 
 			return err
 		}
 		began := time.Now()
-		tally, err := e.Poll(ctx, source)
+		tally, err := e.Polls.Poll(ctx, source)
 		if err != nil {
 			return err
 		}
@@ -122,7 +123,7 @@ func Poll(ctx context.Context, out io.Writer, e *engine.Engine, database, kind, 
 			return err
 		}
 		began = time.Now()
-		if tally, err = e.Poll(ctx, source); err != nil {
+		if tally, err = e.Polls.Poll(ctx, source); err != nil {
 			return err
 		}
 		if tally.Updated != polledRows/100 {
@@ -147,7 +148,7 @@ func polledSource(ctx context.Context, e *engine.Engine, database, kind string) 
 		}
 		c.Sealed = sealed
 	}
-	p := store.Poll{Source: k.Source, Connection: c.ID, Start: engine.Begin{How: "now"}.Text(), Every: 60, Quickest: 60, Slowest: 600, DueAt: time.Now().Add(time.Hour)}
+	p := store.Poll{Source: k.Source, Connection: c.ID, Start: poll.Begin{How: "now"}.Text(), Every: 60, Quickest: 60, Slowest: 600, DueAt: time.Now().Add(time.Hour)}
 	return k.Source, e.Store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		return errors.Join(tx.Create(&c).Error, tx.Create(&k).Error, tx.Create(&p).Error)
 	})

@@ -14,6 +14,7 @@ import (
 	"dorfbote/internal/connect/form"
 	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/poll"
 	"dorfbote/internal/store"
 )
 
@@ -75,7 +76,7 @@ func connectDemo(ctx context.Context, e *engine.Engine, id, kind, title string, 
 			return err
 		}
 		return tx.Create(&store.Poll{
-			Source: source.Source, Connection: id, Start: engine.Begin{How: "now"}.Text(), DueAt: time.Now(),
+			Source: source.Source, Connection: id, Start: poll.Begin{How: "now"}.Text(), DueAt: time.Now(),
 			Quickest: int(k.Quickest.Seconds()), Slowest: int(k.Slowest.Seconds()), Every: int(k.Quickest.Seconds()),
 		}).Error
 	})

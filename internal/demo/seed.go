@@ -178,7 +178,7 @@ func workflows(ctx context.Context, e *engine.Engine) (timed []func() error, err
 	if err != nil {
 		return nil, err
 	}
-	known, err := e.Known(ctx)
+	known, err := e.Workflows.Known(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -200,7 +200,7 @@ func workflows(ctx context.Context, e *engine.Engine) (timed []func() error, err
 			return nil, err
 		}
 		on := func() error {
-			_, err := e.SwitchOn(ctx, w.ID, plan, store.SwitchedOn{Sheet: w.Draft, Note: "First version", By: "Marit Aven", Since: -1})
+			_, err := e.Workflows.SwitchOn(ctx, w.ID, plan, store.SwitchedOn{Sheet: w.Draft, Note: "First version", By: "Marit Aven", Since: -1})
 			return err
 		}
 		if plan.Timed() {
@@ -254,7 +254,7 @@ func history(ctx context.Context, e *engine.Engine, at Addresses, moment time.Ti
 			state[c.App+"/"+c.Kind+"/"+c.Key] = c
 		}
 	}
-	if err := e.History(ctx, events); err != nil {
+	if err := e.Decider.History(ctx, events); err != nil {
 		return 0, err
 	}
 	db := e.Store.DB.WithContext(ctx)

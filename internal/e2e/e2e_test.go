@@ -24,6 +24,7 @@ import (
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/demo"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/practice"
 	"dorfbote/internal/testdb"
@@ -57,7 +58,7 @@ func start(t *testing.T) (address string) {
 	require.NoError(t, err)
 	require.NoError(t, demo.Fill(ctx, e, stand, demo.Addresses{Server: address, Practice: apps.URL}, moment, t.Logf))
 	s, err := api.New(api.Options{
-		Engine: e, Intake: engine.NewIntake(ctx, e), Hub: notify.NewHub(ctx, e.Store.Pool, e.Log), Log: log, Web: dist, Practice: apps.URL, PublicURL: address,
+		Engine: e, Intake: intake.New(ctx, e.Writer), Hub: notify.NewHub(ctx, e.Store.Pool, e.Log), Log: log, Web: dist, Practice: apps.URL, PublicURL: address,
 	})
 	require.NoError(t, err)
 	server.Config.Handler = s.Handler()

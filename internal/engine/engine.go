@@ -1,45 +1,47 @@
-// Package engine is the live loop: take in, decide, post. Its work is spread over processes by jobs in
+// Package engine is the live loop: it wires together, in the order of an arrival's way, what takes in (intake, poll),
+// decides (decider, timing), posts (outbox) and does what follows (follow). Its work is spread over processes by jobs in
 // PostgreSQL, so that any number of servers and workers share one database.
 package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
-	"time"
 
-	"gorm.io/gorm"
-
-	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine/decider"
+	"dorfbote/internal/engine/follow"
 	"dorfbote/internal/engine/host"
+	"dorfbote/internal/engine/intake"
+	"dorfbote/internal/engine/outbox"
+	"dorfbote/internal/engine/past"
+	"dorfbote/internal/engine/poll"
+	"dorfbote/internal/engine/sources"
+	"dorfbote/internal/engine/timing"
+	"dorfbote/internal/engine/upkeep"
+	"dorfbote/internal/engine/workflows"
 	"dorfbote/internal/jobs"
-	"dorfbote/internal/script"
 	"dorfbote/internal/store"
 )
 
-// Engine holds what the live loop needs. Make it with New.
+// Engine holds the parts of the live loop. Make it with New.
 type Engine struct {
 	*host.Host
-	KeepEvery time.Duration // how often old ones are looked for; 0 is every ten minutes
-	Keep      store.Keep    // how long arrivals are kept; the zero value is for ever
+	Sources   *sources.Sources
+	Workflows *workflows.Workflows
+	Writer    *intake.Writer
+	Polls     *poll.Polls
+	Decider   *decider.Decider
+	Timing    *timing.Timing
+	Outbox    *outbox.Outbox
+	Follow    *follow.Follow
+	Past      *past.Reader
+	Upkeep    *upkeep.Upkeep
 
-	plans     *plans
-	learnt    learnt
-	missed    func(context.Context) error
-	arm       func(ctx context.Context, db *gorm.DB, w *store.Workflow, plan *sheet.Plan, trigger string) error
-	checkNow  func(ctx context.Context, source string) error
-	due       []func(context.Context) (more bool, err error)
-	lookups   lookups
-	sets      sets
-	working   *jobs.Working
-	decider   *decider
-	pollers   *pollers
-	clock     *clock
-	stop      context.CancelFunc // ends pollers and clock
-	pollNow   chan struct{}      // wakes the pollers of this process
-	scripts   script.Runner
-	retention retention
+	working *jobs.Working
+	stop    context.CancelFunc
+	loops   []interface{ Wait() } // end when stop is called
 }
 
 // New makes an engine that can take in. Work starts with Start.
@@ -48,47 +50,59 @@ func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) 
 	if err != nil {
 		return nil, err
 	}
-	e := &Engine{Host: h, pollNow: make(chan struct{}, 1)}
-	e.plans = newPlans(e)
-	s.OnClose(e.scripts.Close)
+	e := &Engine{Host: h, Sources: sources.New(h), Writer: &intake.Writer{Host: h}, Past: &past.Reader{Host: h}}
+	s.OnClose(e.Sources.Scripts.Close)
+	e.Workflows = workflows.New(h, e.Sources)
+	e.Polls = poll.New(h, e.Sources, e.Writer)
+	e.Outbox = &outbox.Outbox{Host: h, Sources: e.Sources}
+	e.Timing = &timing.Timing{Host: h, Workflows: e.Workflows}
+	e.Decider = &decider.Decider{Host: h, Sources: e.Sources, Workflows: e.Workflows, Writer: e.Writer, Timing: e.Timing, Outbox: e.Outbox, Missed: e.wakeAll}
+	e.Follow = &follow.Follow{Host: h, Sources: e.Sources, Workflows: e.Workflows, Writer: e.Writer, Outbox: e.Outbox}
+	e.Workflows.Arm, e.Workflows.CheckNow = e.Timing.Arm, e.Polls.CheckNow
+	e.Timing.Due = append(e.Timing.Due, e.Decider.LetGoDue)
+	e.Upkeep = &upkeep.Upkeep{Host: h}
+	e.Upkeep.Tasks = []upkeep.Task{
+		{Name: "waking what waits", Do: e.wakeAll},
+		{Name: "keeping schedules", Do: e.Timing.KeepSchedules},
+		{Name: "asking for channels", Do: e.Sources.AskChannelsDaily},
+		{Name: "looking for drift", Do: e.Sources.LookForDrift},
+		{Name: "letting go of what is old", Do: e.Upkeep.Retain},
+		{Name: "tidying", Do: e.Upkeep.Tidy},
+	}
 	return e, nil
 }
 
-// Start begins to work on jobs until Stop.
+// wakeAll wakes every destination and every run that has something to do.
+func (e *Engine) wakeAll(ctx context.Context) error {
+	return errors.Join(e.Outbox.WakeAll(ctx), e.Follow.WakeAll(ctx))
+}
+
+// Start begins to work until Stop.
 func (e *Engine) Start(ctx context.Context) error {
-	if err := e.Unsealed(ctx); err != nil {
+	if err := e.Sources.Unsealed(ctx); err != nil {
 		return fmt.Errorf("sealing secrets: %w", err)
 	}
 	if err := e.MeasureClock(ctx); err != nil {
 		return fmt.Errorf("asking the database for the time: %w", err)
 	}
 	var err error
-	if e.working, err = jobs.Work(ctx, e.Async, e.Log, jobs.Do{Drain: e.Drain, Follow: e.DoSteps, Sweep: e.sweep}); err != nil {
+	do := jobs.Do{Drain: e.Outbox.Drain, Follow: e.Follow.Do, Sweep: func(ctx context.Context, _ jobs.Sweep) error { return e.Upkeep.Sweep(ctx) }}
+	if e.working, err = jobs.Work(ctx, e.Async, e.Log, do); err != nil {
 		return err
 	}
 	ctx, e.stop = context.WithCancel(ctx)
-	e.decider, e.pollers, e.clock = e.startDecider(ctx), e.startPollers(ctx), e.startClock(ctx)
+	e.loops = []interface{ Wait() }{e.Polls.Start(ctx), e.Timing.Start(ctx), e.Decider.Start(ctx)}
 	return nil
 }
 
-// Stop lets running jobs end, and ends them after a few seconds.
+// Stop lets what is under way end, and ends it after a few seconds.
 func (e *Engine) Stop() {
 	if e.working == nil {
 		return
 	}
 	e.stop()
-	e.pollers.wait()
-	e.clock.wait()
-	e.decider.wait()
-	e.working.Stop()
-}
-
-// sweep does what is done from time to time.
-func (e *Engine) sweep(ctx context.Context, _ jobs.Sweep) error {
-	for _, do := range []func(context.Context) error{e.wakeAll, e.sweepSteps, e.keepSchedules, e.askChannelsDaily, e.LookForDrift, e.retain, e.tidy} {
-		if err := do(ctx); err != nil {
-			return err
-		}
+	for _, l := range e.loops {
+		l.Wait()
 	}
-	return nil
+	e.working.Stop()
 }

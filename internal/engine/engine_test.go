@@ -21,6 +21,7 @@ import (
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/store"
 	"dorfbote/internal/testdb"
 )
@@ -93,7 +94,7 @@ route: {otherwise: {tell: [{to: "square/#tours", message: alert, reply: detail}]
 
 type world struct {
 	*engine.Engine
-	intake *engine.Intake
+	intake *intake.Intake
 	chat   *fakeChat
 }
 
@@ -114,7 +115,7 @@ func start(t *testing.T, work bool) *world {
 	require.NoError(t, err)
 	e.Env = testdb.Loopback(t, e.Workspace)
 	ctx, cancel := context.WithCancel(context.Background())
-	out := &world{e, engine.NewIntake(ctx, e), chat}
+	out := &world{e, intake.New(ctx, e.Writer), chat}
 	if work {
 		require.NoError(t, e.Start(ctx))
 	}
@@ -129,7 +130,7 @@ func event(id, key, status string, litres float64) hook.Event {
 	}}
 }
 
-func (w *world) take(t *testing.T, events ...hook.Event) []engine.Receipt {
+func (w *world) take(t *testing.T, events ...hook.Event) []intake.Receipt {
 	t.Helper()
 	r, err := w.intake.Take(context.Background(), events)
 	require.NoError(t, err)
@@ -227,7 +228,7 @@ func TestRefusalThatCannotHealStopsAfterOneTry(t *testing.T) {
 	w.chat.mu.Unlock()
 	require.NoError(t, w.Store.DB.Exec("UPDATE destinations SET paused = false").Error)
 	require.NoError(t, w.Store.DB.Exec("UPDATE posts SET state = 'waiting' WHERE state = 'refused'").Error)
-	require.NoError(t, w.Wake(context.Background(), "square/#tours"))
+	require.NoError(t, w.Outbox.Wake(context.Background(), "square/#tours"))
 	eventually(t, "in order", func() bool { return len(w.chat.titles()) == 4 })
 	assert.Equal(t, []string{"A", "detail of A", "B", "detail of B"}, w.chat.titles())
 }

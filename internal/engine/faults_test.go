@@ -20,7 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/poll"
 	"dorfbote/internal/peers"
 	"dorfbote/internal/practice"
 	"dorfbote/internal/testdb"
@@ -154,24 +154,24 @@ func TestBadLines(t *testing.T) {
 				w.Env.TLS = box.TLS
 			}
 			source := c.kind + "/things"
-			w.polled(t, c.kind, source, c.key, c.settings(line.Address), c.source, engine.Begin{How: "everything"})
+			w.polled(t, c.kind, source, c.key, c.settings(line.Address), c.source, poll.Begin{How: "everything"})
 			n, failures := 0, 0
 			for round, how := range []string{peers.Cut(900), peers.Slow, peers.Reset(30), peers.Cut(4000), peers.Thin, peers.Reset(5), peers.Cut(9000)} {
 				n += 10
 				c.grow(n)
 				line.Spoil(t, how)
 				ctx, cancel := context.WithTimeout(context.Background(), 4*time.Second)
-				if _, err := w.Poll(ctx, source); err != nil {
+				if _, err := w.Polls.Poll(ctx, source); err != nil {
 					failures++
 				}
 				cancel()
 				line.Mend()
 				if round%2 == 1 {
-					_, err := w.Poll(context.Background(), source)
+					_, err := w.Polls.Poll(context.Background(), source)
 					require.NoError(t, err)
 				}
 			}
-			_, err := w.Poll(context.Background(), source)
+			_, err := w.Polls.Poll(context.Background(), source)
 			require.NoError(t, err)
 			got := w.told(t, source)
 			keys := map[string]bool{}

@@ -139,7 +139,7 @@ func TestFollowUp(t *testing.T) {
 	w.chat.answer = nil
 	w.chat.mu.Unlock()
 	require.NoError(t, w.Store.DB.Exec("UPDATE destinations SET paused = false; UPDATE posts SET state = 'waiting' WHERE state = 'refused'").Error)
-	require.NoError(t, w.Wake(context.Background(), "square/#tours"))
+	require.NoError(t, w.Outbox.Wake(context.Background(), "square/#tours"))
 	eventually(t, "it follows", func() bool { return len(a.got()) == 6 })
 }
 
@@ -160,7 +160,7 @@ func TestCallsAndCircles(t *testing.T) {
 	circle := called("B", "follow: [{call: {workflow: C, with: {text: more}}}]\n")
 	plan, _, problems := sheet.Compile([]byte(circle), sheet.Known{Workspace: w.Workspace})
 	require.NotNil(t, plan, "%v", problems)
-	found, err := w.Circle(context.Background(), "B", plan)
+	found, err := w.Workflows.Circle(context.Background(), "B", plan)
 	require.NoError(t, err)
 	assert.Equal(t, "B → C → B", found)
 	_, err = w.Store.SwitchOn(context.Background(), b.ID, store.SwitchedOn{Sheet: circle, Form: "called", Since: -1}, func(*gorm.DB, *store.Workflow) error { return nil })
@@ -352,7 +352,7 @@ func TestAPersonsDecisionHolds(t *testing.T) {
 	})
 	drop("detail of C-1")
 	require.NoError(t, w.Store.DB.Exec("UPDATE destinations SET paused = false").Error)
-	require.NoError(t, w.Wake(context.Background(), "square/#tours"))
+	require.NoError(t, w.Outbox.Wake(context.Background(), "square/#tours"))
 	settled := []string{"dropped", "dropped", "sent", "dropped"}
 	eventually(t, "what is left is sent", func() bool {
 		var states []string

@@ -19,6 +19,7 @@ import (
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/store"
 	"dorfbote/internal/testdb"
 )
@@ -36,14 +37,14 @@ func (w *world) another(t *testing.T) {
 // turnOn writes a workflow and switches it on from an arrival on; -1 is from now on.
 func (w *world) turnOn(t *testing.T, text string, since int64) (store.Live, *sheet.Plan) {
 	t.Helper()
-	known, err := w.Known(context.Background())
+	known, err := w.Workflows.Known(context.Background())
 	require.NoError(t, err)
 	known.Sources = nil
 	plan, sh, problems := sheet.Compile([]byte(text), known)
 	require.NotNil(t, plan, "%v", problems)
 	row := store.Workflow{Name: sh.Name, Draft: text, CreatedAt: time.Now(), UpdatedAt: time.Now()}
 	require.NoError(t, w.Store.DB.Create(&row).Error)
-	on, err := w.SwitchOn(context.Background(), row.ID, plan, store.SwitchedOn{Sheet: text, Since: since})
+	on, err := w.Workflows.SwitchOn(context.Background(), row.ID, plan, store.SwitchedOn{Sheet: text, Since: since})
 	require.NoError(t, err)
 	return store.Live{ID: row.ID, Version: on.Version, Source: on.Source, Form: on.Form}, plan
 }
@@ -230,13 +231,13 @@ func TestWhatJobsHadYetToDecideIsDecidedAfterMigrating(t *testing.T) {
 // The same event sent through several processes at once is one arrival: whoever writes to a source has it to itself.
 func TestTheSameEventThroughManyProcesses(t *testing.T) {
 	w := start(t, true)
-	intakes := []*engine.Intake{w.intake}
+	intakes := []*intake.Intake{w.intake}
 	for range 3 {
 		e, err := engine.New(w.Store, value.DefaultWorkspace(), slog.New(slog.DiscardHandler))
 		require.NoError(t, err)
 		ctx, cancel := context.WithCancel(context.Background())
 		t.Cleanup(cancel)
-		intakes = append(intakes, engine.NewIntake(ctx, e))
+		intakes = append(intakes, intake.New(ctx, e.Writer))
 	}
 	var busy sync.WaitGroup
 	for _, in := range intakes {
@@ -263,7 +264,7 @@ func TestTakenInOnlyWhenDurable(t *testing.T) {
 	w := start(t, false)
 	w.Store.Pool.Close() // what waits for the disk; what writes has connections of its own
 	_, err := w.intake.Take(context.Background(), []hook.Event{milk("tours/vats", "1", "V-1", 1)})
-	require.ErrorIs(t, err, engine.ErrBusy)
+	require.ErrorIs(t, err, intake.ErrBusy)
 }
 
 // A request with very many events is stored in parts, and others are served in between; one whose records have no ids of
@@ -302,7 +303,7 @@ func TestARequestWithVeryManyEvents(t *testing.T) {
 		events[i].ID = ""
 	}
 	_, err := w.intake.Take(context.Background(), events)
-	var many *engine.TooManyError
+	var many *intake.TooManyError
 	require.ErrorAs(t, err, &many)
 	assert.Contains(t, err.Error(), "5000")
 }

@@ -21,6 +21,7 @@ import (
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/store"
 	"dorfbote/internal/testdb"
 )
@@ -160,7 +161,7 @@ func TestARefusedTrialDoesNotPauseTheChannel(t *testing.T) {
 		return http.StatusCreated, ""
 	}
 	w.chat.mu.Unlock()
-	require.NoError(t, w.Try(context.Background(), 1, 1, "square/#tours", []decide.Post{{Message: "m", Doc: &message.Document{Title: "x"}, Under: -1}}))
+	require.NoError(t, w.Outbox.Try(context.Background(), 1, 1, "square/#tours", []decide.Post{{Message: "m", Doc: &message.Document{Title: "x"}, Under: -1}}))
 	w.take(t, event("1", "A", "late", 900))
 	eventually(t, "others are told", func() bool { return len(w.chat.titles()) == 2 })
 	var state string
@@ -172,8 +173,8 @@ func TestARefusedTrialDoesNotPauseTheChannel(t *testing.T) {
 func TestTooManyStarts(t *testing.T) {
 	w := start(t, true)
 	live, plan := w.turnOn(t, "dorfbote: 1\nname: By hand\nwatch: {start: {source: tours/collections}}\nmessages: {m: {title: x}}\nroute: {otherwise: {tell: [{to: \"square/#tours\", message: m}]}}\n", -1)
-	keys := make([]string, engine.MaxStarts+1)
-	_, err := w.StartWorkflow(context.Background(), live, plan, keys, nil, "A", "")
+	keys := make([]string, intake.MaxStarts+1)
+	_, err := w.Writer.Start(context.Background(), live, plan, keys, nil, "A", "")
 	var wrong *sheet.AnswerError
 	require.ErrorAs(t, err, &wrong)
 }

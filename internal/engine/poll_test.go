@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/poll"
 	"dorfbote/internal/store"
 )
 
@@ -46,7 +46,7 @@ func (l *listing) ServeHTTP(w http.ResponseWriter, _ *http.Request) {
 }
 
 // polled adds a source that is asked, without the engine's own pollers.
-func (w *world) polled(t *testing.T, kind, source, key string, settings, of map[string]string, begin engine.Begin) {
+func (w *world) polled(t *testing.T, kind, source, key string, settings, of map[string]string, begin poll.Begin) {
 	t.Helper()
 	id, _, _ := strings.Cut(source, "/")
 	db := w.Store.DB
@@ -81,31 +81,31 @@ func TestASnapshotTellsWhatHasChanged(t *testing.T) {
 	defer server.Close()
 	w := start(t, false)
 	ctx := context.Background()
-	poll := func() error { _, err := w.Poll(ctx, "shop/orders"); return err }
+	ask := func() error { _, err := w.Polls.Poll(ctx, "shop/orders"); return err }
 	l.set(record("a", 1), record("b", 1), record("c", 1), record("d", 1), record("e", 1))
-	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, engine.Begin{How: "now"})
-	require.NoError(t, poll())
+	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, poll.Begin{How: "now"})
+	require.NoError(t, ask())
 	assert.Empty(t, w.told(t, "shop/orders"), "old records make no arrivals")
-	require.NoError(t, poll())
+	require.NoError(t, ask())
 	assert.Empty(t, w.told(t, "shop/orders"))
 
 	l.set(record("a", 2), record("b", 1), record("d", 1), record("e", 1), record("f", 1), record("f", 9))
-	require.NoError(t, poll())
+	require.NoError(t, ask())
 	want := []string{"updated a was 1", "created f", "removed c"}
 	assert.Equal(t, want, w.told(t, "shop/orders"))
 	var notices int64
 	require.NoError(t, w.Store.DB.Model(&store.Notice{}).Where("what = 'has keys that stand twice' AND done_at IS NULL").Count(&notices).Error)
 	assert.EqualValues(t, 1, notices)
-	require.NoError(t, poll())
+	require.NoError(t, ask())
 	assert.Equal(t, want, w.told(t, "shop/orders"), "a key that stands twice does not change to and fro")
 
 	l.set()
-	require.ErrorContains(t, poll(), "listed nothing at all", "everything gone at once is doubted")
+	require.ErrorContains(t, ask(), "listed nothing at all", "everything gone at once is doubted")
 	assert.Equal(t, want, w.told(t, "shop/orders"))
-	require.NoError(t, poll())
+	require.NoError(t, ask())
 	assert.Len(t, w.told(t, "shop/orders"), len(want)+5, "and believed the second time")
 	l.set(record("a", 3))
-	require.NoError(t, poll())
+	require.NoError(t, ask())
 	assert.Equal(t, "created a", w.told(t, "shop/orders")[len(want)+5])
 }
 
@@ -123,20 +123,20 @@ func TestWhatSlipsBetweenPagesIsNotGone(t *testing.T) {
 	}))
 	defer server.Close()
 	w := start(t, false)
-	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, engine.Begin{How: "now"})
-	poll := func() {
-		_, err := w.Poll(context.Background(), "shop/orders")
+	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, poll.Begin{How: "now"})
+	ask := func() {
+		_, err := w.Polls.Poll(context.Background(), "shop/orders")
 		require.NoError(t, err)
 	}
-	poll()
+	ask()
 	pages[1] = []map[string]any{} // c slipped to the first page after that was read
-	poll()
+	ask()
 	pages[1] = []map[string]any{record("c", 1)}
-	poll()
+	ask()
 	assert.Empty(t, w.told(t, "shop/orders"))
 	pages[1] = []map[string]any{}
-	poll()
-	poll()
+	ask()
+	ask()
 	assert.Equal(t, []string{"removed c"}, w.told(t, "shop/orders"))
 }
 
@@ -147,13 +147,13 @@ func TestAFailingSourceIsToldOnceAndSkipsNothing(t *testing.T) {
 	w := start(t, false)
 	ctx := context.Background()
 	l.set(record("a", 1))
-	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, engine.Begin{How: "everything"})
-	_, err := w.Poll(ctx, "shop/orders")
+	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, poll.Begin{How: "everything"})
+	_, err := w.Polls.Poll(ctx, "shop/orders")
 	require.NoError(t, err)
 	l.status = 500
 	var waits []time.Duration
 	for range 4 {
-		_, err = w.Poll(ctx, "shop/orders")
+		_, err = w.Polls.Poll(ctx, "shop/orders")
 		require.Error(t, err)
 		var p store.Poll
 		require.NoError(t, w.Store.DB.First(&p, "source = 'shop/orders'").Error)
@@ -169,7 +169,7 @@ func TestAFailingSourceIsToldOnceAndSkipsNothing(t *testing.T) {
 	assert.Equal(t, []int64{1, 1}, []int64{open, all})
 	l.set(record("a", 1), record("b", 1))
 	l.status = 0
-	_, err = w.Poll(ctx, "shop/orders")
+	_, err = w.Polls.Poll(ctx, "shop/orders")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"created a", "created b"}, w.told(t, "shop/orders"))
 	open, _ = count()
@@ -186,12 +186,12 @@ func TestWhereToBegin(t *testing.T) {
 	w := start(t, false)
 	l.set(record("a", 1), record("b", 1), record("c", 1))
 	for i, c := range []struct {
-		begin engine.Begin
+		begin poll.Begin
 		want  int
-	}{{engine.Begin{How: "now"}, 0}, {engine.Begin{How: "everything"}, 3}, {engine.Begin{How: "from", Key: "b"}, 2}, {engine.Begin{}, 0}} {
+	}{{poll.Begin{How: "now"}, 0}, {poll.Begin{How: "everything"}, 3}, {poll.Begin{How: "from", Key: "b"}, 2}, {poll.Begin{}, 0}} {
 		source := fmt.Sprintf("shop%d/orders", i)
 		w.polled(t, "rest", source, "id", map[string]string{"address": server.URL}, nil, c.begin)
-		_, err := w.Poll(context.Background(), source)
+		_, err := w.Polls.Poll(context.Background(), source)
 		require.NoError(t, err)
 		assert.Len(t, w.told(t, source), c.want, c.begin.How)
 	}
@@ -204,9 +204,9 @@ func TestPollersShareTheWork(t *testing.T) {
 	defer server.Close()
 	w := start(t, true)
 	l.set(record("a", 1))
-	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, engine.Begin{How: "everything"})
+	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, poll.Begin{How: "everything"})
 	require.NoError(t, w.Store.DB.Exec("UPDATE polls SET lease_until = now() + interval '1 second'").Error) // of a process that died
-	require.NoError(t, w.CheckNow(context.Background(), "shop/orders"))
+	require.NoError(t, w.Polls.CheckNow(context.Background(), "shop/orders"))
 	eventually(t, "asked", func() bool { return len(w.told(t, "shop/orders")) == 1 })
 	l.set(record("a", 1), record("b", 1))
 	eventually(t, "asked again by itself", func() bool { return len(w.told(t, "shop/orders")) == 2 })

@@ -12,14 +12,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/poll"
 	"dorfbote/internal/practice"
 	"dorfbote/internal/store"
 )
 
 func (w *world) poll(t *testing.T, source string) store.Poll {
 	t.Helper()
-	_, err := w.Poll(context.Background(), source)
+	_, err := w.Polls.Poll(context.Background(), source)
 	require.NoError(t, err)
 	var p store.Poll
 	require.NoError(t, w.Store.DB.First(&p, "source = ?", source).Error)
@@ -33,7 +33,7 @@ func TestWhatIsWatchedIsAskedOften(t *testing.T) {
 	defer server.Close()
 	w := start(t, false)
 	l.set(record("a", 1))
-	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, engine.Begin{})
+	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, poll.Begin{})
 	db := w.Store.DB
 	quiet := func() {
 		require.NoError(t, db.Exec("UPDATE polls SET quickest = 10, slowest = 900, every = 800").Error)
@@ -54,12 +54,12 @@ func TestWhatIsWatchedIsAskedOften(t *testing.T) {
 func TestACallAskedForMeanwhileIsMade(t *testing.T) {
 	var w *world
 	server := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, _ *http.Request) {
-		assert.NoError(t, w.CheckNow(context.Background(), "shop/orders"))
+		assert.NoError(t, w.Polls.CheckNow(context.Background(), "shop/orders"))
 		_ = json.NewEncoder(rw).Encode([]map[string]any{record("a", 1)})
 	}))
 	defer server.Close()
 	w = start(t, false)
-	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, engine.Begin{})
+	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, poll.Begin{})
 	p := w.poll(t, "shop/orders")
 	assert.Negative(t, time.Until(p.DueAt))
 }
@@ -78,11 +78,11 @@ func TestTheSquareIsListenedTo(t *testing.T) {
 	require.NoError(t, w.Store.DB.Exec("INSERT INTO practice.channels (name) VALUES ('#tours')").Error)
 	sealed, err := w.Box.Seal(map[string]string{"token": "t-1"}, "talk")
 	require.NoError(t, err)
-	w.polled(t, "room", "talk/tours", "id", map[string]string{"chat": "the square", "address": server.URL + "/square"}, map[string]string{"room": "#tours"}, engine.Begin{})
+	w.polled(t, "room", "talk/tours", "id", map[string]string{"chat": "the square", "address": server.URL + "/square"}, map[string]string{"room": "#tours"}, poll.Begin{})
 	require.NoError(t, w.Store.DB.Exec("UPDATE connections SET sealed = ? WHERE id = 'talk'", sealed).Error)
 	require.NoError(t, w.Store.DB.Exec("UPDATE polls SET owned = true, quickest = 3600, slowest = 3600, every = 3600").Error)
 
-	kind, err := w.Kind(ctx, "talk/tours")
+	kind, err := w.Sources.Kind(ctx, "talk/tours")
 	require.NoError(t, err)
 	assert.Subset(t, kind.Names(), []string{"author", "text", "command", "rest", "mentions", "thread", "at"})
 
@@ -108,12 +108,12 @@ func TestFieldsAreKnownOnceASourceHasBegun(t *testing.T) {
 	defer server.Close()
 	w := start(t, false)
 	l.set(record("a", 1))
-	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, engine.Begin{How: "now"})
-	kind, err := w.Kind(context.Background(), "shop/orders")
+	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, poll.Begin{How: "now"})
+	kind, err := w.Sources.Kind(context.Background(), "shop/orders")
 	require.NoError(t, err)
 	assert.Empty(t, kind.Names(), "nothing has been read yet")
 	w.poll(t, "shop/orders")
-	kind, err = w.Kind(context.Background(), "shop/orders")
+	kind, err = w.Sources.Kind(context.Background(), "shop/orders")
 	require.NoError(t, err)
 	assert.ElementsMatch(t, []string{"id", "n"}, kind.Names())
 }

@@ -154,7 +154,7 @@ func TestMissedSchedules(t *testing.T) {
 	assert.Empty(t, keys)
 	_, late := w.ticks(t, once.ID)
 	assert.Less(t, late[0], 6*time.Minute, "the last of the missed ones")
-	require.NoError(t, w.Disarm(context.Background(), once.ID))
+	require.NoError(t, w.Timing.Disarm(context.Background(), once.ID))
 	require.NoError(t, w.Store.DB.Raw("SELECT count(*) FROM timers").Scan(&left).Error)
 	assert.EqualValues(t, 2, left)
 }
@@ -171,15 +171,15 @@ func TestStartingByHand(t *testing.T) {
 		_, err := sheet.Answers(plan.Trigger.Ask, bad, w.Workspace)
 		require.Error(t, err, bad)
 	}
-	receipts, err := w.StartWorkflow(ctx, live, plan, []string{"a", "c"}, answers, "Marit", "")
+	receipts, err := w.Writer.Start(ctx, live, plan, []string{"a", "c"}, answers, "Marit", "")
 	require.NoError(t, err)
 	assert.Len(t, receipts, 2)
 	eventually(t, "told", func() bool { return len(w.chat.titles()) == 2 })
-	_, err = w.StartWorkflow(ctx, live, plan, []string{"gone"}, answers, "Marit", "")
+	_, err = w.Writer.Start(ctx, live, plan, []string{"gone"}, answers, "Marit", "")
 	require.ErrorContains(t, err, "there is no record gone")
-	_, err = w.StartWorkflow(ctx, live, plan, []string{"a"}, answers, "Marit", "key-1")
+	_, err = w.Writer.Start(ctx, live, plan, []string{"a"}, answers, "Marit", "key-1")
 	require.NoError(t, err)
-	again, err := w.StartWorkflow(ctx, live, plan, []string{"a"}, answers, "Marit", "key-1")
+	again, err := w.Writer.Start(ctx, live, plan, []string{"a"}, answers, "Marit", "key-1")
 	require.NoError(t, err)
 	assert.Empty(t, again, "the same start again is the same start")
 	eventually(t, "told", func() bool { return len(w.chat.titles()) == 3 })
@@ -199,7 +199,7 @@ func TestDrift(t *testing.T) {
 		w.take(t, events...)
 	}
 	notices := func() (out []string) {
-		require.NoError(t, w.LookForDrift(context.Background()))
+		require.NoError(t, w.Sources.LookForDrift(context.Background()))
 		require.NoError(t, w.Store.DB.Raw("SELECT words FROM notices WHERE done_at IS NULL ORDER BY what").Scan(&out).Error)
 		return out
 	}

@@ -20,6 +20,7 @@ import (
 	"dorfbote/internal/api"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/pgserver"
 	"dorfbote/internal/store"
@@ -77,7 +78,7 @@ func TestManyArrivals(t *testing.T) {
 	require.NoError(t, err)
 	live, cancel := context.WithCancel(ctx)
 	defer cancel()
-	s, err := api.New(api.Options{Engine: e, Intake: engine.NewIntake(live, e), Hub: notify.NewHub(live, e.Store.Pool, e.Log), Log: e.Log, Web: fstest.MapFS{}})
+	s, err := api.New(api.Options{Engine: e, Intake: intake.New(live, e.Writer), Hub: notify.NewHub(live, e.Store.Pool, e.Log), Log: e.Log, Web: fstest.MapFS{}})
 	require.NoError(t, err)
 	server := httptest.NewServer(s.Handler())
 	defer server.Close()

@@ -29,6 +29,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
@@ -71,7 +72,7 @@ func play(role string) error {
 	}
 	if keep := os.Getenv("DORFBOTE_FIRE_KEEP"); keep != "" {
 		n, _ := strconv.ParseInt(keep, 10, 64)
-		e.Keep, e.KeepEvery = store.Keep{Arrivals: n}, 20*time.Second
+		e.Upkeep.Keep, e.Upkeep.Every = store.Keep{Arrivals: n}, 20*time.Second
 	}
 	if role == "work" {
 		if err := e.Start(ctx); err != nil {
@@ -85,7 +86,7 @@ func play(role string) error {
 		return err
 	}
 	s, err := api.New(api.Options{
-		Engine: e, Intake: engine.NewIntake(ctx, e), Hub: notify.NewHub(ctx, e.Store.Pool, e.Log), Log: e.Log,
+		Engine: e, Intake: intake.New(ctx, e.Writer), Hub: notify.NewHub(ctx, e.Store.Pool, e.Log), Log: e.Log,
 		Web: fstest.MapFS{"index.html": {Data: []byte("<html></html>")}},
 	})
 	if err != nil {

@@ -1,0 +1,195 @@
+package decider
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"runtime/debug"
+	"time"
+
+	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine/follow"
+	"dorfbote/internal/engine/outbox"
+	"dorfbote/internal/engine/sources"
+	"dorfbote/internal/engine/workflows"
+	"dorfbote/internal/notify"
+	"dorfbote/internal/store"
+)
+
+// decided is one workflow's outcome for one arrival.
+type decided struct {
+	seq  int64
+	at   time.Time
+	live store.Live
+	decide.Outcome
+	plan   *sheet.Plan    // nil where the sheet cannot be run
+	sc     *formula.Scope // what it was decided on
+	before []decide.Later // what its workflow's pace had held, and tells before it
+}
+
+// decideAll decides arrivals for what is on for them. It says how many of the arrivals it came to within a time, of
+// which there is at least one, and how long each workflow took; a time of 0 is without end.
+func (de *Decider) decideAll(ctx context.Context, arrivals []store.Arrival, on workflows.On, within time.Duration) (made []decided, done int, took map[int64]time.Duration, err error) {
+	find, failed := de.Sources.Finder(ctx)
+	took = map[int64]time.Duration{}
+	reach, began := formula.Reach{Find: find, Outside: de.Sources.Outside(ctx, sources.AskAll)}, time.Now()
+	at := began
+	for i := range arrivals {
+		if i > 0 && within > 0 && at.Sub(began) > within {
+			return made, i, took, failed()
+		}
+		row := &arrivals[i]
+		if len(on.Concerned(row, nil)) == 0 {
+			continue
+		}
+		a, err := row.Core()
+		if err != nil {
+			return nil, 0, nil, err
+		}
+		sc := decide.NewScope(a)
+		sc.Reach = reach
+		for _, l := range on.Concerned(row, a.Record) {
+			if row.Seq <= l.Since {
+				continue
+			}
+			d, err := de.one(ctx, row.Seq, l, sc)
+			if err != nil {
+				return nil, 0, nil, err
+			}
+			if d.Verdict != decide.Ignored {
+				made = append(made, d)
+			}
+			now := time.Now()
+			took[l.ID] += now.Sub(at)
+			at = now
+		}
+	}
+	return made, len(arrivals), took, failed() // what could not be looked up now is decided again
+}
+
+// one decides for one workflow, on a scope that reaches what sheets may look at. What is wrong with the sheet fails this arrival for this workflow and
+// nothing else.
+func (de *Decider) one(ctx context.Context, seq int64, l store.Live, sc *formula.Scope) (out decided, err error) {
+	// Formulas' cached view of the record depends on what a sheet knows of its fields, which is the
+	// same for all sheets on a source; gathered names would not be, so each sheet has its own scope.
+	own := *sc
+	out = decided{seq: seq, at: sc.Now, live: l, sc: &own}
+	plan, err := de.Workflows.PlanOf(ctx, l)
+	if broken, ok := err.(*workflows.BrokenSheet); ok {
+		out.Outcome = decide.Outcome{Verdict: decide.Failed, Where: "sheet", Error: broken.Error()}
+		return out, nil
+	}
+	if err != nil {
+		return out, err
+	}
+	defer func() {
+		if p := recover(); p != nil {
+			de.Log.Error("deciding panicked", "workflow", l.ID, "arrival", sc.ID, "panic", p, "stack", string(debug.Stack()))
+			out.Outcome = decide.Outcome{Verdict: decide.Failed, Where: "sheet", Error: fmt.Sprintf("a fault in Dorfbote itself: %v", p)}
+		}
+	}()
+	out.plan = plan
+	out.Outcome = decide.Decide(plan, &own)
+	return out, nil
+}
+
+// keepIn writes outcomes in a transaction: the verdicts, and the posts and steps of those that are new.
+func (de *Decider) keepIn(ctx context.Context, tx *sql.Tx, made []decided, send bool) error {
+	if len(made) == 0 {
+		return nil
+	}
+	made, err := de.pace(ctx, tx, made)
+	if err != nil || len(made) == 0 {
+		return err
+	}
+	fresh, err := insertVerdicts(ctx, tx, made)
+	if err != nil {
+		return err
+	}
+	for _, d := range made {
+		if err := rowsLater(ctx, tx, d.live.ID, d.before); err != nil {
+			return err
+		}
+	}
+	if err := de.Outbox.Put(ctx, tx, postRows(made, fresh), send); err != nil || !send {
+		return err
+	}
+	for _, d := range made {
+		if fresh[verdictKey{d.seq, d.live.ID}] && (d.Verdict == decide.Told || d.Verdict == decide.Held) {
+			if err := follow.Journal(ctx, tx, d.live, d.seq, d.Steps); err != nil {
+				return err
+			}
+		}
+	}
+	return notify.In(ctx, tx, notify.Message{Topic: notify.Decided, Seq: made[len(made)-1].seq})
+}
+
+type verdictKey struct{ arrival, workflow int64 }
+
+func insertVerdicts(ctx context.Context, tx *sql.Tx, made []decided) (map[verdictKey]bool, error) {
+	n := len(made)
+	arrivals, workflows, versions := make([]int64, n), make([]int64, n), make([]int32, n)
+	verdicts, routes, by, where, errs := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	times, gathered := make([]time.Time, n), make([]*string, n)
+	for i, d := range made {
+		arrivals[i], workflows[i], versions[i], times[i] = d.seq, d.live.ID, int32(d.live.Version), d.at
+		verdicts[i], routes[i], by[i], where[i], errs[i] = string(d.Verdict), d.Row, d.DecidedBy, d.Where, d.Error
+		gathered[i] = gatheredOf(d)
+	}
+	rows, err := tx.QueryContext(ctx, `INSERT INTO verdicts (arrival, workflow_id, version, verdict, route, decided_by, failed_at, error, at, gathered)
+		SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::int[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::jsonb[])
+		ON CONFLICT DO NOTHING RETURNING arrival, workflow_id`, arrivals, workflows, versions, verdicts, routes, by, where, errs, times, gathered)
+	if err != nil {
+		return nil, fmt.Errorf("writing verdicts: %w", err)
+	}
+	defer rows.Close()
+	fresh := map[verdictKey]bool{}
+	for rows.Next() {
+		var k verdictKey
+		if err := rows.Scan(&k.arrival, &k.workflow); err != nil {
+			return nil, err
+		}
+		fresh[k] = true
+	}
+	return fresh, rows.Err()
+}
+
+// maxGathered bounds what is kept of what was gathered for one arrival, in bytes.
+const maxGathered = 32 << 10
+
+// gatheredOf is what a run that got as far as its route has gathered from elsewhere, for the run to be shown as it was.
+func gatheredOf(d decided) *string {
+	if d.plan == nil || d.Verdict == decide.Dropped || len(d.plan.Gather) == 0 {
+		return nil
+	}
+	all := decide.Gathered(d.plan, d.sc)
+	if all == nil {
+		return nil
+	}
+	raw := string(value.AppendJSON(nil, all))
+	if len(raw) > maxGathered {
+		return nil
+	}
+	return &raw
+}
+
+func postRows(made []decided, fresh map[verdictKey]bool) []outbox.Row {
+	var rows []outbox.Row
+	for _, d := range made {
+		for _, later := range d.before {
+			rows = outbox.Append(rows, laterRows(d.live, later))
+		}
+		if fresh[verdictKey{d.seq, d.live.ID}] {
+			rows = outbox.Append(rows, outbox.Rows(d.live.ID, d.seq, d.at, d.Posts))
+		}
+	}
+	return rows
+}
+
+// laterRows are the posts of what a pace tells at a moment of its own.
+func laterRows(l store.Live, later decide.Later) []outbox.Row {
+	return outbox.Rows(l.ID, outbox.CauseSeq(later.Causes[0]), later.At, later.Posts)
+}

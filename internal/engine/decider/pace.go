@@ -1,0 +1,153 @@
+package decider
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"slices"
+	"sort"
+	"strconv"
+
+	"gorm.io/gorm"
+
+	"dorfbote/internal/core/decide"
+	"dorfbote/internal/engine/outbox"
+	"dorfbote/internal/engine/workflows"
+	"dorfbote/internal/store"
+)
+
+// pace has the pace of each workflow say what becomes of outcomes that would tell something. It is called in the
+// transaction that writes them, under a lock for each workflow, so that every arrival counts once.
+func (de *Decider) pace(ctx context.Context, tx *sql.Tx, made []decided) ([]decided, error) {
+	byWorkflow := map[int64][]int{}
+	for i, d := range made {
+		if d.plan != nil && d.plan.Pace != nil && d.Verdict == decide.Told {
+			byWorkflow[d.live.ID] = append(byWorkflow[d.live.ID], i)
+		}
+	}
+	if len(byWorkflow) == 0 {
+		return made, nil
+	}
+	ids := make([]int64, 0, len(byWorkflow))
+	for id := range byWorkflow {
+		ids = append(ids, id)
+	}
+	slices.Sort(ids) // always in this order, so that two batches cannot wait for each other
+	gone := map[int]bool{}
+	for _, id := range ids {
+		if err := paceLock(ctx, tx, id); err != nil {
+			return nil, err
+		}
+		list := byWorkflow[id]
+		known, err := verdictsOf(ctx, tx, id, made, list)
+		if err != nil {
+			return nil, err
+		}
+		sort.SliceStable(list, func(a, b int) bool { return made[list[a]].at.Before(made[list[b]].at) })
+		mem := &memory{ctx: ctx, tx: tx, workflow: id}
+		for _, i := range list {
+			d := &made[i]
+			if known[d.seq] { // this has been decided before
+				gone[i] = true
+				continue
+			}
+			d.before = decide.LetGo(d.plan, mem, d.at)
+			d.Outcome = decide.Paced(d.plan, mem, outbox.Cause(d.seq), d.sc, d.Outcome)
+			d.before = append(d.before, d.Releases...)
+		}
+		if mem.err != nil {
+			return nil, fmt.Errorf("the pace of workflow %d: %w", id, mem.err)
+		}
+	}
+	out := made[:0:0]
+	for i, d := range made {
+		if !gone[i] {
+			out = append(out, d)
+		}
+	}
+	return out, nil
+}
+
+func paceLock(ctx context.Context, tx *sql.Tx, workflow int64) error {
+	return store.Lock(ctx, tx, store.LockPace, strconv.FormatInt(workflow, 10))
+}
+
+func verdictsOf(ctx context.Context, tx *sql.Tx, workflow int64, made []decided, list []int) (map[int64]bool, error) {
+	seqs := make([]int64, len(list))
+	for n, i := range list {
+		seqs[n] = made[i].seq
+	}
+	rows, err := tx.QueryContext(ctx, "SELECT arrival FROM verdicts WHERE workflow_id = $1 AND arrival = ANY ($2)", workflow, seqs)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	known := map[int64]bool{}
+	for rows.Next() {
+		var seq int64
+		if err := rows.Scan(&seq); err != nil {
+			return nil, err
+		}
+		known[seq] = true
+	}
+	return known, rows.Err()
+}
+
+// LetGoDue tells what has been held for long enough, of every workflow.
+func (de *Decider) LetGoDue(ctx context.Context) (more bool, err error) {
+	var list []store.Live
+	err = de.Store.DB.WithContext(ctx).Raw(`SELECT w.id, w.name, w.version, w.source, w.form, w.since FROM workflows w
+		WHERE w.id IN (SELECT DISTINCT workflow_id FROM pace_held WHERE due_at <= now())`).Scan(&list).Error
+	if err != nil {
+		return false, err
+	}
+	for _, l := range list {
+		if err := de.letGo(ctx, l); err != nil {
+			return false, fmt.Errorf("letting go what workflow %d held: %w", l.ID, err)
+		}
+	}
+	return false, nil
+}
+
+func (de *Decider) letGo(ctx context.Context, l store.Live) error {
+	plan, err := de.Workflows.PlanOf(ctx, l)
+	if _, broken := err.(*workflows.BrokenSheet); broken {
+		de.Notice(ctx, store.Notice{What: "cannot run", Words: "something was held, and the sheet cannot be run", Go: fmt.Sprintf("/workflows/%d", l.ID), About: l.Name})
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	return de.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+		if err := paceLock(ctx, tx, l.ID); err != nil {
+			return err
+		}
+		mem := &memory{ctx: ctx, tx: tx, workflow: l.ID}
+		laters := decide.LetGo(plan, mem, de.Now())
+		if mem.err != nil || len(laters) == 0 {
+			return mem.err
+		}
+		var rows []outbox.Row
+		for _, later := range laters {
+			rows = append(rows, laterRows(l, later)...)
+		}
+		if err := rowsLater(ctx, tx, l.ID, laters); err != nil {
+			return err
+		}
+		return de.Outbox.Put(ctx, tx, rows, true)
+	})
+}
+
+// rowsLater notes with the arrivals what became of them.
+func rowsLater(ctx context.Context, tx *sql.Tx, workflow int64, laters []decide.Later) error {
+	for _, later := range laters {
+		seqs := make([]int64, len(later.Causes))
+		for i, c := range later.Causes {
+			seqs[i] = outbox.CauseSeq(c)
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE verdicts SET later = $3, later_at = $4 WHERE workflow_id = $1 AND arrival = ANY ($2)", workflow, seqs, string(later.Verdict), later.At); err != nil {
+			return err
+		}
+	}
+	return nil
+}

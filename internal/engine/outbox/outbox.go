@@ -1,0 +1,14 @@
+// Package outbox sends posts: it puts them out in the order of commits, and drains each destination by one process at a
+// time, in order, within its rate, each post under a key of its own.
+package outbox
+
+import (
+	"dorfbote/internal/engine/host"
+	"dorfbote/internal/engine/sources"
+)
+
+// Outbox is where posts wait. It is safe for use by many goroutines.
+type Outbox struct {
+	*host.Host
+	Sources *sources.Sources
+}

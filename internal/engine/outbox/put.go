@@ -1,0 +1,192 @@
+package outbox
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/jobs"
+	"dorfbote/internal/store"
+)
+
+// Row is a post to be inserted; parent is the index in the list of the post it is a reply to. An earlier post, in
+// whose thread or place this one belongs, is named by its key.
+type Row struct {
+	store.Post
+	parent                int
+	underKey, replacesKey string
+}
+
+// Append puts rows behind others; their parents are counted on.
+func Append(rows, more []Row) []Row {
+	first := len(rows)
+	for _, r := range more {
+		if r.parent >= 0 {
+			r.parent += first
+		}
+		rows = append(rows, r)
+	}
+	return rows
+}
+
+// Rows makes rows of one arrival's posts. Their parents count from the first of them.
+func Rows(workflow, seq int64, at time.Time, posts []decide.Post) []Row {
+	rows := make([]Row, len(posts))
+	key := func(ref string) string { return fmt.Sprintf("w%d-%s", workflow, ref) }
+	for n, p := range posts {
+		body, _ := json.Marshal(p.Doc)
+		ref := p.Ref
+		if ref == "" {
+			ref = fmt.Sprintf("%s-p%d", Cause(seq), n)
+		}
+		row := Row{parent: p.Under, Post: store.Post{
+			WorkflowID: workflow, Arrival: seq, Destination: p.To, Message: p.Message, Body: body, Title: p.Doc.Title,
+			Key: key(ref), CreatedAt: at,
+		}}
+		if p.UnderRef != "" && p.Under < 0 {
+			row.underKey = key(p.UnderRef)
+		}
+		if p.Updates != "" {
+			row.replacesKey = key(p.Updates)
+		}
+		if !p.Expires.IsZero() {
+			expires := p.Expires
+			row.ExpiresAt = &expires
+		}
+		rows[n] = row
+	}
+	return rows
+}
+
+func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
+	if len(rows) == 0 {
+		return nil
+	}
+	// Whoever has a destination's lock takes numbers and commits before the next: so a post never appears behind one
+	// with a larger number that has been sent already.
+	places := map[string]bool{}
+	for _, p := range rows {
+		places[p.Destination] = true
+	}
+	if err := store.Lock(ctx, tx, store.LockPlace, value.SortedKeys(places)...); err != nil {
+		return err
+	}
+	ids, err := reserve(ctx, tx, len(rows))
+	if err != nil {
+		return err
+	}
+	earlier, err := earlierPosts(ctx, tx, rows, ids)
+	if err != nil {
+		return err
+	}
+	n := len(rows)
+	workflows, arrivals, under, updates := make([]int64, n), make([]int64, n), make([]*int64, n), make([]*int64, n)
+	destinations, messages, bodies, titles, keys := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
+	times, expires := make([]time.Time, n), make([]*time.Time, n)
+	for i, p := range rows {
+		workflows[i], arrivals[i], destinations[i], messages[i] = p.WorkflowID, p.Arrival, p.Destination, p.Message
+		bodies[i], titles[i], keys[i], times[i], expires[i] = string(p.Body), p.Title, p.Key, p.CreatedAt, p.ExpiresAt
+		under[i], updates[i] = earlier[p.underKey], earlier[p.replacesKey]
+		if p.parent >= 0 {
+			under[i] = &ids[p.parent]
+		}
+	}
+	// History was told in its time: it is written as sent and goes nowhere.
+	state := "'sent'"
+	created, sent := "t.at", "t.at"
+	if send {
+		state, created, sent = "'waiting'", "now()", "NULL"
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO posts (id, workflow_id, arrival, destination, message, body, title, under, updates, key, expires_at, created_at, sent_at, state)
+		OVERRIDING SYSTEM VALUE
+		SELECT t.id, t.w, t.a, t.d, t.m, t.b, t.t, t.u, t.r, t.k, t.x, `+created+`, `+sent+`, `+state+`
+		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[], $7::text[], $8::bigint[], $9::text[], $10::timestamptz[], $11::bigint[], $12::timestamptz[])
+			AS t(id, w, a, d, m, b, t, u, k, at, r, x)`, ids, workflows, arrivals, destinations, messages, bodies, titles, under, keys, times, updates, expires)
+	if err != nil {
+		return fmt.Errorf("writing posts: %w", err)
+	}
+	return nil
+}
+
+// earlierPosts finds the posts in whose thread or place new ones belong, by their keys: among the new ones, or among
+// those that are there.
+func earlierPosts(ctx context.Context, tx *sql.Tx, rows []Row, ids []int64) (map[string]*int64, error) {
+	out := map[string]*int64{}
+	var ask []string
+	for _, p := range rows {
+		for _, key := range []string{p.underKey, p.replacesKey} {
+			if key != "" {
+				ask = append(ask, key)
+			}
+		}
+	}
+	if len(ask) == 0 {
+		return out, nil
+	}
+	found, err := tx.QueryContext(ctx, "SELECT key, id FROM posts WHERE key = ANY ($1)", ask)
+	if err != nil {
+		return nil, err
+	}
+	defer found.Close()
+	for found.Next() {
+		var key string
+		var id int64
+		if err := found.Scan(&key, &id); err != nil {
+			return nil, err
+		}
+		out[key] = &id
+	}
+	for i := range rows {
+		out[rows[i].Key] = &ids[i]
+	}
+	return out, found.Err()
+}
+
+// reserve takes ids for posts, so that replies can name the posts they belong under.
+func reserve(ctx context.Context, tx *sql.Tx, n int) ([]int64, error) {
+	rows, err := tx.QueryContext(ctx, "SELECT nextval(pg_get_serial_sequence('posts', 'id')) FROM generate_series(1, $1)", n)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var ids []int64
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		ids = append(ids, id)
+	}
+	return ids, rows.Err()
+}
+
+// Put writes posts into the outbox, and asks for them to be sent.
+func (o *Outbox) Put(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
+	if err := insertPosts(ctx, tx, rows, send); err != nil || !send {
+		return err
+	}
+	told := map[string]bool{}
+	for _, p := range rows {
+		if told[p.Destination] {
+			continue
+		}
+		told[p.Destination] = true
+		if err := o.Jobs.AddIn(ctx, tx, jobs.Drain{Destination: p.Destination}); err != nil {
+			return fmt.Errorf("adding the job: %w", err)
+		}
+	}
+	return nil
+}
+
+// Cause names an arrival as the cause of posts.
+func Cause(seq int64) string { return fmt.Sprintf("a%d", seq) }
+
+// CauseSeq reads an arrival's number from the cause that it was given.
+func CauseSeq(cause string) (seq int64) {
+	_, _ = fmt.Sscanf(cause, "a%d", &seq)
+	return seq
+}

@@ -1,0 +1,83 @@
+package sources
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/value"
+)
+
+// lookups keeps the records of sources that are looked up, for a moment: the sheets on one arrival, and the arrivals of one
+// batch, mostly look up the same.
+type lookups struct {
+	mu       sync.Mutex
+	bySource map[string]lookedUp
+}
+
+type lookedUp struct {
+	list []map[string]any
+	at   time.Time
+}
+
+// How long what was looked up holds, and how many records of a source are looked at.
+const (
+	lookupHolds = 500 * time.Millisecond
+	LookupMost  = 50_000
+	// lookupSources is how many sources are kept at once.
+	lookupSources = 64
+)
+
+// Reach gives sheets what they look at beyond an arrival, as it is now. What cannot be looked up is taken to be empty; it is
+// for looking at sheets, not for deciding.
+func (src *Sources) Reach(ctx context.Context, asking Asking) formula.Reach {
+	find, _ := src.Finder(ctx)
+	return formula.Reach{Find: find, Outside: src.Outside(ctx, asking)}
+}
+
+// Finder gives look-ups the records, and tells afterwards whether any look-up failed.
+func (src *Sources) Finder(ctx context.Context) (find func(source string) []map[string]any, failed func() error) {
+	var failure error
+	find = func(source string) []map[string]any {
+		list, err := src.lookUp(ctx, source)
+		if err != nil {
+			failure = err
+		}
+		return list
+	}
+	return find, func() error { return failure }
+}
+
+func (src *Sources) lookUp(ctx context.Context, source string) ([]map[string]any, error) {
+	l := &src.lookups
+	l.mu.Lock()
+	have, ok := l.bySource[source]
+	l.mu.Unlock()
+	if ok && time.Since(have.at) < lookupHolds {
+		return have.list, nil
+	}
+	var raws []string
+	err := src.Store.DB.WithContext(ctx).Raw(`SELECT data::text FROM records WHERE source = ? ORDER BY key COLLATE "C" LIMIT ?`, source, LookupMost).Scan(&raws).Error
+	if err != nil {
+		return nil, fmt.Errorf("looking up the records of %s: %w", source, err)
+	}
+	list := make([]map[string]any, 0, len(raws))
+	for _, raw := range raws {
+		v, err := value.ReadJSON([]byte(raw))
+		if err != nil {
+			return nil, fmt.Errorf("looking up the records of %s: %w", source, err)
+		}
+		if m, ok := v.(map[string]any); ok {
+			list = append(list, m)
+		}
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.bySource == nil || len(l.bySource) > lookupSources {
+		l.bySource = map[string]lookedUp{}
+	}
+	l.bySource[source] = lookedUp{list, time.Now()}
+	return list, nil
+}

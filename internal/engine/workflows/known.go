@@ -1,0 +1,52 @@
+package workflows
+
+import (
+	"context"
+	"slices"
+
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine/sources"
+	"dorfbote/internal/store"
+)
+
+// Known gives everything a sheet is checked against.
+func (ws *Workflows) Known(ctx context.Context) (sheet.Known, error) {
+	var names []string
+	db := ws.Store.DB.WithContext(ctx)
+	if err := db.Model(&store.Kind{}).Order("source").Pluck("source", &names).Error; err != nil {
+		return sheet.Known{}, err
+	}
+	var places []store.Destination
+	if err := db.Order("name").Find(&places).Error; err != nil {
+		return sheet.Known{}, err
+	}
+	var paused []string
+	if err := db.Model(&store.Connection{}).Where("paused").Pluck("id", &paused).Error; err != nil {
+		return sheet.Known{}, err
+	}
+	destinations, shutBy := make([]string, len(places)), map[string]string{}
+	for i := range places {
+		d := &places[i]
+		destinations[i], shutBy[d.Name] = d.Name, sources.Shut(d, slices.Contains(paused, d.Connection))
+	}
+	var callable []string
+	if err := db.Model(&store.Workflow{}).Where("form = ? OR draft LIKE '%called:%'", sheet.Called).Order("name").Pluck("name", &callable).Error; err != nil {
+		return sheet.Known{}, err
+	}
+	return sheet.Known{
+		Workspace: ws.Workspace,
+		Kind: func(source string) *value.Kind {
+			k, err := ws.Sources.Kind(ctx, source)
+			if err != nil {
+				ws.Log.Warn("learning fields failed", "source", source, "error", err)
+			}
+			return k
+		},
+		Sources:      func() []string { return names },
+		Destinations: func() []string { return destinations },
+		Workflows:    func() []string { return callable },
+		Shut:         func(name string) string { return shutBy[name] },
+		Unwritable:   func(source string, change bool) string { return ws.Sources.Unwritable(ctx, source, change) },
+	}, nil
+}

@@ -1,0 +1,122 @@
+package workflows
+
+import (
+	"context"
+	"fmt"
+	"sync"
+
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/store"
+)
+
+// plans keeps compiled versions. A version never changes, so a compiled one holds until what is known of its source's
+// fields does; that is looked at again from time to time.
+type plans struct {
+	workflows *Workflows
+	mu        sync.Mutex
+	byID      map[planKey]compiled
+}
+
+type planKey struct {
+	workflow int64
+	version  int
+}
+
+// compiled is a plan with the fields it was compiled against: where these have changed, it is compiled anew.
+type compiled struct {
+	plan  *sheet.Plan
+	kinds map[string]*value.Kind // of the watched source, and of those that are looked up
+}
+
+const maxPlans = 4096
+
+func newPlans(w *Workflows) *plans {
+	return &plans{workflows: w, byID: map[planKey]compiled{}}
+}
+
+// Plan gives a version made ready to run. The error is a [*BrokenSheet] where it cannot be.
+func (ws *Workflows) Plan(ctx context.Context, workflow int64, version int, source string) (*sheet.Plan, error) {
+	return ws.plans.get(ctx, store.Live{ID: workflow, Version: version, Source: source})
+}
+
+// PlanOf gives a version that is on, made ready to run. The error is a [*BrokenSheet] where it cannot be.
+func (ws *Workflows) PlanOf(ctx context.Context, l store.Live) (*sheet.Plan, error) {
+	return ws.plans.get(ctx, l)
+}
+
+// PlanOn gives the version of a workflow that is on, made ready to run; nil where it is off.
+func (ws *Workflows) PlanOn(ctx context.Context, workflow int64) (*sheet.Plan, error) {
+	list, err := ws.Store.LiveNamed(ctx, []int64{workflow})
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return ws.plans.get(ctx, list[0])
+}
+
+// get gives the plan of a version that is on.
+func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
+	key := planKey{l.ID, l.Version}
+	p.mu.Lock()
+	have := p.byID[key]
+	p.mu.Unlock()
+	if have.plan != nil {
+		same, err := p.same(ctx, have.kinds)
+		if err != nil || same {
+			return have.plan, err
+		}
+	}
+	src, err := p.workflows.Store.VersionSheet(ctx, l.ID, l.Version)
+	if err != nil {
+		return nil, err
+	}
+	kinds := map[string]*value.Kind{}
+	plan, _, problems := sheet.Compile([]byte(src), sheet.Known{
+		Workspace: p.workflows.Workspace,
+		Kind: func(source string) *value.Kind {
+			kind, learnErr := p.workflows.Sources.Kind(ctx, source)
+			if learnErr != nil {
+				err = learnErr
+			}
+			kinds[source] = kind
+			return kind
+		},
+	})
+	if err != nil {
+		return nil, err
+	}
+	if plan == nil {
+		return nil, &BrokenSheet{Problems: problems}
+	}
+	p.mu.Lock()
+	if len(p.byID) >= maxPlans {
+		clear(p.byID)
+	}
+	p.byID[key] = compiled{plan, kinds}
+	p.mu.Unlock()
+	return plan, nil
+}
+
+// same tells whether all that a plan was compiled against is still so.
+func (p *plans) same(ctx context.Context, kinds map[string]*value.Kind) (bool, error) {
+	for source, was := range kinds {
+		now, err := p.workflows.Sources.Kind(ctx, source)
+		if err != nil || now != was {
+			return false, err
+		}
+	}
+	return true, nil
+}
+
+// BrokenSheet is a version that cannot be run, for instance because its source's fields have changed.
+type BrokenSheet struct{ Problems []report.Problem }
+
+func (b *BrokenSheet) Error() string {
+	for _, p := range b.Problems {
+		if !p.Warning {
+			return fmt.Sprintf("the sheet cannot be run: line %d: %s", p.At.Line, p)
+		}
+	}
+	return "the sheet cannot be run"
+}

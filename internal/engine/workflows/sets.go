@@ -1,0 +1,142 @@
+package workflows
+
+import (
+	"context"
+	"maps"
+	"slices"
+	"sync"
+
+	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/store"
+)
+
+// On is what is on for a batch of arrivals.
+type On struct {
+	byID     map[int64][]store.Live // for ticks and starts, the one workflow that each is for
+	BySource map[string]liveSet
+	Only     int64          // where not 0, nothing but this workflow is decided
+	But      map[int64]bool // where only is 0, these are not
+}
+
+// Concerned gives the workflows that an arrival could concern. Without a record, all that are on.
+func (v *On) Concerned(row *store.Arrival, record map[string]any) []store.Live {
+	var all []store.Live
+	switch set := v.BySource[row.Source]; {
+	case row.ForWorkflow != nil:
+		all = v.byID[*row.ForWorkflow]
+	case record == nil:
+		all = set.On
+	default:
+		all = set.concerned(record)
+	}
+	if v.Only == 0 && len(v.But) == 0 {
+		return all
+	}
+	return slices.DeleteFunc(slices.Clone(all), func(l store.Live) bool {
+		if v.Only != 0 {
+			return l.ID != v.Only
+		}
+		return v.But[l.ID]
+	})
+}
+
+// OnFor finds what is on: for ticks and starts the one workflow that each is for, for all else those on the source.
+func (ws *Workflows) OnFor(ctx context.Context, arrivals []store.Arrival) (out On, err error) {
+	named := map[int64]bool{}
+	out = On{byID: map[int64][]store.Live{}, BySource: map[string]liveSet{}}
+	for _, a := range arrivals {
+		if a.ForWorkflow != nil {
+			named[*a.ForWorkflow] = true
+			continue
+		}
+		if _, ok := out.BySource[a.Source]; !ok {
+			if out.BySource[a.Source], err = ws.liveSet(ctx, a.Source); err != nil {
+				return On{}, err
+			}
+		}
+	}
+	if len(named) > 0 {
+		list, err := ws.Store.LiveNamed(ctx, slices.Collect(maps.Keys(named)))
+		if err != nil {
+			return On{}, err
+		}
+		for _, l := range list {
+			out.byID[l.ID] = append(out.byID[l.ID], l)
+		}
+	}
+	return out, nil
+}
+
+// manySheets is from how many sheets on one source on they are found by the value that their Watch waits for. What is passed
+// over so is ignored, which leaves no verdict anywhere.
+const manySheets = 64
+
+// sets keeps the indexes of sources with many sheets, and what is on for them.
+type sets struct {
+	mu       sync.Mutex
+	bySource map[string]liveSet
+}
+
+type liveSet struct {
+	mark  store.LiveMark // what was on when it was made
+	kind  *value.Kind
+	On    []store.Live
+	index *decide.Set // nil for few
+}
+
+// liveSet gives what is on for a source.
+func (ws *Workflows) liveSet(ctx context.Context, source string) (liveSet, error) {
+	mark, err := ws.Store.LiveMark(ctx, source)
+	if err != nil {
+		return liveSet{}, err
+	}
+	var kind *value.Kind
+	if mark.Count > manySheets {
+		if kind, err = ws.Sources.Kind(ctx, source); err != nil {
+			return liveSet{}, err
+		}
+	}
+	ws.sets.mu.Lock()
+	have, ok := ws.sets.bySource[source]
+	ws.sets.mu.Unlock()
+	if ok && have.mark == mark && have.kind == kind {
+		return have, nil
+	}
+	made := liveSet{mark: mark, kind: kind}
+	if made.On, err = ws.Store.LiveOn(ctx, []string{source}); err != nil {
+		return liveSet{}, err
+	}
+	if len(made.On) > manySheets {
+		plans := make([]*sheet.Plan, len(made.On))
+		for i, l := range made.On {
+			if plans[i], err = ws.plans.get(ctx, l); err != nil {
+				if _, broken := err.(*BrokenSheet); !broken {
+					return liveSet{}, err
+				}
+			}
+		}
+		made.index = decide.NewSet(plans)
+	}
+	ws.sets.mu.Lock()
+	defer ws.sets.mu.Unlock()
+	if ws.sets.bySource == nil || len(ws.sets.bySource) > maxPlans {
+		ws.sets.bySource = map[string]liveSet{}
+	}
+	ws.sets.bySource[source] = made
+	return made, nil
+}
+
+// concerned gives the workflows that a record could concern.
+func (s liveSet) concerned(record map[string]any) []store.Live {
+	if s.index == nil {
+		return s.On
+	}
+	found := s.index.Concerned(record, nil)
+	out := make([]store.Live, len(found))
+	for i, n := range found {
+		out[i] = s.On[n]
+	}
+	return out
+}
