@@ -16,6 +16,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
+	"dorfbote/internal/core/message"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
@@ -34,6 +35,18 @@ type ConnectionKind struct {
 	Proves   bool              `json:"proves" doc:"it can be proved by a real call"`
 	Quickest int               `json:"quickest" doc:"seconds between calls at the quickest, where nothing is set"`
 	Slowest  int               `json:"slowest"`
+	Reads    connect.Reads     `json:"reads" enum:"asked,called," doc:"how records come from it: it is asked, it calls, or none do"`
+	Signs    bool              `json:"signs" doc:"what comes in may be signed, by a secret made here"`
+	Sends    *SendsItem        `json:"sends" doc:"what it can do with posts; null where none go to it"`
+}
+
+// SendsItem is what a kind of connection can do with posts.
+type SendsItem struct {
+	Can       []connect.Ability `json:"can" doc:"besides sending: edit, reply, sender, picture, buttons, attach, mention"`
+	Dialect   message.Dialect   `json:"dialect"`
+	Longest   int               `json:"longest" doc:"characters of one message; 0 where no bound is known"`
+	PerMinute int               `json:"per_minute" doc:"posts a minute to one place; 0 where that is learnt"`
+	Listed    bool              `json:"listed" doc:"the other side lists its places; otherwise any may be written"`
 }
 
 // ConnectionItem is a connection in the list.
@@ -48,6 +61,8 @@ type ConnectionItem struct {
 	Settings      map[string]string `json:"settings" doc:"without the secrets"`
 	Secrets       []string          `json:"secrets" doc:"the names of the secrets that are set"`
 	Paused        bool              `json:"paused"`
+	Receives      bool              `json:"receives" doc:"records come from it; otherwise posts only go to it"`
+	Signs         bool              `json:"signs" doc:"what comes in may be signed"`
 	LastOK        *time.Time        `json:"last_ok"`
 	FailingSince  *time.Time        `json:"failing_since"`
 	LastError     string            `json:"last_error"`
@@ -134,7 +149,7 @@ func (s *Server) listKinds(_ context.Context, _ *Person, _ *struct{}) (*listOutp
 	for _, k := range kinds.All() {
 		it := ConnectionKind{
 			Name: k.Name, Title: k.Title, Does: k.Does, Settings: k.Settings, Source: k.Source, Single: k.Single, Key: k.Key,
-			Asks: k.Open != nil && k.Name != "chat", Appends: k.Appends, Proves: k.Open != nil,
+			Asks: k.Reads == connect.ReadsAsked, Appends: k.Appends, Proves: k.Open != nil, Signs: k.Signs, Reads: k.Reads, Sends: sendsOf(k),
 			Quickest: int(k.Quickest.Seconds()), Slowest: int(k.Slowest.Seconds()),
 		}
 		if it.Settings == nil {
@@ -146,6 +161,14 @@ func (s *Server) listKinds(_ context.Context, _ *Person, _ *struct{}) (*listOutp
 		items = append(items, it)
 	}
 	return list(items, 0), nil
+}
+
+// sendsOf says what a kind can do with posts; nil where it sends none.
+func sendsOf(k *connect.Kind) *SendsItem {
+	if k.Sends == nil {
+		return nil
+	}
+	return &SendsItem{Can: k.Sends.Can, Dialect: k.Sends.Dialect, Longest: k.Sends.Longest, PerMinute: k.Sends.PerMinute, Listed: k.Sends.Listed}
 }
 
 func (s *Server) listConnections(ctx context.Context, _ *Person, _ *struct{}) (*listOutput[ConnectionItem], error) {
@@ -170,7 +193,7 @@ func (s *Server) connectionItem(ctx context.Context, c *store.Connection) (Conne
 		Paused: c.Paused, LastOK: c.LastOK, FailingSince: c.FailingSince, LastError: c.LastError, SecretExpires: c.SecretExpires,
 	}
 	if k := kinds.Named(c.Kind); k != nil {
-		it.KindTitle = k.Title
+		it.KindTitle, it.Receives, it.Signs = k.Title, k.Reads != connect.ReadsNothing, k.Signs
 	}
 	for name, v := range c.Settings {
 		it.Settings[name] = v
@@ -185,7 +208,7 @@ func (s *Server) connectionItem(ctx context.Context, c *store.Connection) (Conne
 	it.Signed = secrets["signing"] != ""
 	it.Address = s.addressOf(c)
 	db := s.store.DB.WithContext(ctx)
-	if c.Kind == "chat" {
+	if !it.Receives {
 		return it, db.Model(&store.Destination{}).Where("connection = ?", c.ID).Order("name").Pluck("name", &it.Sources).Error
 	}
 	if err := db.Model(&store.Kind{}).Where("connection = ?", c.ID).Order("source").Pluck("source", &it.Sources).Error; err != nil {
@@ -204,11 +227,8 @@ func (s *Server) connectionItem(ctx context.Context, c *store.Connection) (Conne
 
 func (s *Server) addressOf(c *store.Connection) string {
 	base := strings.TrimSuffix(s.PublicURL, "/")
-	switch c.Kind {
-	case "hook":
-		return base + "/in/" + c.ID
-	case "form":
-		return base + "/form/" + c.ID
+	if k := kinds.Named(c.Kind); k != nil && k.Door != "" {
+		return base + "/" + k.Door + "/" + c.ID
 	}
 	for _, name := range []string{"address", "host", "folder"} {
 		if v := c.Settings[name]; v != "" {
@@ -251,7 +271,7 @@ func (s *Server) createConnection(ctx context.Context, who *Person, in *makeInpu
 	if c.KeyField == "" {
 		c.KeyField = "id"
 	}
-	if k.Name == "hook" && (in.Body.Signed || settings["signed"] == "yes") {
+	if k.Signs && (in.Body.Signed || settings["signed"] == "yes") {
 		secrets["signing"] = newSigningSecret()
 	}
 	if c.Sealed, err = s.Engine.Box.Seal(secrets, c.ID); err != nil {
@@ -260,7 +280,7 @@ func (s *Server) createConnection(ctx context.Context, who *Person, in *makeInpu
 	if err := s.store.DB.WithContext(ctx).Create(&c).Error; err != nil {
 		return nil, err
 	}
-	if k.Name == "chat" {
+	if k.Sends != nil && k.Sends.Listed {
 		if err := s.Engine.Sources.AskChannels(ctx, c.ID); err != nil {
 			s.Log.Info("listing a new chat's channels failed", "connection", c.ID, "error", err)
 		}
@@ -325,7 +345,7 @@ func (s *Server) changeConnection(ctx context.Context, _ *Person, in *changeInpu
 			now = store.Texts{}
 		}
 		maps.Copy(now, settings)
-		if in.Body.Renew && c.Kind == "hook" {
+		if in.Body.Renew && k.Signs {
 			fresh = newSigningSecret()
 			secrets["signing"] = fresh
 		}

@@ -120,7 +120,7 @@ func (s *Server) proveOne(ctx context.Context, _ *Person, in *connectionInput) (
 		}
 	}
 	s.Engine.Sources.NoteHealth(ctx, c.ID, failure)
-	if c.Kind == "chat" && failure == nil {
+	if k := kinds.Named(c.Kind); k != nil && k.Sends != nil && k.Sends.Listed && failure == nil {
 		if err := s.Engine.Sources.AskChannels(ctx, c.ID); err != nil {
 			return nil, err
 		}

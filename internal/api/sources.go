@@ -14,7 +14,6 @@ import (
 	"gorm.io/gorm"
 
 	"dorfbote/internal/connect"
-	"dorfbote/internal/connect/form"
 	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/poll"
@@ -163,7 +162,7 @@ func (s *Server) opened(ctx context.Context, id string, n *NewSource) (*opening,
 		return nil, err
 	}
 	k := kinds.Named(c.Kind)
-	if k == nil || k.Name == "chat" {
+	if k == nil || k.Reads == connect.ReadsNothing {
 		return nil, huma.Error409Conflict("the sources of a " + c.Kind + " come by themselves")
 	}
 	if k.Single != "" {
@@ -195,14 +194,13 @@ func (s *Server) opened(ctx context.Context, id string, n *NewSource) (*opening,
 
 // describe makes a form's schema of its questions; other kinds learn theirs.
 func describe(row *store.Kind, k *connect.Kind) error {
-	if k.Name != "form" {
+	if k.Schema == nil {
 		return nil
 	}
-	questions, err := form.Read(row.Settings["fields"])
+	schema, err := k.Schema(row.Title, row.Settings)
 	if err != nil {
 		return invalid("body.settings.fields", "%v", err)
 	}
-	schema := form.Schema(row.Title, questions)
 	row.Schema = &schema
 	return nil
 }

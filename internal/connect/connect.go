@@ -35,6 +35,19 @@ type Kind struct {
 	Watched time.Duration
 	// Fields are those that the kind's records have by its nature, whatever has come so far; nil where that depends.
 	Fields func(settings map[string]string) []value.Field
+	// Reads says how records come from it.
+	Reads Reads
+	// Sends says how posts are sent to it; nil where none are. What Open gives is a [Sender] then.
+	Sends *Sends
+	// Signs is true where what comes in may be signed, by a secret that Dorfbote makes.
+	Signs bool
+	// Door is the first part of the address below Dorfbote's own that calls to such a connection come in by, such as "in".
+	Door string
+	// Schema makes the JSON Schema of a source's records of its settings; nil where fields are learnt.
+	Schema func(title string, settings map[string]string) (string, error)
+	// Listens tells whether a source with these settings says when something is new, or brings it: what Open gives is a
+	// [Waiter] or a [Listener] then. nil is never.
+	Listens func(settings map[string]string) bool
 	// Open makes a connection ready. It makes no calls.
 	Open func(Config) (Conn, error)
 	// Write adds a record to a source or changes one; nil where that cannot be done. Of a write that failed, the error
@@ -45,12 +58,22 @@ type Kind struct {
 	Writable func(c Config, src Source, change bool) error
 }
 
+// Reads is how records come from a kind of connection.
+type Reads string
+
+// How records come.
+const (
+	ReadsNothing Reads = ""
+	ReadsAsked   Reads = "asked"  // it is asked for them: what Open gives is a [Poller] or a [Listener]
+	ReadsCalled  Reads = "called" // it calls by itself, at its door
+)
+
 // Setting is one thing that a form asks for.
 type Setting struct {
 	Name     string   `json:"name"`
 	Label    string   `json:"label"`
 	Help     string   `json:"help,omitempty"`
-	Type     string   `json:"type" enum:"text,address,secret,choice,number,yes/no,long"`
+	Type     string   `json:"type" enum:"text,address,secret,choice,number,yes/no,long,questions"`
 	Required bool     `json:"required,omitempty"`
 	Options  []string `json:"options,omitempty"`
 	Default  string   `json:"default,omitempty"`

@@ -7,7 +7,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"strings"
 	"time"
 
 	"dorfbote/internal/core/value"
@@ -70,8 +69,8 @@ func WriteHTTP(ctx context.Context, env Env, auth http.Header, list, method stri
 		return out.failed(err, w)
 	}
 	defer res.Body.Close()
-	raw, _ := io.ReadAll(io.LimitReader(res.Body, keptOfAnswer))
-	out.Status, out.Answer = res.Status, strings.ReplaceAll(strings.ToValidUTF8(string(raw), "\uFFFD"), "\x00", "\uFFFD")
+	raw, _ := io.ReadAll(io.LimitReader(res.Body, answerRead))
+	out.Status, out.Answer = res.Status, Kept(raw)
 	return out, nil
 }
 

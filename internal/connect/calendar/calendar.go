@@ -22,7 +22,8 @@ import (
 // Kind describes calendars.
 func Kind() *connect.Kind {
 	return &connect.Kind{
-		Name: "calendar", Title: "Calendar", Does: "Reads events and to-dos, each time of a recurring one by itself, from an iCalendar file or a CalDAV server",
+		Reads: connect.ReadsAsked,
+		Name:  "calendar", Title: "Calendar", Does: "Reads events and to-dos, each time of a recurring one by itself, from an iCalendar file or a CalDAV server",
 		Settings: append([]connect.Setting{
 			{Name: "how", Label: "The calendar is", Type: "choice", Options: []string{"a file", "on a CalDAV server"}, Default: "a file"},
 			{Name: "address", Label: "Address", Type: "address", Required: true, Help: "of the .ics file, or of the CalDAV server"},

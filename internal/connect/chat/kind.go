@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/message"
 )
 
 // Kind describes chats that posts go to.
@@ -18,7 +19,8 @@ func Kind() *connect.Kind {
 			{Name: "address", Label: "Address", Type: "address", Required: true},
 			{Name: "token", Label: "Token", Type: "secret", Required: true},
 		},
-		Open: func(c connect.Config) (connect.Conn, error) { return &chat{c}, nil },
+		Sends: &connect.Sends{Can: []connect.Ability{connect.CanEdit, connect.CanReply}, Dialect: message.Rich, Listed: true},
+		Open:  func(c connect.Config) (connect.Conn, error) { return &chat{c}, nil },
 	}
 }
 

@@ -24,7 +24,8 @@ import (
 // Kind describes feeds.
 func Kind() *connect.Kind {
 	return &connect.Kind{
-		Name: "feed", Title: "Feed", Does: "Reads an RSS, Atom or JSON feed, and notices new and changed entries",
+		Reads: connect.ReadsAsked,
+		Name:  "feed", Title: "Feed", Does: "Reads an RSS, Atom or JSON feed, and notices new and changed entries",
 		Settings: append([]connect.Setting{
 			{Name: "address", Label: "Address", Type: "address", Required: true, Help: "such as https://example.org/notices.atom"},
 		}, connect.AuthSettings()...),

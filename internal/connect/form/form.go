@@ -18,6 +18,7 @@ import (
 // Kind describes forms.
 func Kind() *connect.Kind {
 	return &connect.Kind{
+		Reads: connect.ReadsCalled, Door: "form", Schema: schema,
 		Name: "form", Title: "Form", Does: "Asks people a few questions on a page of its own; each set of answers is a record, and can be mended by its link",
 		Source: []connect.Setting{
 			{Name: "title", Label: "Title", Type: "text", Required: true},
@@ -25,7 +26,7 @@ func Kind() *connect.Kind {
 			{Name: "thanks", Label: "Said afterwards", Type: "long"},
 			{Name: "limit", Label: "Answers an hour from one address", Type: "number", Default: "10", More: true},
 			{Name: "closed", Label: "Closed", Type: "yes/no", More: true},
-			{Name: "fields", Label: "Questions", Type: "long"},
+			{Name: "fields", Label: "Questions", Type: "questions"},
 		},
 		Single: "answers", Key: "id", Appends: true,
 	}
@@ -187,6 +188,15 @@ func has(list []string, s string) bool {
 		}
 	}
 	return false
+}
+
+// schema makes the schema of a form's settings, whose questions it checks.
+func schema(title string, settings map[string]string) (string, error) {
+	questions, err := Read(settings["fields"])
+	if err != nil {
+		return "", err
+	}
+	return Schema(title, questions), nil
 }
 
 // Schema describes the answers as a JSON Schema, so that they have types and labels from the beginning.

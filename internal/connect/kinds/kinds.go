@@ -22,6 +22,17 @@ func All() []*connect.Kind {
 	}
 }
 
+// That gives the names of the kinds of which something is so.
+func That(so func(*connect.Kind) bool) []string {
+	out := []string{}
+	for _, k := range All() {
+		if so(k) {
+			out = append(out, k.Name)
+		}
+	}
+	return out
+}
+
 // Named finds a kind.
 func Named(name string) *connect.Kind {
 	for _, k := range All() {

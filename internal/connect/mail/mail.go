@@ -25,6 +25,7 @@ import (
 // Kind describes mailboxes.
 func Kind() *connect.Kind {
 	return &connect.Kind{
+		Reads: connect.ReadsAsked, Listens: func(map[string]string) bool { return true },
 		Name: "mail", Title: "Mailbox", Does: "Reads new messages of an IMAP mailbox, and leaves them unread",
 		Settings: []connect.Setting{
 			{Name: "host", Label: "IMAP server", Type: "text", Required: true, Help: "with :port where it is not the usual one"},

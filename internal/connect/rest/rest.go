@@ -19,7 +19,8 @@ import (
 // Kind describes JSON APIs.
 func Kind() *connect.Kind {
 	return &connect.Kind{
-		Name: "rest", Title: "JSON API", Does: "Asks an app's HTTP API for its records, and notices what is new, changed or gone",
+		Reads: connect.ReadsAsked,
+		Name:  "rest", Title: "JSON API", Does: "Asks an app's HTTP API for its records, and notices what is new, changed or gone",
 		Settings: append([]connect.Setting{
 			{Name: "address", Label: "Address", Type: "address", Required: true, Help: "where the API begins, such as https://farm.example/api"},
 		}, connect.AuthSettings()...),

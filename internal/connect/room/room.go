@@ -17,6 +17,7 @@ const (
 // Kind describes chat rooms.
 func Kind() *connect.Kind {
 	return &connect.Kind{
+		Reads: connect.ReadsAsked, Listens: func(map[string]string) bool { return true },
 		Name: "room", Title: "Chat room", Does: "Reads what people write in a chat room: all of it, or only what mentions Dorfbote, a command, or a reaction",
 		Settings: []connect.Setting{
 			{Name: "chat", Label: "Chat", Type: "choice", Options: []string{square, xmpp}, Default: square},

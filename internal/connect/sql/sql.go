@@ -28,6 +28,7 @@ const (
 // Kind describes databases.
 func Kind() *connect.Kind {
 	return &connect.Kind{
+		Reads: connect.ReadsAsked, Listens: func(settings map[string]string) bool { return settings["listen"] != "" },
 		Name: "sql", Title: "Database", Does: "Reads the rows of a table or view in PostgreSQL or MariaDB; it writes only where you allow it",
 		Settings: []connect.Setting{
 			{Name: "database_kind", Label: "Database", Type: "choice", Options: []string{postgres, mariaDB}, Default: postgres},

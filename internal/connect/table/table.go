@@ -23,7 +23,8 @@ import (
 // Kind describes tables.
 func Kind() *connect.Kind {
 	return &connect.Kind{
-		Name: "table", Title: "Table", Does: "Reads the rows of a .csv or .xlsx file, by its address or in a folder of this server",
+		Reads: connect.ReadsAsked,
+		Name:  "table", Title: "Table", Does: "Reads the rows of a .csv or .xlsx file, by its address or in a folder of this server",
 		Settings: append([]connect.Setting{
 			{Name: "where", Label: "The files lie", Type: "choice", Options: []string{"at an address", "in a folder"}, Default: "at an address"},
 			{Name: "address", Label: "Address", Type: "address", Required: true, When: "where=at an address", Help: "such as https://example.org/prices.csv"},

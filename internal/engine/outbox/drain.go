@@ -12,7 +12,7 @@ import (
 	"go.opentelemetry.io/otel/attribute"
 	"go.opentelemetry.io/otel/trace"
 
-	"dorfbote/internal/connect/chat"
+	"dorfbote/internal/connect"
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/engine/host"
@@ -77,11 +77,15 @@ func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error)
 	if c.Paused {
 		return false, nil
 	}
-	token, err := o.Sources.Secret(&c, "token")
+	conn, err := o.Sources.OpenConn(&c)
 	if err != nil {
 		return false, err
 	}
-	client := &chat.Client{Address: c.Settings["address"], Token: token, HTTP: o.Env.HTTP}
+	defer conn.Close()
+	sender, ok := conn.(connect.Sender)
+	if !ok {
+		return false, fmt.Errorf("nothing can be sent over %s, which is of the kind %s", c.ID, c.Kind)
+	}
 	began := time.Now()
 	for {
 		posts, err := o.Async.NextPosts(ctx, name, 20)
@@ -99,7 +103,7 @@ func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error)
 			if i > 0 && time.Since(read) > readHolds {
 				break // a person may have held or dropped what comes next, or paused the destination
 			}
-			goOn, err := o.sendOne(ctx, client, d, pace, &posts[i])
+			goOn, err := o.sendOne(ctx, sender, d, pace, &posts[i])
 			if err != nil || !goOn {
 				return false, err
 			}
@@ -118,13 +122,13 @@ func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error)
 
 // sendOne sends one post and writes down what came back. It gives false where the destination must be
 // left alone for now.
-func (o *Outbox) sendOne(ctx context.Context, client *chat.Client, d *store.Destination, pace *posting, p *store.Post) (bool, error) {
+func (o *Outbox) sendOne(ctx context.Context, sender connect.Sender, d *store.Destination, pace *posting, p *store.Post) (bool, error) {
 	var doc message.Document
 	if err := json.Unmarshal(p.Body, &doc); err != nil {
 		return false, fmt.Errorf("post %d: %w", p.ID, err)
 	}
-	_, channel, _ := strings.Cut(d.Name, "/")
-	out := chat.Post{Channel: channel, Doc: &doc, Key: p.Key}
+	_, place, _ := strings.Cut(d.Name, "/")
+	out := sending{Post: connect.Post{Place: place, Doc: &doc, Key: p.Key}}
 	if p.ExpiresAt != nil && o.Now().After(*p.ExpiresAt) {
 		p.State, p.Answer = store.Expired, "it waited for longer than the sheet calls useful"
 		if _, err := o.settle(ctx, p, d, settling{}); err != nil {
@@ -147,30 +151,30 @@ func (o *Outbox) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 		if err != nil {
 			return false, err
 		}
-		out.Replaces = remote // where the earlier post never got there, this one is a new one
+		out.replaces = remote // where the earlier post never got there, this one is a new one
 	}
 	if p.Under != nil {
 		remote, err := o.Async.RemoteID(ctx, *p.Under)
 		if err != nil {
 			return false, err
 		}
-		out.Under = remote
+		out.under = remote
 	}
 	began := time.Now()
 	call, span := otel.Tracer("dorfbote/engine").Start(ctx, "post", trace.WithAttributes(attribute.Int64("post", p.ID), attribute.Int64("arrival", p.Arrival), attribute.String("destination", d.Name)))
-	r := client.Send(call, out)
-	if post, reply := r.Instead(); out.Replaces != "" && (post || reply) {
-		if reply {
-			out.Under = out.Replaces
+	r := out.by(call, sender)
+	if r.Instead != "" {
+		if r.Instead == connect.InsteadReply {
+			out.under = out.replaces
 		}
-		out.Replaces, out.Key = "", p.Key+"-instead"
+		out.replaces, out.Key = "", p.Key+"-instead"
 		o.Log.Info("an edit was refused; it is told anew", "post", p.ID, "destination", d.Name, "status", r.Status)
 		if err := o.attempted(ctx, p, began, r); err != nil {
 			span.End()
 			return false, err
 		}
 		began = time.Now()
-		r = client.Send(call, out)
+		r = out.by(call, sender)
 	}
 	span.SetAttributes(attribute.Int("http.response.status_code", r.Status))
 	span.End()
@@ -181,10 +185,10 @@ func (o *Outbox) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 	o.Meters.Posted(r.Status, took)
 	p.Attempts++
 	p.Status, p.Answer = r.Status, r.Answer
-	done := settling{tried: &store.Attempt{At: now.Add(-took), TookMs: int(took.Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Body, Answer: r.Raw}}
+	done := settling{tried: &store.Attempt{At: now.Add(-took), TookMs: int(took.Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Sent, Answer: r.Raw}}
 	switch {
-	case r.Sent():
-		p.State, p.RemoteID, p.SentAt = store.Sent, r.RemoteID, &now
+	case r.Taken:
+		p.State, p.RemoteID, p.SentAt = store.Sent, r.ID, &now
 		done.notBefore = pace.sent(d, now)
 		o.Meters.Told(now.Sub(p.CreatedAt))
 		follows, err := o.settle(ctx, p, d, done)
@@ -192,11 +196,11 @@ func (o *Outbox) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 			err = o.Jobs.Add(ctx, jobs.Follow{Arrival: p.Arrival, Workflow: p.WorkflowID})
 		}
 		return err == nil, err
-	case !r.Healable() && isTrial(p): // whoever tries sees it at once, and the channel is not theirs to stop
+	case r.Final && isTrial(p): // whoever tries sees it at once, and the channel is not theirs to stop
 		p.State = store.GivenUp
 		_, err := o.settle(ctx, p, d, done)
 		return true, err
-	case !r.Healable():
+	case r.Final:
 		p.State, done.reason = store.Refused, r.Answer
 		o.Log.Warn("post refused", "post", p.ID, "arrival", p.Arrival, "destination", d.Name, "status", r.Status)
 		if _, err := o.settle(ctx, p, d, done); err != nil {
@@ -208,9 +212,9 @@ func (o *Outbox) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 		_, err := o.settle(ctx, p, d, done)
 		return true, err
 	}
-	wait := max(r.RetryAfter, host.Backoff(d.Failures))
-	if r.Status == 429 && r.RetryAfter > 0 {
-		wait = r.RetryAfter
+	wait := max(r.Wait, host.Backoff(d.Failures))
+	if r.Status == 429 && r.Wait > 0 {
+		wait = r.Wait
 		pace.refused(d, now, wait)
 	}
 	at := now.Add(wait)
@@ -221,6 +225,28 @@ func (o *Outbox) sendOne(ctx context.Context, client *chat.Client, d *store.Dest
 	return false, o.later(ctx, d.Name, at)
 }
 
+// sending is a post on its way: a new one, one in the place of another, or one in another's thread.
+type sending struct {
+	connect.Post
+	replaces, under string // what the other side calls them
+}
+
+// by sends it, as far as the sender can: what cannot be edited is told anew, what has no threads in the place itself.
+func (s sending) by(ctx context.Context, sender connect.Sender) connect.Delivery {
+	if s.replaces != "" {
+		if e, ok := sender.(connect.Editor); ok {
+			return e.Edit(ctx, s.replaces, s.Post)
+		}
+		s.under = s.replaces
+	}
+	if s.under != "" {
+		if r, ok := sender.(connect.Replier); ok {
+			return r.Reply(ctx, s.under, s.Post)
+		}
+	}
+	return sender.Send(ctx, s.Post)
+}
+
 // expired notes with an arrival that what it told has expired, once none of its posts is left that went or may go.
 func (o *Outbox) expired(ctx context.Context, p *store.Post) error {
 	return o.Async.DB.WithContext(ctx).Exec(`UPDATE verdicts SET later = ?, later_at = now() WHERE arrival = ? AND workflow_id = ?
@@ -229,8 +255,8 @@ func (o *Outbox) expired(ctx context.Context, p *store.Post) error {
 }
 
 // attempted keeps a try that another followed at once.
-func (o *Outbox) attempted(ctx context.Context, p *store.Post, at time.Time, r chat.Receipt) error {
-	return o.Async.DB.WithContext(ctx).Create(&store.Attempt{Post: &p.ID, At: o.Now(), TookMs: int(time.Since(at).Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Body, Answer: r.Raw}).Error
+func (o *Outbox) attempted(ctx context.Context, p *store.Post, at time.Time, r connect.Delivery) error {
+	return o.Async.DB.WithContext(ctx).Create(&store.Attempt{Post: &p.ID, At: o.Now(), TookMs: int(time.Since(at).Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Sent, Answer: r.Raw}).Error
 }
 
 // leave lets a destination be until a time.

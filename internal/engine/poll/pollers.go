@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/engine/host"
 	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/store"
@@ -132,9 +133,12 @@ func (p *Pollers) listen(ctx context.Context) {
 }
 
 func (p *Pollers) relisten(ctx context.Context) error {
-	var list []struct{ Source, Connection, Kind string }
-	err := p.polls.Store.DB.WithContext(ctx).Raw(`SELECT k.source, k.connection, c.kind FROM kinds k JOIN connections c ON c.id = k.connection JOIN polls p ON p.source = k.source
-		WHERE NOT c.paused AND (c.kind IN ('mail', 'room') OR c.kind = 'sql' AND k.settings->>'listen' <> '')`).Scan(&list).Error
+	var list []struct {
+		Source, Kind string
+		Settings     store.Texts
+	}
+	err := p.polls.Store.DB.WithContext(ctx).Raw(`SELECT k.source, k.settings, c.kind FROM kinds k JOIN connections c ON c.id = k.connection JOIN polls p ON p.source = k.source
+		WHERE NOT c.paused AND c.kind IN ?`, kinds.That(func(k *connect.Kind) bool { return k.Listens != nil })).Scan(&list).Error
 	if err != nil {
 		return err
 	}
@@ -142,6 +146,9 @@ func (p *Pollers) relisten(ctx context.Context) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, l := range list {
+		if !kinds.Named(l.Kind).Listens(l.Settings) {
+			continue
+		}
 		wanted[l.Source] = true
 		if p.open[l.Source] != nil {
 			continue
@@ -215,7 +222,7 @@ func (p *Pollers) hear(ctx context.Context, source string) error {
 	case connect.Listener:
 		return e.deliver(ctx, x, &k, &c)
 	}
-	<-ctx.Done() // such as the square, which is only asked
+	<-ctx.Done() // what is only asked after all, by its settings
 	return nil
 }
 

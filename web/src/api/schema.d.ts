@@ -1621,6 +1621,8 @@ export interface components {
             /** Format: date-time */
             last_ok: string | null;
             paused: boolean;
+            /** @description records come from it; otherwise posts only go to it */
+            receives: boolean;
             /**
              * Format: date-time
              * @description when its secret ends, as far as is known
@@ -1634,6 +1636,8 @@ export interface components {
             };
             /** @description of a hook: only signed events are taken in */
             signed: boolean;
+            /** @description what comes in may be signed */
+            signs: boolean;
             /** @description what is read from it; of a chat, its channels */
             sources: string[] | null;
             title: string;
@@ -1659,7 +1663,16 @@ export interface components {
              * @description seconds between calls at the quickest, where nothing is set
              */
             quickest: number;
+            /**
+             * @description how records come from it: it is asked, it calls, or none do
+             * @enum {string}
+             */
+            reads: "asked" | "called" | "";
+            /** @description what it can do with posts; null where none go to it */
+            sends: components["schemas"]["SendsItem"];
             settings: components["schemas"]["Setting"][] | null;
+            /** @description what comes in may be signed, by a secret made here */
+            signs: boolean;
             /** @description the one source it has, where there is no choice */
             single: string;
             /** Format: int64 */
@@ -1692,6 +1705,8 @@ export interface components {
             paused: boolean;
             /** @description what is read from it */
             reads: components["schemas"]["SourceItem"][] | null;
+            /** @description records come from it; otherwise posts only go to it */
+            receives: boolean;
             /** @description of a hook: the last ones */
             requests: components["schemas"]["HookRequestItem"][] | null;
             /** @description a hook's signing secret; it is shown this once */
@@ -1709,6 +1724,8 @@ export interface components {
             };
             /** @description of a hook: only signed events are taken in */
             signed: boolean;
+            /** @description what comes in may be signed */
+            signs: boolean;
             /** @description what is read from it; of a chat, its channels */
             sources: string[] | null;
             title: string;
@@ -2891,6 +2908,23 @@ export interface components {
             start?: string;
             zone?: string;
         };
+        SendsItem: {
+            /** @description besides sending: edit, reply, sender, picture, buttons, attach, mention */
+            can: string[] | null;
+            dialect: string;
+            /** @description the other side lists its places; otherwise any may be written */
+            listed: boolean;
+            /**
+             * Format: int64
+             * @description characters of one message; 0 where no bound is known
+             */
+            longest: number;
+            /**
+             * Format: int64
+             * @description posts a minute to one place; 0 where that is learnt
+             */
+            per_minute: number;
+        };
         SentenceInputBody: {
             text: string;
             /** @description questions that are left unanswered: the words that each is about, or its own where it is about what is missing */
@@ -2909,7 +2943,7 @@ export interface components {
             options?: string[] | null;
             required?: boolean;
             /** @enum {string} */
-            type: "text" | "address" | "secret" | "choice" | "number" | "yes/no" | "long";
+            type: "text" | "address" | "secret" | "choice" | "number" | "yes/no" | "long" | "questions";
             when?: string;
         };
         SheetBody: {

@@ -28,7 +28,7 @@ interface Props {
 export function AddSource({ c, kind, done }: Props) {
   const cache = useQueryClient();
   const go = useNavigate();
-  const form = kind.name === 'form';
+  const form = (kind.source ?? []).some((f) => f.type === 'questions');
   const browse = useQuery({
     queryKey: ['browse', c.id],
     enabled: !form,
@@ -41,7 +41,7 @@ export function AddSource({ c, kind, done }: Props) {
   const [key, setKey] = useState(kind.key === 'id' ? '' : (kind.key ?? ''));
   const [settings, setSettings] = useState<Record<string, string>>({});
   const [begin, setBegin] = useState<Begin>({ how: 'now' });
-  const fields = (kind.source ?? []).filter((f) => f.name !== 'fields');
+  const fields = (kind.source ?? []).filter((f) => f.type !== 'questions');
   const body = {
     kind: name,
     title: title || settings.title || undefined,

@@ -32,8 +32,7 @@ function Page({ c }: { c: ConnectionDetail }) {
   const state = useLocation().state as { secret?: string; fresh?: boolean } | null;
   const kind = kinds.data?.items?.find((k) => k.name === c.kind);
   const editor = me.data?.role !== 'viewer';
-  const reads = c.kind !== 'chat';
-  const [adding, setAdding] = useState(Boolean(state?.fresh) && c.kind !== 'hook' && reads);
+  const [adding, setAdding] = useState(Boolean(state?.fresh) && c.receives && !c.signs);
   if (!kind) return null;
   return (
     <main className="place connection" id="place">
@@ -54,12 +53,12 @@ function Page({ c }: { c: ConnectionDetail }) {
       )}
       <SecretEnds c={c} editor={editor} />
       <ProveBand c={c} proves={kind.proves} editor={editor} />
-      {(c.kind === 'hook' || c.kind === 'form') && <HookBand c={c} secret={state?.secret} editor={editor} />}
-      {reads && (
+      {kind.reads === 'called' && <HookBand c={c} secret={state?.secret} editor={editor} />}
+      {c.receives && (
         <Band label="Reads" hint="its sources">
           <div className="bandbody">
             <SourceList c={c} kind={kind} editor={editor} />
-            {editor && c.kind !== 'hook' && !(kind.single && (c.reads ?? []).length > 0) && !adding && (
+            {editor && !kind.signs && !(kind.single && (c.reads ?? []).length > 0) && !adding && (
               <Button onClick={() => setAdding(true)}>Read something from it</Button>
             )}
             {adding && <AddSource c={c} kind={kind} done={() => setAdding(false)} />}
@@ -141,7 +140,7 @@ function ProveBand({ c, proves, editor }: { c: ConnectionDetail; proves: boolean
       if (proves) prove.mutate();
     },
   });
-  const fields = (kind?.settings ?? []).filter((f) => c.kind !== 'hook' || f.name !== 'signed');
+  const fields = (kind?.settings ?? []).filter((f) => !kind?.signs || f.name !== 'signed');
   return (
     <Band label="Proof" hint="does it work">
       <div className="bandbody">
@@ -151,7 +150,7 @@ function ProveBand({ c, proves, editor }: { c: ConnectionDetail; proves: boolean
               Prove it
             </Button>
           )}
-          {editor && (proves || c.kind === 'hook') && fields.length > 0 && (
+          {editor && (proves || kind?.signs) && fields.length > 0 && (
             <Button type="text" onClick={() => setEditing(!editing)}>
               {editing ? 'Leave the settings' : 'Change its settings'}
             </Button>

@@ -59,10 +59,10 @@ export function Connections() {
                   <span className="muted">nothing yet</span>
                 )}
               </td>
-              <td className="num">{c.kind === 'chat' ? '' : c.today}</td>
+              <td className="num">{c.receives ? c.today : ''}</td>
               <td className="num">{c.calls_a_day > 0 ? c.calls_a_day.toLocaleString('en') : ''}</td>
               <td title={c.last_arrival ? fullOf(c.last_arrival) : ''}>
-                {c.kind === 'chat' ? '' : agoOf(c.last_arrival)}
+                {c.receives ? agoOf(c.last_arrival) : ''}
               </td>
             </tr>
           ))}
@@ -85,5 +85,5 @@ export function ConnectionState({ c }: { c: ConnectionItem }) {
       </span>
     );
   if (c.last_ok) return <span className="good">● well</span>;
-  return <span className="muted">{c.kind === 'chat' ? '○ nothing sent yet' : '○ not heard yet'}</span>;
+  return <span className="muted">{c.receives ? '○ not heard yet' : '○ nothing sent yet'}</span>;
 }

@@ -22,7 +22,7 @@ export function HookBand({ c, secret: first, editor }: Props) {
       said(api.PATCH('/api/connections/{id}', { params: { path: { id: c.id } }, body: { renew: true } })),
     onSuccess: () => cache.invalidateQueries({ queryKey: ['connections'] }),
   });
-  if (c.kind === 'form')
+  if (!c.signs)
     return (
       <Band label="Address" hint="of the page">
         <div className="bandbody">

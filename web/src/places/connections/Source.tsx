@@ -238,9 +238,9 @@ function Settings({ s, editor, change }: { s: SourceItem; editor: boolean; chang
   const c = useConnection(s.connection);
   const kind = useKinds().data?.items?.find((k) => k.name === c.data?.kind);
   const [values, setValues] = useState<Record<string, string>>(s.settings);
-  const fields = (kind?.source ?? []).filter((f) => f.name !== 'fields');
+  const fields = (kind?.source ?? []).filter((f) => f.type !== 'questions');
   if (!kind || !editor || (kind.source ?? []).length === 0) return null;
-  if (kind.name === 'hook')
+  if (kind.signs)
     return (
       <Band label="Reading" hint="what is sent">
         <div className="bandbody">
@@ -265,7 +265,7 @@ function Settings({ s, editor, change }: { s: SourceItem; editor: boolean; chang
           prefix="source"
           around={c.data?.settings}
         />
-        {kind.name === 'form' && (
+        {(kind.source ?? []).some((f) => f.type === 'questions') && (
           <FormDesigner
             value={values.fields ?? ''}
             change={(text) => setValues({ ...values, fields: text })}

@@ -18,7 +18,7 @@ export function SourceList({ c, kind, editor }: Props) {
   if (list.length === 0)
     return (
       <p className="muted">
-        {kind.name === 'hook'
+        {kind.signs
           ? 'Its sources appear with the first event of each kind.'
           : 'Nothing is read from it yet.'}
       </p>

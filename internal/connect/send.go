@@ -1,0 +1,185 @@
+package connect
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"time"
+
+	"dorfbote/internal/core/message"
+)
+
+// Ability is something that a kind can do with a post besides sending it.
+type Ability string
+
+// The abilities.
+const (
+	CanEdit    Ability = "edit"    // change what was sent
+	CanReply   Ability = "reply"   // send into the thread of an earlier post
+	CanSender  Ability = "sender"  // show another sender's name and picture
+	CanPicture Ability = "picture" // show a picture
+	CanButtons Ability = "buttons" // have buttons that act
+	CanAttach  Ability = "attach"  // carry files
+	CanMention Ability = "mention" // speak to a person
+)
+
+// Sends describes how a kind of connection sends posts.
+type Sends struct {
+	Can     []Ability
+	Dialect message.Dialect
+	// Longest is how many characters one message holds; 0 where no bound is known.
+	Longest int
+	// PerMinute is how many posts a minute one place takes; 0 where that is learnt from being asked to wait.
+	PerMinute int
+	// Listed is true where [Conn.Browse] lists the places there are; otherwise any place may be written.
+	Listed bool
+}
+
+// Sender is an open connection that posts can be sent over. One that [CanEdit] is an [Editor], too, one that [CanReply] a
+// [Replier], one that [CanPicture] an [Uploader] unless it takes pictures by their address.
+type Sender interface {
+	Conn
+	// Send sends one post. Whatever comes of it is in the delivery; there is no error beside it.
+	Send(ctx context.Context, p Post) Delivery
+}
+
+// Editor can change what was sent.
+type Editor interface {
+	// Edit puts a post in the place of an earlier one, which is named by what Send gave as its id.
+	Edit(ctx context.Context, id string, p Post) Delivery
+}
+
+// Replier can send into the thread of an earlier post.
+type Replier interface {
+	// Reply sends a post below another, which is named by what Send gave as its id.
+	Reply(ctx context.Context, id string, p Post) Delivery
+}
+
+// Uploader takes a picture's bytes before the post that shows it.
+type Uploader interface {
+	// Upload gives what the post names the picture by.
+	Upload(ctx context.Context, place, media string, picture []byte) (name string, err error)
+}
+
+// Post is what goes to one place.
+type Post struct {
+	Place string // as the kind lists it, or as it was written
+	Doc   *message.Document
+	// Key names the post, for the other side to know a repeated call as one.
+	Key string
+}
+
+// Instead says what is to be sent in the place of an edit that cannot be made.
+type Instead string
+
+// What can be sent instead.
+const (
+	InsteadPost  Instead = "post"  // the earlier post is gone: a new one
+	InsteadReply Instead = "reply" // it stands, but cannot be edited: a reply to it
+)
+
+// Delivery is what came of sending a post.
+type Delivery struct {
+	Taken bool   // the other side has it
+	ID    string // what the other side calls it, where it says
+	Link  string // to the post, where the other side gives one
+	// Final is true where the same call cannot succeed later: it stays as it is until somebody has seen to it.
+	Final bool
+	// Wait is how long the other side asked to be left alone.
+	Wait time.Duration
+	// Instead is set where an edit was refused for what concerns the earlier post alone, not the place.
+	Instead Instead
+
+	Status  int    // of HTTP, or of SMTP; 0 when no answer came
+	Answer  string // the other side's words, shortened
+	Address string // what was called, with its method, without secrets
+	Sent    string // as it went out, without credentials
+	Raw     string // the answer as it came, shortened
+}
+
+// Refused makes the delivery of a post that was not sent at all since it cannot be.
+func Refused(words string) Delivery { return Delivery{Final: true, Answer: words} }
+
+// healable tells by the status of HTTP whether the same call may succeed later: no answer came, the other side is busy, or it
+// has failed itself. Everything else stays as it is, a redirection and what is not implemented included.
+func healable(status int) bool {
+	switch status {
+	case 0, http.StatusRequestTimeout, http.StatusConflict, http.StatusLocked, http.StatusTooEarly, http.StatusTooManyRequests:
+		return true
+	case http.StatusNotImplemented, http.StatusHTTPVersionNotSupported, http.StatusLoopDetected, http.StatusNetworkAuthenticationRequired:
+		return false
+	}
+	return status >= 500
+}
+
+// insteadOf tells by the status of HTTP what is to be sent in the place of an edit that was refused.
+func insteadOf(status int) Instead {
+	switch status {
+	case http.StatusNotFound, http.StatusGone:
+		return InsteadPost
+	case http.StatusMethodNotAllowed, http.StatusNotImplemented:
+		return InsteadReply
+	}
+	return ""
+}
+
+// sendTimeout bounds one call that sends a post; answerRead is how much of the answer is read.
+const (
+	sendTimeout = 10 * time.Second
+	answerRead  = 64 << 10
+)
+
+// SendHTTP sends a post as one call. The header carries credentials, which are not kept. What the answer gives as id is read
+// by idOf, which may be nil; edit says whether the call was an edit.
+func SendHTTP(ctx context.Context, env Env, method, address string, header http.Header, body []byte, key string, edit bool, idOf func(answer []byte) (id, link string)) Delivery {
+	ctx, cancel := context.WithTimeout(ctx, sendTimeout)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, method, address, bytes.NewReader(body))
+	if err != nil {
+		return Refused(err.Error())
+	}
+	req.Header = header.Clone()
+	req.Header.Set("User-Agent", Agent)
+	req.Header.Set(IdempotencyHeader, key)
+	out := Delivery{Address: method + " " + redacted(req.URL), Sent: string(body)}
+	res, err := env.HTTP.Do(req)
+	if err != nil {
+		out.Answer = fmt.Sprintf("no answer from %s: %s", req.URL.Host, NoAnswer(err))
+		return out
+	}
+	defer res.Body.Close()
+	raw, _ := io.ReadAll(io.LimitReader(res.Body, answerRead))
+	out.Status, out.Answer, out.Raw = res.StatusCode, Words(raw, res.Status), Kept(raw)
+	out.Wait = RetryAfter(res.Header.Get("Retry-After"), time.Now())
+	if out.Taken = res.StatusCode >= 200 && res.StatusCode < 300; !out.Taken {
+		out.Final = !healable(res.StatusCode)
+		if edit {
+			out.Instead = insteadOf(res.StatusCode)
+		}
+	} else if idOf != nil {
+		out.ID, out.Link = idOf(raw)
+	}
+	return out
+}
+
+// Kept is what is kept of an answer: its beginning, as text that a database takes.
+func Kept(raw []byte) string {
+	text := strings.ReplaceAll(strings.ToValidUTF8(string(raw[:min(len(raw), keptOfAnswer)]), "\uFFFD"), "\x00", "\uFFFD")
+	if len(raw) > keptOfAnswer {
+		text += "…"
+	}
+	return text
+}
+
+// IDIn reads a member of a JSON object that names a post, a text or a number.
+func IDIn(raw []byte, name string) string {
+	var made map[string]json.RawMessage
+	if json.Unmarshal(raw, &made) != nil {
+		return ""
+	}
+	return strings.Trim(string(made[name]), `"`)
+}
