@@ -150,8 +150,8 @@ type Choice struct {
 // Poller is a connection that is asked from time to time.
 type Poller interface {
 	Conn
-	// Poll reads a source. cursor is what the last whole poll returned; nil asks for the beginning. What emit
-	// refuses with ErrEnough ends the poll without an error.
+	// Poll reads a source. cursor is what the last whole poll returned; nil asks for the beginning. An error of emit
+	// ends the poll and is its error, [ErrEnough] among them.
 	Poll(ctx context.Context, src Source, cursor json.RawMessage, emit func(Item) error) (Polled, error)
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -57,6 +58,9 @@ func (d *database) Poll(ctx context.Context, src connect.Source, raw json.RawMes
 		item.At = at
 		return emit(item)
 	}, changed)
+	if errors.Is(err, connect.ErrEnough) {
+		return out, err
+	}
 	if err != nil {
 		return out, d.plain("reading "+src.Settings["table"], err)
 	}
