@@ -65,9 +65,8 @@ func (m *mailbox) dial(ctx context.Context, news *imapclient.UnilateralDataHandl
 	if err != nil {
 		return nil, plain(tried, err)
 	}
-	if deadline, ok := ctx.Deadline(); ok {
-		_ = conn.SetDeadline(deadline)
-	}
+	// The client knows no contexts, and sets deadlines of its own: when ctx ends, so does the connection.
+	context.AfterFunc(ctx, func() { _ = conn.Close() })
 	config := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
 	if m.config.Env.TLS != nil {
 		config = m.config.Env.TLS.Clone()
