@@ -294,7 +294,7 @@ func (s *Server) createConnection(ctx context.Context, who *Person, in *makeInpu
 }
 
 func (s *Server) getConnection(ctx context.Context, _ *Person, in *connectionInput) (*connectionOutput, error) {
-	s.requests.settle()
+	s.requests.Settle()
 	return s.connection(ctx, in.ID)
 }
 
@@ -387,7 +387,7 @@ func (s *Server) changeConnection(ctx context.Context, _ *Person, in *changeInpu
 	if err != nil {
 		return nil, err
 	}
-	s.sources.forget(in.ID)
+	s.hooks.Forget(in.ID)
 	if in.Body.Paused != nil && !*in.Body.Paused {
 		if err := s.goOn(ctx, in.ID); err != nil {
 			return nil, err
@@ -435,7 +435,7 @@ func (s *Server) deleteConnection(ctx context.Context, _ *Person, in *connection
 	if res.Error == nil && res.RowsAffected == 0 {
 		return nil, gorm.ErrRecordNotFound
 	}
-	s.sources.forget(in.ID)
+	s.hooks.Forget(in.ID)
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	return nil, res.Error
 }

@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"net/url"
 	"strconv"
-	"sync"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -279,41 +278,4 @@ func (s *Server) keepAnswers(r *http.Request, k *store.Kind, key string, before,
 	}
 	_, err = s.Intake.Take(r.Context(), []hook.Event{{Arrival: a}})
 	return token, err
-}
-
-// formLimit counts answers by form and address. It is this process's own; several processes allow as many times more.
-type formLimit struct {
-	mu   sync.Mutex
-	seen map[string][]time.Time
-}
-
-func newFormLimit() *formLimit { return &formLimit{seen: map[string][]time.Time{}} }
-
-const (
-	formLimitUsual = 10
-	formHosts      = 50_000
-)
-
-func (l *formLimit) allow(form, host string, limit int) bool {
-	if limit <= 0 {
-		limit = formLimitUsual
-	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if len(l.seen) > formHosts {
-		clear(l.seen)
-	}
-	key := form + " " + host
-	var recent []time.Time
-	for _, t := range l.seen[key] {
-		if time.Since(t) < time.Hour {
-			recent = append(recent, t)
-		}
-	}
-	if len(recent) >= limit {
-		l.seen[key] = recent
-		return false
-	}
-	l.seen[key] = append(recent, time.Now())
-	return true
 }

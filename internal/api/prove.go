@@ -131,7 +131,7 @@ func (s *Server) proveOne(ctx context.Context, _ *Person, in *connectionInput) (
 
 // proveWaiting proves what waits for calls by what has come.
 func (s *Server) proveWaiting(ctx context.Context, c *store.Connection) ([]connect.Step, error) {
-	s.requests.settle()
+	s.requests.Settle()
 	var last []store.HookRequest
 	if err := s.store.DB.WithContext(ctx).Order("id DESC").Limit(1).Find(&last, "connection = ?", c.ID).Error; err != nil {
 		return nil, err

@@ -51,7 +51,7 @@ func (s *Server) readingRoutes() {
 const mostReadings = 20
 
 func (s *Server) readRequests(ctx context.Context, _ *Person, in *readingInput) (*readingOutput, error) {
-	s.requests.settle()
+	s.requests.Settle()
 	db := s.store.DB.WithContext(ctx)
 	var c store.Connection
 	if err := db.First(&c, "id = ? AND kind = 'hook'", in.ID).Error; err != nil {

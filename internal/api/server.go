@@ -18,6 +18,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"dorfbote/internal/api/hooks"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/notify"
@@ -53,12 +54,12 @@ type Server struct {
 	sessions  *scs.SessionManager
 	api       huma.API
 	trails    trailCache
-	sources   sourceCache
+	hooks     *hooks.Known
 	guesses   *guesses
 	passwords *passwords
 	summaries map[string]string    // of operations that change something, for the audit log
 	changing  map[string]auditable // what each of them changes
-	requests  *requestLog
+	requests  *hooks.Log
 	formRate  *formLimit
 	handler   http.Handler
 }
@@ -66,7 +67,7 @@ type Server struct {
 // New makes the server.
 func New(o Options) (*Server, error) {
 	s := &Server{Options: o, store: o.Engine.Store, sessions: scs.New(), guesses: &guesses{store: o.Engine.Store, proxied: o.Proxies != nil}, passwords: newPasswords(), formRate: newFormLimit()}
-	s.requests = newRequestLog(o.Engine)
+	s.requests, s.hooks = hooks.NewLog(o.Engine.Sources), hooks.NewKnown(o.Engine.Store)
 	s.sessions.Store = pgxstore.New(s.store.Pool)
 	s.sessions.Lifetime = 7 * 24 * time.Hour
 	s.sessions.Cookie.Name = "dorfbote_session"

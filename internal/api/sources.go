@@ -3,7 +3,6 @@ package api
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"maps"
 	"net/http"
 	"slices"
@@ -13,6 +12,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"gorm.io/gorm"
 
+	"dorfbote/internal/api/hooks"
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/value"
@@ -168,7 +168,7 @@ func (s *Server) opened(ctx context.Context, id string, n *NewSource) (*opening,
 	if k.Single != "" {
 		n.Kind = k.Single
 	}
-	if !kindName.MatchString(n.Kind) {
+	if !hooks.GoodName(n.Kind) {
 		return nil, invalid("body.kind", "the name may hold letters, digits, hyphens, dots and underscores")
 	}
 	settings, err := sourceSettings(k, n.Settings)
@@ -233,7 +233,7 @@ func (s *Server) createSource(ctx context.Context, _ *Person, in *newSourceInput
 	if err != nil {
 		return nil, err
 	}
-	s.sources.add(row.Source)
+	s.hooks.Add(row.Source)
 	s.Engine.Sources.ForgetKind(row.Source)
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	if k.Open != nil {
@@ -313,7 +313,7 @@ func (s *Server) changeSource(ctx context.Context, _ *Person, in *changeSourceIn
 		return nil, err
 	}
 	s.Engine.Sources.ForgetKind(source)
-	s.sources.forgetShape(source)
+	s.hooks.ForgetShape(source)
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections, Source: source})
 	return s.sourceItem(ctx, source)
 }
@@ -391,7 +391,7 @@ func (s *Server) deleteSource(ctx context.Context, _ *Person, in *SourcePath) (*
 	if err != nil {
 		return nil, err
 	}
-	s.sources.forget(in.Connection)
+	s.hooks.Forget(in.Connection)
 	s.Engine.Sources.ForgetKind(source)
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	return nil, nil
@@ -407,8 +407,3 @@ func (s *Server) checkNow(ctx context.Context, _ *Person, in *SourcePath) (*sour
 	}
 	return out, s.Engine.Polls.CheckNow(ctx, in.name())
 }
-
-// maxKinds bounds how many kinds one hook may bring up, so that foreign input cannot fill lists.
-const maxKinds = 200
-
-var errKinds = fmt.Sprintf("this connection has brought up more than %d kinds of record", maxKinds)

@@ -73,21 +73,6 @@ type Poll struct {
 	LastMs     int
 }
 
-// HookRequest is one of the last requests to a hook.
-type HookRequest struct {
-	ID         int64
-	Connection string
-	At         time.Time
-	Status     int
-	Problem    string
-	Location   string
-	Media      string
-	Path       string
-	Size       int
-	Head       string
-	Body       []byte // empty where it is large
-}
-
 // Destination is a channel that posts go to.
 type Destination struct {
 	Name       string `gorm:"primaryKey"` // connection/channel
