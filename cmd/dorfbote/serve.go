@@ -20,6 +20,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"dorfbote/internal/api"
+	"dorfbote/internal/api/kit"
+	"dorfbote/internal/api/people"
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
@@ -232,7 +234,7 @@ func serveCommand() *cobra.Command {
 				if public == "" {
 					public = "http://" + l.Addr().String()
 				}
-				proxies, err := api.TrustProxies(s.TrustedProxies)
+				proxies, err := kit.TrustProxies(s.TrustedProxies)
 				if err != nil {
 					return fmt.Errorf("DORFBOTE_TRUSTED_PROXIES: %w", err)
 				}
@@ -287,15 +289,15 @@ func listen(ctx context.Context, l net.Listener, h http.Handler) error {
 }
 
 func addPerson(ctx context.Context, e *engine.Engine, p store.Person) error {
-	if !slices.Contains(api.Roles, p.Role) {
-		return fmt.Errorf("there is no role %q; a person is %s", p.Role, strings.Join(api.Roles, ", "))
+	if !slices.Contains(people.Roles, p.Role) {
+		return fmt.Errorf("there is no role %q; a person is %s", p.Role, strings.Join(people.Roles, ", "))
 	}
 	line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
 	password := strings.TrimRight(line, "\r\n")
 	if len(password) < 8 {
 		return errors.New("the password must have at least 8 characters")
 	}
-	err := api.SetPerson(ctx, e.Store, p, password)
+	err := people.SetPerson(ctx, e.Store, p, password)
 	if err == nil {
 		fmt.Printf("%s can sign in.\n", p.Email)
 	}

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/api"
+	"dorfbote/internal/api/auth"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/engine/intake"
@@ -53,7 +54,7 @@ func startWith(t *testing.T, set func(*api.Options)) *client {
 	require.NoError(t, e.Start(ctx))
 	server := httptest.NewServer(s.Handler())
 	t.Cleanup(func() { server.Close(); e.Stop(); cancel() })
-	require.NoError(t, st.DB.Create(&store.Person{Email: "a@x.example", Name: "A", Role: "editor", PasswordHash: api.HashPassword("secret-1"), CreatedAt: time.Now()}).Error)
+	require.NoError(t, st.DB.Create(&store.Person{Email: "a@x.example", Name: "A", Role: "editor", PasswordHash: auth.HashPassword("secret-1"), CreatedAt: time.Now()}).Error)
 	require.NoError(t, st.DB.Create(&store.Connection{ID: "square", Kind: "chat", Title: "Square", Settings: store.Texts{"address": "http://127.0.0.1:1"}, CreatedAt: time.Now()}).Error)
 	require.NoError(t, st.DB.Create(&store.Destination{Name: "square/#tours", Connection: "square", Title: "#tours"}).Error)
 	jar, err := cookiejar.New(nil)

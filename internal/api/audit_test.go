@@ -13,6 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/api"
+	"dorfbote/internal/api/auth"
+	"dorfbote/internal/api/people"
 	"dorfbote/internal/store"
 )
 
@@ -143,7 +145,7 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 		if s.op == "accept-invitation" { // whoever accepts is signed in as themselves
 			admin = c.as("mo2", "administrator")
 			require.NoError(t, db.Exec("UPDATE people SET email = 'mo@y.example' WHERE name = 'mo'").Error)
-			require.NoError(t, db.Exec("UPDATE people SET email = 'mo@x.example', password_hash = ? WHERE name = 'mo2'", api.HashPassword("secret-mo")).Error)
+			require.NoError(t, db.Exec("UPDATE people SET email = 'mo@x.example', password_hash = ? WHERE name = 'mo2'", auth.HashPassword("secret-mo")).Error)
 		}
 	}
 	raw, err := api.Describe()
@@ -204,10 +206,10 @@ func TestPeopleByTheCommandLine(t *testing.T) {
 	c := start(t)
 	c.signIn()
 	admin := c.as("mo", "administrator")
-	require.NoError(t, api.SetPerson(t.Context(), c.st, store.Person{Email: "Cli@x.example", Name: "Cli", Role: "viewer"}, "a-long-password"))
+	require.NoError(t, people.SetPerson(t.Context(), c.st, store.Person{Email: "Cli@x.example", Name: "Cli", Role: "viewer"}, "a-long-password"))
 	items := admin.ok("GET", "/api/audit?what=person", "")["items"].([]any)
 	newest := items[0].(map[string]any)
 	assert.Equal(t, "the command line", newest["name"])
 	assert.Equal(t, "cli@x.example", newest["after"].(map[string]any)["email"])
-	assert.Error(t, api.SetPerson(t.Context(), c.st, store.Person{Email: "k@x.example", Name: "K", Role: "superking"}, "a-long-password"))
+	assert.Error(t, people.SetPerson(t.Context(), c.st, store.Person{Email: "k@x.example", Name: "K", Role: "superking"}, "a-long-password"))
 }

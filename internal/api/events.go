@@ -5,8 +5,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"net/url"
 	"time"
+
+	"dorfbote/internal/api/kit"
 )
 
 // stream tells the browser what has changed (server-sent events).
@@ -22,7 +23,7 @@ func (s *Server) stream(w http.ResponseWriter, r *http.Request) {
 	defer beat.Stop()
 	look := time.NewTicker(sessionLook)
 	defer look.Stop()
-	who := s.person(r.Context())
+	who := s.Person(r.Context())
 	for {
 		select {
 		case <-r.Context().Done():
@@ -57,14 +58,12 @@ const topicPeople = "people"
 const sessionLook = 30 * time.Second
 
 // stillHere tells whether a session still holds. Where that cannot be found out it counts as holding.
-func (s *Server) stillHere(ctx context.Context, who *Person) bool {
+func (s *Server) stillHere(ctx context.Context, who *kit.Person) bool {
 	if who == nil {
 		return false
 	}
 	var holds bool
-	err := s.store.DB.WithContext(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM sign_ins i JOIN people p ON p.id = i.person
+	err := s.Store.DB.WithContext(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM sign_ins i JOIN people p ON p.id = i.person
 		WHERE i.id = ? AND i.ended_at IS NULL AND p.gone_at IS NULL)`, who.SignIn).Scan(&holds).Error
 	return err != nil || holds
 }
-
-func urlQuery(s string) string { return url.QueryEscape(s) }

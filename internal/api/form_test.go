@@ -10,11 +10,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/api"
+	"dorfbote/internal/api/kit"
 )
 
 // A form takes so many answers from one address within an hour, and each person behind a proxy has an address of their own.
 func TestAFormsLimit(t *testing.T) {
-	proxies, err := api.TrustProxies("127.0.0.1")
+	proxies, err := kit.TrustProxies("127.0.0.1")
 	require.NoError(t, err)
 	c := startWith(t, func(o *api.Options) { o.Proxies = proxies })
 	c.signIn()

@@ -11,20 +11,22 @@ import (
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
+
+	"dorfbote/internal/api/kit"
 )
 
 // frontend serves the built application; every address that is no file gives the page itself.
 func (s *Server) frontend() http.Handler {
-	index, err := fs.ReadFile(s.Web, "index.html")
-	files := http.FileServerFS(s.Web)
+	index, err := fs.ReadFile(s.o.Web, "index.html")
+	files := http.FileServerFS(s.o.Web)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 		if strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "in/") || r.Method != http.MethodGet && r.Method != http.MethodHead {
-			writeProblem(w, http.StatusNotFound, "path", "there is nothing at "+r.URL.Path)
+			kit.WriteProblem(w, http.StatusNotFound, "path", "there is nothing at "+r.URL.Path)
 			return
 		}
 		secure(w)
-		if st, e := fs.Stat(s.Web, name); e == nil && !st.IsDir() && name != "index.html" {
+		if st, e := fs.Stat(s.o.Web, name); e == nil && !st.IsDir() && name != "index.html" {
 			if strings.HasPrefix(name, "assets/") {
 				w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 			}
@@ -73,7 +75,7 @@ type docTag struct {
 // docs is a page about the API that needs nothing from outside.
 func (s *Server) docs(w http.ResponseWriter, _ *http.Request) {
 	byTag := map[string][]docOp{}
-	for p, item := range s.api.OpenAPI().Paths {
+	for p, item := range s.API.OpenAPI().Paths {
 		for method, o := range map[string]any{"GET": item.Get, "POST": item.Post, "PUT": item.Put, "PATCH": item.Patch, "DELETE": item.Delete} {
 			if d, tag, ok := docOf(method, p, o); ok {
 				byTag[tag] = append(byTag[tag], d)

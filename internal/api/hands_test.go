@@ -18,6 +18,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/api"
+	"dorfbote/internal/api/auth"
+	"dorfbote/internal/api/kit"
 	"dorfbote/internal/memory"
 	"dorfbote/internal/peers"
 	"dorfbote/internal/store"
@@ -44,7 +46,7 @@ func TestManySignInsAtOnce(t *testing.T) {
 	assert.EqualValues(t, 70, waits.Load())
 
 	const people = 150
-	hash := api.HashPassword("secret-1")
+	hash := auth.HashPassword("secret-1")
 	for i := range people {
 		require.NoError(t, c.st.DB.Create(&store.Person{Email: fmt.Sprintf("p%d@x.example", i), Name: "P", Role: "viewer", PasswordHash: hash, CreatedAt: time.Now()}).Error)
 	}
@@ -126,11 +128,11 @@ func TestAPersonLetGoLosesTheStream(t *testing.T) {
 
 // What proxies say of where a request comes from is believed only of those that are trusted, and read from the right.
 func TestWhereARequestComesFrom(t *testing.T) {
-	trusted, err := api.TrustProxies("127.0.0.1, 10.0.0.0/8")
+	trusted, err := kit.TrustProxies("127.0.0.1, 10.0.0.0/8")
 	require.NoError(t, err)
 	for _, c := range []struct {
 		peer, forwardedFor, forwarded, want string
-		proxies                             *api.Proxies
+		proxies                             *kit.Proxies
 	}{
 		{"203.0.113.7:5", "198.51.100.1", "", "203.0.113.7", trusted},
 		{"127.0.0.1:5", "198.51.100.1", "", "127.0.0.1", nil},
@@ -152,7 +154,7 @@ func TestWhereARequestComesFrom(t *testing.T) {
 		}
 		assert.Equal(t, c.want, c.proxies.From(r), "%+v", c)
 	}
-	_, err = api.TrustProxies("the proxy")
+	_, err = kit.TrustProxies("the proxy")
 	assert.Error(t, err)
 }
 
@@ -165,7 +167,7 @@ func TestBehindAReverseProxy(t *testing.T) {
 			t.Skip("nginx is not installed")
 		}
 	}
-	proxies, err := api.TrustProxies("127.0.0.1")
+	proxies, err := kit.TrustProxies("127.0.0.1")
 	require.NoError(t, err)
 	c := startWith(t, func(o *api.Options) { o.Proxies = proxies })
 	raw, err := os.ReadFile("../../docs/reverse-proxy.conf")

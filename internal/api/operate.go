@@ -13,6 +13,8 @@ import (
 	"go.opentelemetry.io/otel/attribute"
 	"go.opentelemetry.io/otel/propagation"
 	"go.opentelemetry.io/otel/trace"
+
+	"dorfbote/internal/api/kit"
 )
 
 // health says that the process lives. It asks nothing of others, so that a database that is away does not have the
@@ -26,14 +28,14 @@ func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 	defer cancel()
 	var up bool
-	err := s.store.Pool.QueryRow(ctx, "SELECT to_regclass('audit') IS NOT NULL").Scan(&up)
+	err := s.Store.Pool.QueryRow(ctx, "SELECT to_regclass('audit') IS NOT NULL").Scan(&up)
 	switch {
 	case err != nil:
 		w.Header().Set("Retry-After", "2")
-		writeProblem(w, http.StatusServiceUnavailable, "", "the database does not answer")
+		kit.WriteProblem(w, http.StatusServiceUnavailable, "", "the database does not answer")
 	case !up:
 		w.Header().Set("Retry-After", "5")
-		writeProblem(w, http.StatusServiceUnavailable, "", "the database is not up to date; run 'dorfbote migrate'")
+		kit.WriteProblem(w, http.StatusServiceUnavailable, "", "the database is not up to date; run 'dorfbote migrate'")
 	default:
 		_, _ = w.Write([]byte("ready\n"))
 	}
@@ -43,11 +45,11 @@ func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 func (s *Server) metrics(w http.ResponseWriter, r *http.Request) {
 	host, _, _ := net.SplitHostPort(r.RemoteAddr)
 	ip := net.ParseIP(host)
-	near := ip != nil && ip.IsLoopback() && (s.Proxies == nil || !s.Proxies.trusts(host)) && r.Header.Get("X-Forwarded-For") == "" && r.Header.Get("Forwarded") == ""
+	near := ip != nil && ip.IsLoopback() && (s.Proxies == nil || !s.Proxies.Trusts(host)) && r.Header.Get("X-Forwarded-For") == "" && r.Header.Get("Forwarded") == ""
 	given := r.Header.Get("Authorization")
-	if !near && (s.MetricsToken == "" || subtle.ConstantTimeCompare([]byte(given), []byte("Bearer "+s.MetricsToken)) != 1) {
+	if !near && (s.o.MetricsToken == "" || subtle.ConstantTimeCompare([]byte(given), []byte("Bearer "+s.o.MetricsToken)) != 1) {
 		w.Header().Set("WWW-Authenticate", "Bearer")
-		writeProblem(w, http.StatusUnauthorized, "", "metrics are given to this machine, and to whoever carries the token set by DORFBOTE_METRICS_TOKEN")
+		kit.WriteProblem(w, http.StatusUnauthorized, "", "metrics are given to this machine, and to whoever carries the token set by DORFBOTE_METRICS_TOKEN")
 		return
 	}
 	s.Meters.Handler().ServeHTTP(w, r)

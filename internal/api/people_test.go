@@ -11,14 +11,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorfbote/internal/api"
+	"dorfbote/internal/api/auth"
 	"dorfbote/internal/store"
 )
 
 // as gives another browser, signed in as somebody of a role.
 func (c *client) as(name, role string) *client {
 	c.t.Helper()
-	p := store.Person{Email: name + "@x.example", Name: name, Role: role, PasswordHash: api.HashPassword("secret-" + name), CreatedAt: time.Now()}
+	p := store.Person{Email: name + "@x.example", Name: name, Role: role, PasswordHash: auth.HashPassword("secret-" + name), CreatedAt: time.Now()}
 	require.NoError(c.t, c.st.DB.Create(&p).Error)
 	other := c.stranger()
 	status, _ := other.call("POST", "/api/sign-in", fmt.Sprintf(`{"email":%q,"password":"secret-%s"}`, p.Email, name))

@@ -1,5 +1,3 @@
-// Package api is Dorfbote's HTTP interface: the API under /api (OpenAPI 3.1), the addresses that events
-// come in by under /in, and the front end.
 package api
 
 import (
@@ -18,12 +16,21 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"dorfbote/internal/api/auth"
+	"dorfbote/internal/api/connections"
+	"dorfbote/internal/api/history"
 	"dorfbote/internal/api/hooks"
+	"dorfbote/internal/api/inbound"
+	"dorfbote/internal/api/kit"
+	"dorfbote/internal/api/people"
+	"dorfbote/internal/api/proof"
+	"dorfbote/internal/api/shown"
+	"dorfbote/internal/api/sources"
+	"dorfbote/internal/api/workflows"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/observe"
-	"dorfbote/internal/store"
 )
 
 // Options are what the server is made of.
@@ -39,7 +46,7 @@ type Options struct {
 	// PublicURL is how the outside reaches this server; "" takes it from each request.
 	PublicURL string
 	// Proxies are the reverse proxies whose word is taken for where a request comes from; nil takes nobody's.
-	Proxies *Proxies
+	Proxies *kit.Proxies
 	// Secure marks the session's cookie for HTTPS alone.
 	Secure bool
 	// Meters count what is served; MetricsToken lets a scrape from another machine have them.
@@ -47,57 +54,53 @@ type Options struct {
 	MetricsToken string
 }
 
-// Server answers HTTP requests.
+// Server answers HTTP requests: it puts the rooms of the API together, and serves the front end.
 type Server struct {
-	Options
-	store     *store.Store
-	sessions  *scs.SessionManager
-	api       huma.API
-	trails    trailCache
-	hooks     *hooks.Known
-	guesses   *guesses
-	passwords *passwords
-	summaries map[string]string    // of operations that change something, for the audit log
-	changing  map[string]auditable // what each of them changes
-	requests  *hooks.Log
-	formRate  *formLimit
-	handler   http.Handler
+	*kit.Kit
+	o       Options
+	handler http.Handler
+
+	Auth        *auth.Auth
+	Workflows   *workflows.Workflows
+	Proof       *proof.Proof
+	Connections *connections.Connections
+	Sources     *sources.Sources
+	History     *history.History
+	People      *people.People
+	Inbound     *inbound.Inbound
 }
 
 // New makes the server.
 func New(o Options) (*Server, error) {
-	s := &Server{Options: o, store: o.Engine.Store, sessions: scs.New(), guesses: &guesses{store: o.Engine.Store, proxied: o.Proxies != nil}, passwords: newPasswords(), formRate: newFormLimit()}
-	s.requests, s.hooks = hooks.NewLog(o.Engine.Sources), hooks.NewKnown(o.Engine.Store)
-	s.sessions.Store = pgxstore.New(s.store.Pool)
-	s.sessions.Lifetime = 7 * 24 * time.Hour
-	s.sessions.Cookie.Name = "dorfbote_session"
-	s.sessions.Cookie.HttpOnly = true
-	s.sessions.Cookie.Secure = o.Secure
-	s.sessions.Cookie.SameSite = http.SameSiteLaxMode
-
-	if s.Meters == nil {
-		s.Meters = observe.NewMeters(s.store)
+	if o.Meters == nil {
+		o.Meters = observe.NewMeters(o.Engine.Store)
 	}
+	k := &kit.Kit{
+		Engine: o.Engine, Store: o.Engine.Store, Intake: o.Intake, Hub: o.Hub, Log: o.Log, Meters: o.Meters, Sessions: scs.New(),
+		Requests: hooks.NewLog(o.Engine.Sources), Hooks: hooks.NewKnown(o.Engine.Store), PublicURL: o.PublicURL, Proxies: o.Proxies,
+	}
+	k.Sessions.Store = pgxstore.New(k.Store.Pool)
+	k.Sessions.Lifetime = 7 * 24 * time.Hour
+	k.Sessions.Cookie.Name = "dorfbote_session"
+	k.Sessions.Cookie.HttpOnly = true
+	k.Sessions.Cookie.Secure = o.Secure
+	k.Sessions.Cookie.SameSite = http.SameSiteLaxMode
+	s := withRooms(k, o)
+
 	root := chi.NewRouter()
 	root.Use(s.observed, middleware.Recoverer)
-	root.Post("/in/{connection}", s.takeIn)
-	root.Post("/in/{connection}/{kind}", s.takeIn)
-	root.Post("/call/{id}", s.takeCall)
-	root.Get("/form/{connection}", s.showForm)
-	root.Post("/form/{connection}", s.takeForm)
-	root.Get("/form/{connection}/mend/{token}", s.showForm)
-	root.Post("/form/{connection}/mend/{token}", s.takeForm)
+	s.Inbound.Doors(root)
 	root.Get("/healthz", s.health)
 	root.Get("/readyz", s.ready)
 	root.Get("/metrics", s.metrics)
 	guard := http.NewCrossOriginProtection()
 	root.Group(func(r chi.Router) {
-		r.Use(guard.Handler, s.notesCaller, s.sessions.LoadAndSave)
-		s.api = humachi.New(r, config())
+		r.Use(guard.Handler, s.NotesCaller, s.Sessions.LoadAndSave)
+		s.API = humachi.New(r, config())
 		s.routes()
 		r.Get("/api/docs", s.docs)
 		r.Group(func(r chi.Router) {
-			r.Use(s.signedIn)
+			r.Use(s.Auth.SignedIn)
 			r.Get("/api/events", s.stream)
 			if o.Practice != "" {
 				target, err := url.Parse(o.Practice)
@@ -110,6 +113,20 @@ func New(o Options) (*Server, error) {
 	root.Handle("/*", s.frontend())
 	s.handler = root
 	return s, nil
+}
+
+// withRooms makes the rooms of a server.
+func withRooms(k *kit.Kit, o Options) *Server {
+	s := &Server{Kit: k, o: o, Auth: auth.New(k)}
+	show := &shown.Shown{Kit: k}
+	s.Proof = &proof.Proof{Kit: k, Shown: show}
+	s.Workflows = &workflows.Workflows{Kit: k, Proof: s.Proof}
+	s.Sources = &sources.Sources{Kit: k, Shown: show}
+	s.Connections = &connections.Connections{Kit: k, Sources: s.Sources}
+	s.History = &history.History{Kit: k, Shown: show, Proof: s.Proof}
+	s.People = &people.People{Kit: k, Auth: s.Auth}
+	s.Inbound = inbound.New(k, s.Workflows)
+	return s
 }
 
 // Handler is the server's HTTP interface.
@@ -125,30 +142,20 @@ func config() huma.Config {
 	return c
 }
 
+// routes registers the operations of all rooms, in the order in which they are described.
 func (s *Server) routes() {
-	s.signInRoutes()
-	s.workflowRoutes()
-	s.proofRoutes()
-	s.rehearsalRoutes()
-	s.applyingRoutes()
-	s.draftingRoutes()
-	s.tryRoutes()
-	s.arrivalRoutes()
-	s.runRoutes()
-	s.outboxRoutes()
-	s.connectionRoutes()
-	s.startRoutes()
-	s.scheduleRoutes()
-	s.todayRoutes()
-	s.peopleRoutes()
-	s.invitationRoutes()
-	s.signInsRoutes()
-	s.auditRoutes()
-	describeOutside(s.api.OpenAPI())
+	s.Auth.Routes()
+	s.Workflows.Routes()
+	s.Proof.Routes()
+	s.History.Routes()
+	s.Connections.Routes()
+	s.Sources.Routes()
+	s.People.Routes()
+	describeOutside(s.API.OpenAPI())
 }
 
 // OpenAPI is the description of the API.
-func (s *Server) OpenAPI() *huma.OpenAPI { return s.api.OpenAPI() }
+func (s *Server) OpenAPI() *huma.OpenAPI { return s.API.OpenAPI() }
 
 func (s *Server) practiceProxy(target *url.URL) http.Handler {
 	proxy := &httputil.ReverseProxy{
@@ -160,12 +167,12 @@ func (s *Server) practiceProxy(target *url.URL) http.Handler {
 			r.Out.Header.Del("Cookie")
 			r.Out.Header.Del("Origin")
 			r.Out.Header.Del("Sec-Fetch-Site")
-			if p := s.person(r.In.Context()); p != nil {
+			if p := s.Person(r.In.Context()); p != nil {
 				r.Out.Header.Set("X-Practice-By", p.Name)
 			}
 		},
 		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
-			writeProblem(w, http.StatusBadGateway, "", "the practice apps do not answer: "+err.Error())
+			kit.WriteProblem(w, http.StatusBadGateway, "", "the practice apps do not answer: "+err.Error())
 		},
 	}
 	return proxy
@@ -173,8 +180,7 @@ func (s *Server) practiceProxy(target *url.URL) http.Handler {
 
 // Describe gives the OpenAPI description as JSON, without a running server.
 func Describe() ([]byte, error) {
-	s := &Server{}
-	s.api = humachi.New(chi.NewMux(), config())
+	s := withRooms(&kit.Kit{API: humachi.New(chi.NewMux(), config())}, Options{})
 	s.routes()
-	return json.MarshalIndent(s.api.OpenAPI(), "", "  ")
+	return json.MarshalIndent(s.API.OpenAPI(), "", "  ")
 }

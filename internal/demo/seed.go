@@ -16,7 +16,7 @@ import (
 	"gorm.io/gorm"
 
 	"dorfbote/examples"
-	"dorfbote/internal/api"
+	"dorfbote/internal/api/auth"
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/message"
@@ -100,7 +100,7 @@ func Fill(ctx context.Context, e *engine.Engine, p *practice.Server, at Addresse
 
 func people(db *gorm.DB) error {
 	for _, p := range People {
-		p.PasswordHash, p.CreatedAt = api.HashPassword(Password), time.Now()
+		p.PasswordHash, p.CreatedAt = auth.HashPassword(Password), time.Now()
 		if err := db.Create(&p).Error; err != nil {
 			return err
 		}
@@ -286,7 +286,7 @@ func squareHistory(db *gorm.DB) error {
 		return err
 	}
 	for _, p := range posts {
-		doc, err := api.ReadDocument(p.Body)
+		doc, err := message.Stored(p.Body)
 		if err != nil {
 			return err
 		}

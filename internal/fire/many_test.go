@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/api"
+	"dorfbote/internal/api/auth"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/engine/intake"
@@ -82,7 +83,7 @@ func TestManyArrivals(t *testing.T) {
 	require.NoError(t, err)
 	server := httptest.NewServer(s.Handler())
 	defer server.Close()
-	require.NoError(t, st.DB.Create(&store.Person{Email: "a@x.example", Name: "A", Role: "administrator", PasswordHash: api.HashPassword("secret-1"), CreatedAt: time.Now()}).Error)
+	require.NoError(t, st.DB.Create(&store.Person{Email: "a@x.example", Name: "A", Role: "administrator", PasswordHash: auth.HashPassword("secret-1"), CreatedAt: time.Now()}).Error)
 	jar, _ := cookiejar.New(nil)
 	client := &http.Client{Jar: jar}
 	call := func(method, path, body string) (time.Duration, []byte) {

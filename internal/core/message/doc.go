@@ -6,6 +6,8 @@
 // of its own kind.
 package message
 
+import "encoding/json"
+
 // Document is one finished message, without the dialect of any channel.
 type Document struct {
 	Title string  `json:"title"`
@@ -75,3 +77,10 @@ type Inline struct {
 
 // Tones a message may have.
 var Tones = []string{"plain", "good", "warning", "urgent"}
+
+// Stored reads a document as it is kept with a post, which is as JSON.
+func Stored(raw []byte) (*Document, error) {
+	var d Document
+	err := json.Unmarshal(raw, &d)
+	return &d, err
+}

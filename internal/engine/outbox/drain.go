@@ -3,7 +3,6 @@ package outbox
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -123,12 +122,12 @@ func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error)
 // sendOne sends one post and writes down what came back. It gives false where the destination must be
 // left alone for now.
 func (o *Outbox) sendOne(ctx context.Context, sender connect.Sender, d *store.Destination, pace *posting, p *store.Post) (bool, error) {
-	var doc message.Document
-	if err := json.Unmarshal(p.Body, &doc); err != nil {
+	doc, err := message.Stored(p.Body)
+	if err != nil {
 		return false, fmt.Errorf("post %d: %w", p.ID, err)
 	}
 	_, place, _ := strings.Cut(d.Name, "/")
-	out := sending{Post: connect.Post{Place: place, Doc: &doc, Key: p.Key}}
+	out := sending{Post: connect.Post{Place: place, Doc: doc, Key: p.Key}}
 	if p.ExpiresAt != nil && o.Now().After(*p.ExpiresAt) {
 		p.State, p.Answer = store.Expired, "it waited for longer than the sheet calls useful"
 		if _, err := o.settle(ctx, p, d, settling{}); err != nil {

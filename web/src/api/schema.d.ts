@@ -2074,7 +2074,7 @@ export interface components {
             text: string;
             to: string;
         };
-        ListOutputArrivalItemBody: {
+        ListArrivalItemBody: {
             items: components["schemas"]["ArrivalItem"][] | null;
             /**
              * Format: int64
@@ -2082,7 +2082,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputAuditItemBody: {
+        ListAuditItemBody: {
             items: components["schemas"]["AuditItem"][] | null;
             /**
              * Format: int64
@@ -2090,7 +2090,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputChoiceBody: {
+        ListChoiceBody: {
             items: components["schemas"]["Choice"][] | null;
             /**
              * Format: int64
@@ -2098,7 +2098,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputConnectionItemBody: {
+        ListConnectionItemBody: {
             items: components["schemas"]["ConnectionItem"][] | null;
             /**
              * Format: int64
@@ -2106,7 +2106,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputConnectionKindBody: {
+        ListConnectionKindBody: {
             items: components["schemas"]["ConnectionKind"][] | null;
             /**
              * Format: int64
@@ -2114,7 +2114,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputDestinationItemBody: {
+        ListDestinationItemBody: {
             items: components["schemas"]["DestinationItem"][] | null;
             /**
              * Format: int64
@@ -2122,7 +2122,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputFieldItemBody: {
+        ListFieldItemBody: {
             items: components["schemas"]["FieldItem"][] | null;
             /**
              * Format: int64
@@ -2130,7 +2130,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputFoundFieldBody: {
+        ListFoundFieldBody: {
             items: components["schemas"]["FoundField"][] | null;
             /**
              * Format: int64
@@ -2138,7 +2138,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputInvitationItemBody: {
+        ListInvitationItemBody: {
             items: components["schemas"]["InvitationItem"][] | null;
             /**
              * Format: int64
@@ -2146,7 +2146,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputPatternBody: {
+        ListPatternBody: {
             items: components["schemas"]["Pattern"][] | null;
             /**
              * Format: int64
@@ -2154,7 +2154,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputPersonItemBody: {
+        ListPersonItemBody: {
             items: components["schemas"]["PersonItem"][] | null;
             /**
              * Format: int64
@@ -2162,7 +2162,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputPostItemBody: {
+        ListPostItemBody: {
             items: components["schemas"]["PostItem"][] | null;
             /**
              * Format: int64
@@ -2170,7 +2170,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputRecordItemBody: {
+        ListRecordItemBody: {
             items: components["schemas"]["RecordItem"][] | null;
             /**
              * Format: int64
@@ -2178,7 +2178,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputRelationBody: {
+        ListRelationBody: {
             items: components["schemas"]["Relation"][] | null;
             /**
              * Format: int64
@@ -2186,7 +2186,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputSignInItemBody: {
+        ListSignInItemBody: {
             items: components["schemas"]["SignInItem"][] | null;
             /**
              * Format: int64
@@ -2194,7 +2194,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputSourceItemBody: {
+        ListSourceItemBody: {
             items: components["schemas"]["SourceItem"][] | null;
             /**
              * Format: int64
@@ -2202,7 +2202,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputTeamItemBody: {
+        ListTeamItemBody: {
             items: components["schemas"]["TeamItem"][] | null;
             /**
              * Format: int64
@@ -2210,7 +2210,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputVersionItemBody: {
+        ListVersionItemBody: {
             items: components["schemas"]["VersionItem"][] | null;
             /**
              * Format: int64
@@ -2218,7 +2218,7 @@ export interface components {
              */
             next: number;
         };
-        ListOutputWorkflowItemBody: {
+        ListWorkflowItemBody: {
             items: components["schemas"]["WorkflowItem"][] | null;
             /**
              * Format: int64
@@ -3396,7 +3396,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputArrivalItemBody"];
+                    "application/json": components["schemas"]["ListArrivalItemBody"];
                 };
             };
             /** @description Error */
@@ -3493,7 +3493,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputAuditItemBody"];
+                    "application/json": components["schemas"]["ListAuditItemBody"];
                 };
             };
             /** @description Error */
@@ -3522,7 +3522,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputConnectionKindBody"];
+                    "application/json": components["schemas"]["ListConnectionKindBody"];
                 };
             };
             /** @description Error */
@@ -3551,7 +3551,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputConnectionItemBody"];
+                    "application/json": components["schemas"]["ListConnectionItemBody"];
                 };
             };
             /** @description Error */
@@ -3743,7 +3743,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputChoiceBody"];
+                    "application/json": components["schemas"]["ListChoiceBody"];
                 };
             };
             /** @description Error */
@@ -3943,7 +3943,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputDestinationItemBody"];
+                    "application/json": components["schemas"]["ListDestinationItemBody"];
                 };
             };
             /** @description Error */
@@ -4098,7 +4098,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputInvitationItemBody"];
+                    "application/json": components["schemas"]["ListInvitationItemBody"];
                 };
             };
             /** @description Error */
@@ -4311,7 +4311,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputPatternBody"];
+                    "application/json": components["schemas"]["ListPatternBody"];
                 };
             };
             /** @description Error */
@@ -4375,7 +4375,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputPersonItemBody"];
+                    "application/json": components["schemas"]["ListPersonItemBody"];
                 };
             };
             /** @description Error */
@@ -4450,7 +4450,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputPostItemBody"];
+                    "application/json": components["schemas"]["ListPostItemBody"];
                 };
             };
             /** @description Error */
@@ -4857,7 +4857,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputSignInItemBody"];
+                    "application/json": components["schemas"]["ListSignInItemBody"];
                 };
             };
             /** @description Error */
@@ -4969,7 +4969,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputSourceItemBody"];
+                    "application/json": components["schemas"]["ListSourceItemBody"];
                 };
             };
             /** @description Error */
@@ -5099,7 +5099,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputFieldItemBody"];
+                    "application/json": components["schemas"]["ListFieldItemBody"];
                 };
             };
             /** @description Error */
@@ -5133,7 +5133,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputFoundFieldBody"];
+                    "application/json": components["schemas"]["ListFoundFieldBody"];
                 };
             };
             /** @description Error */
@@ -5205,7 +5205,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputRecordItemBody"];
+                    "application/json": components["schemas"]["ListRecordItemBody"];
                 };
             };
             /** @description Error */
@@ -5237,7 +5237,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputRelationBody"];
+                    "application/json": components["schemas"]["ListRelationBody"];
                 };
             };
             /** @description Error */
@@ -5266,7 +5266,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputTeamItemBody"];
+                    "application/json": components["schemas"]["ListTeamItemBody"];
                 };
             };
             /** @description Error */
@@ -5516,7 +5516,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputWorkflowItemBody"];
+                    "application/json": components["schemas"]["ListWorkflowItemBody"];
                 };
             };
             /** @description Error */
@@ -5974,7 +5974,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ListOutputVersionItemBody"];
+                    "application/json": components["schemas"]["ListVersionItemBody"];
                 };
             };
             /** @description Error */

@@ -1,0 +1,442 @@
+package connections
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"maps"
+	"net/http"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"gorm.io/gorm"
+
+	"dorfbote/internal/api/kit"
+	"dorfbote/internal/api/sources"
+	"dorfbote/internal/connect"
+	"dorfbote/internal/connect/kinds"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/notify"
+	"dorfbote/internal/store"
+)
+
+// ConnectionKind is a kind of connection with what its form asks for.
+type ConnectionKind struct {
+	Name     string            `json:"name"`
+	Title    string            `json:"title"`
+	Does     string            `json:"does"`
+	Settings []connect.Setting `json:"settings"`
+	Source   []connect.Setting `json:"source" doc:"asked for each thing that is read"`
+	Single   string            `json:"single" doc:"the one source it has, where there is no choice"`
+	Key      string            `json:"key" doc:"the field that names a record, where the kind knows"`
+	Asks     bool              `json:"asks" doc:"its sources are asked from time to time"`
+	Appends  bool              `json:"appends" doc:"records only ever come, such as messages"`
+	Proves   bool              `json:"proves" doc:"it can be proved by a real call"`
+	Quickest int               `json:"quickest" doc:"seconds between calls at the quickest, where nothing is set"`
+	Slowest  int               `json:"slowest"`
+	Reads    connect.Reads     `json:"reads" enum:"asked,called," doc:"how records come from it: it is asked, it calls, or none do"`
+	Signs    bool              `json:"signs" doc:"what comes in may be signed, by a secret made here"`
+	Sends    *SendsItem        `json:"sends" doc:"what it can do with posts; null where none go to it"`
+}
+
+// SendsItem is what a kind of connection can do with posts.
+type SendsItem struct {
+	Can       []connect.Ability `json:"can" doc:"besides sending: edit, reply, sender, picture, buttons, attach, mention"`
+	Dialect   message.Dialect   `json:"dialect"`
+	Longest   int               `json:"longest" doc:"characters of one message; 0 where no bound is known"`
+	PerMinute int               `json:"per_minute" doc:"posts a minute to one place; 0 where that is learnt"`
+	Listed    bool              `json:"listed" doc:"the other side lists its places; otherwise any may be written"`
+}
+
+// ConnectionItem is a connection in the list.
+type ConnectionItem struct {
+	ID            string            `json:"id"`
+	Kind          string            `json:"kind"`
+	KindTitle     string            `json:"kind_title"`
+	Title         string            `json:"title"`
+	Address       string            `json:"address" doc:"of a hook or form: its own; of the rest: where it calls"`
+	Signed        bool              `json:"signed" doc:"of a hook: only signed events are taken in"`
+	KeyField      string            `json:"key_field"`
+	Settings      map[string]string `json:"settings" doc:"without the secrets"`
+	Secrets       []string          `json:"secrets" doc:"the names of the secrets that are set"`
+	Paused        bool              `json:"paused"`
+	Receives      bool              `json:"receives" doc:"records come from it; otherwise posts only go to it"`
+	Signs         bool              `json:"signs" doc:"what comes in may be signed"`
+	LastOK        *time.Time        `json:"last_ok"`
+	FailingSince  *time.Time        `json:"failing_since"`
+	LastError     string            `json:"last_error"`
+	SecretExpires *time.Time        `json:"secret_expires" doc:"when its secret ends, as far as is known"`
+	Sources       []string          `json:"sources" doc:"what is read from it; of a chat, its channels"`
+	LastArrival   *time.Time        `json:"last_arrival"`
+	Today         int64             `json:"today" doc:"arrivals in the last 24 hours"`
+	CallsADay     int64             `json:"calls_a_day" doc:"what asking costs at the present rhythm"`
+}
+
+// HealthHour is how a connection's calls went in one hour.
+type HealthHour struct {
+	Hour   time.Time `json:"hour"`
+	OK     int       `json:"ok" gorm:"column:ok"`
+	Failed int       `json:"failed"`
+}
+
+// HookRequestItem is one of the last requests to a hook.
+type HookRequestItem struct {
+	ID       int64     `json:"id"`
+	At       time.Time `json:"at"`
+	Status   int       `json:"status"`
+	Problem  string    `json:"problem"`
+	Location string    `json:"location"`
+	Media    string    `json:"media"`
+	Path     string    `json:"path"`
+	Size     int       `json:"size"`
+	Head     string    `json:"head" doc:"the beginning of the body"`
+}
+
+type connectionInput struct {
+	ID string `path:"id"`
+}
+
+type connectionOutput struct {
+	Body struct {
+		ConnectionItem
+		Secret   string               `json:"secret,omitempty" doc:"a hook's signing secret; it is shown this once"`
+		Reads    []sources.SourceItem `json:"reads" doc:"what is read from it"`
+		Health   []HealthHour         `json:"health" doc:"the last two weeks by the hour"`
+		Requests []HookRequestItem    `json:"requests" doc:"of a hook: the last ones"`
+		Uses     []sources.Use        `json:"uses" doc:"the sheets that name it"`
+	}
+}
+
+type makeInput struct {
+	Body struct {
+		ID       string            `json:"id" minLength:"1" maxLength:"40" doc:"a short name of lower-case letters, digits and hyphens"`
+		Kind     string            `json:"kind,omitempty" default:"hook"`
+		Title    string            `json:"title" minLength:"1" maxLength:"100"`
+		Settings map[string]string `json:"settings,omitempty"`
+		KeyField string            `json:"key_field,omitempty" doc:"of a hook: which field names a record; id where nothing is said"`
+		Signed   bool              `json:"signed,omitempty" doc:"of a hook: take in only events signed by Standard Webhooks"`
+	}
+}
+
+type changeInput struct {
+	ID   string `path:"id"`
+	Body struct {
+		SecretExpires *time.Time        `json:"secret_expires,omitempty" doc:"when its secret ends, so that Today tells in time; the year 1 is never"`
+		Title         string            `json:"title,omitempty" maxLength:"100"`
+		Settings      map[string]string `json:"settings,omitempty" doc:"those to change; a secret that is not named stays as it is"`
+		KeyField      string            `json:"key_field,omitempty"`
+		Paused        *bool             `json:"paused,omitempty"`
+		Renew         bool              `json:"renew,omitempty" doc:"of a hook: make a new signing secret"`
+	}
+}
+
+// Routes registers the operations of this room.
+func (s *Connections) Routes() {
+	kit.Register(s.Kit, kit.Op("list-connection-kinds", http.MethodGet, "/api/connection-kinds", "What can be connected, and what each asks for", "Connections"), kit.Anyone, s.listKinds)
+	kit.Register(s.Kit, kit.Op("list-connections", http.MethodGet, "/api/connections", "Apps and chats", "Connections"), kit.Anyone, s.listConnections)
+	kit.Changes(s.Kit, kit.Op("create-connection", http.MethodPost, "/api/connections", "Connect an app or a chat", "Connections"), kit.Editors, kit.Makes[makeInput](kit.AboutConnection, func(out *connectionOutput) string { return out.Body.ID }), s.createConnection)
+	kit.Register(s.Kit, kit.Op("get-connection", http.MethodGet, "/api/connections/{id}", "One connection: health, sources, last requests, where it is used", "Connections"), kit.Anyone, s.getConnection)
+	kit.Changes(s.Kit, kit.Op("change-connection", http.MethodPatch, "/api/connections/{id}", "Change, pause or go on with a connection", "Connections"), kit.Editors, kit.About[changeInput, connectionOutput](kit.AboutConnection, func(in *changeInput) string { return in.ID }), s.changeConnection)
+	kit.Changes(s.Kit, kit.Op("delete-connection", http.MethodDelete, "/api/connections/{id}", "Delete a connection that no workflow names", "Connections"), kit.Editors, kit.About[connectionInput, struct{}](kit.AboutConnection, func(in *connectionInput) string { return in.ID }), s.deleteConnection)
+	s.movingRoutes()
+	s.proveRoutes()
+}
+
+func (s *Connections) listKinds(_ context.Context, _ *kit.Person, _ *struct{}) (*kit.List[ConnectionKind], error) {
+	var items []ConnectionKind
+	for _, k := range kinds.All() {
+		it := ConnectionKind{
+			Name: k.Name, Title: k.Title, Does: k.Does, Settings: k.Settings, Source: k.Source, Single: k.Single, Key: k.Key,
+			Asks: k.Reads == connect.ReadsAsked, Appends: k.Appends, Proves: k.Open != nil, Signs: k.Signs, Reads: k.Reads, Sends: sendsOf(k),
+			Quickest: int(k.Quickest.Seconds()), Slowest: int(k.Slowest.Seconds()),
+		}
+		if it.Settings == nil {
+			it.Settings = []connect.Setting{}
+		}
+		if it.Source == nil {
+			it.Source = []connect.Setting{}
+		}
+		items = append(items, it)
+	}
+	return kit.ListOf(items, 0), nil
+}
+
+// sendsOf says what a kind can do with posts; nil where it sends none.
+func sendsOf(k *connect.Kind) *SendsItem {
+	if k.Sends == nil {
+		return nil
+	}
+	return &SendsItem{Can: k.Sends.Can, Dialect: k.Sends.Dialect, Longest: k.Sends.Longest, PerMinute: k.Sends.PerMinute, Listed: k.Sends.Listed}
+}
+
+func (s *Connections) listConnections(ctx context.Context, _ *kit.Person, _ *struct{}) (*kit.List[ConnectionItem], error) {
+	var rows []store.Connection
+	if err := s.Store.DB.WithContext(ctx).Order("lower(title), id").Limit(1000).Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	items := make([]ConnectionItem, 0, len(rows))
+	for _, c := range rows {
+		it, err := s.connectionItem(ctx, &c)
+		if err != nil {
+			return nil, err
+		}
+		items = append(items, it)
+	}
+	return kit.ListOf(items, 0), nil
+}
+
+func (s *Connections) connectionItem(ctx context.Context, c *store.Connection) (ConnectionItem, error) {
+	it := ConnectionItem{
+		ID: c.ID, Kind: c.Kind, Title: c.Title, KeyField: c.KeyField, Settings: map[string]string{}, Secrets: []string{}, Sources: []string{},
+		Paused: c.Paused, LastOK: c.LastOK, FailingSince: c.FailingSince, LastError: c.LastError, SecretExpires: c.SecretExpires,
+	}
+	if k := kinds.Named(c.Kind); k != nil {
+		it.KindTitle, it.Receives, it.Signs = k.Title, k.Reads != connect.ReadsNothing, k.Signs
+	}
+	for name, v := range c.Settings {
+		it.Settings[name] = v
+	}
+	secrets, err := s.Engine.Box.Open(c.Sealed, c.ID)
+	if err != nil {
+		it.LastError = err.Error()
+	}
+	for name := range secrets {
+		it.Secrets = append(it.Secrets, name)
+	}
+	it.Signed = secrets["signing"] != ""
+	it.Address = s.addressOf(c)
+	db := s.Store.DB.WithContext(ctx)
+	if !it.Receives {
+		return it, db.Model(&store.Destination{}).Where("connection = ?", c.ID).Order("name").Pluck("name", &it.Sources).Error
+	}
+	if err := db.Model(&store.Kind{}).Where("connection = ?", c.ID).Order("source").Pluck("source", &it.Sources).Error; err != nil {
+		return it, err
+	}
+	if len(it.Sources) == 0 {
+		return it, nil
+	}
+	err = db.Raw(`SELECT max(received_at) AS last_arrival, count(*) FILTER (WHERE received_at > now() - interval '1 day') AS today
+		FROM (SELECT received_at FROM arrivals WHERE source IN ? ORDER BY seq DESC LIMIT 20000) a`, it.Sources).Row().Scan(&it.LastArrival, &it.Today)
+	if err != nil {
+		return it, err
+	}
+	return it, db.Raw("SELECT coalesce(sum(86400 / every * greatest(last_calls, 1)), 0) FROM polls WHERE connection = ?", c.ID).Scan(&it.CallsADay).Error
+}
+
+func (s *Connections) addressOf(c *store.Connection) string {
+	base := strings.TrimSuffix(s.PublicURL, "/")
+	if k := kinds.Named(c.Kind); k != nil && k.Door != "" {
+		return base + "/" + k.Door + "/" + c.ID
+	}
+	for _, name := range []string{"address", "host", "folder"} {
+		if v := c.Settings[name]; v != "" {
+			if name == "host" && c.Settings["database"] != "" {
+				v += "/" + c.Settings["database"]
+			}
+			return v
+		}
+	}
+	return c.Settings["user"]
+}
+
+var shortName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`)
+
+func newSigningSecret() string {
+	raw := make([]byte, 24)
+	_, _ = rand.Read(raw)
+	return "whsec_" + base64.StdEncoding.EncodeToString(raw)
+}
+
+func (s *Connections) createConnection(ctx context.Context, who *kit.Person, in *makeInput) (*connectionOutput, error) {
+	if !shortName.MatchString(in.Body.ID) || in.Body.ID == "dorfbote" {
+		return nil, kit.Invalid("body.id", "the short name may hold lower-case letters, digits and hyphens, and is not dorfbote")
+	}
+	k := kinds.Named(in.Body.Kind)
+	if k == nil {
+		return nil, kit.Invalid("body.kind", "there is no kind of connection %s", in.Body.Kind)
+	}
+	settings, secrets, err := sources.Split(k, in.Body.Settings)
+	if err != nil {
+		return nil, err
+	}
+	if err := sources.Complete(k.Settings, settings, secrets); err != nil {
+		return nil, err
+	}
+	c := store.Connection{ID: in.Body.ID, Kind: k.Name, Title: in.Body.Title, KeyField: in.Body.KeyField, Settings: settings, Owner: &who.ID, CreatedAt: s.Engine.Now()}
+	if c.KeyField == "" {
+		c.KeyField = settings["key_field"]
+	}
+	if c.KeyField == "" {
+		c.KeyField = "id"
+	}
+	if k.Signs && (in.Body.Signed || settings["signed"] == "yes") {
+		secrets["signing"] = newSigningSecret()
+	}
+	if c.Sealed, err = s.Engine.Box.Seal(secrets, c.ID); err != nil {
+		return nil, err
+	}
+	if err := s.Store.DB.WithContext(ctx).Create(&c).Error; err != nil {
+		return nil, err
+	}
+	if k.Sends != nil && k.Sends.Listed {
+		if err := s.Engine.Sources.AskChannels(ctx, c.ID); err != nil {
+			s.Log.Info("listing a new chat's channels failed", "connection", c.ID, "error", err)
+		}
+	}
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
+	out, err := s.connection(ctx, c.ID)
+	if err == nil {
+		out.Body.Secret = secrets["signing"]
+	}
+	return out, err
+}
+
+func (s *Connections) getConnection(ctx context.Context, _ *kit.Person, in *connectionInput) (*connectionOutput, error) {
+	s.Requests.Settle()
+	return s.connection(ctx, in.ID)
+}
+
+func (s *Connections) connection(ctx context.Context, id string) (*connectionOutput, error) {
+	db := s.Store.DB.WithContext(ctx)
+	var c store.Connection
+	if err := db.First(&c, "id = ?", id).Error; err != nil {
+		return nil, err
+	}
+	out := &connectionOutput{}
+	it, err := s.connectionItem(ctx, &c)
+	if err != nil {
+		return nil, err
+	}
+	out.Body.ConnectionItem = it
+	out.Body.Health, out.Body.Requests = []HealthHour{}, []HookRequestItem{}
+	if out.Body.Reads, err = s.Sources.SourceItems(ctx, db.Where("kinds.connection = ?", id)); err != nil {
+		return nil, err
+	}
+	if err := db.Raw("SELECT hour, ok, failed FROM health WHERE connection = ? ORDER BY hour", id).Scan(&out.Body.Health).Error; err != nil {
+		return nil, err
+	}
+	if err := db.Raw("SELECT id, at, status, problem, location, media, path, size, head FROM hook_requests WHERE connection = ? ORDER BY id DESC LIMIT 50", id).Scan(&out.Body.Requests).Error; err != nil {
+		return nil, err
+	}
+	out.Body.Uses, err = s.Sources.Uses(ctx, id)
+	return out, err
+}
+
+func (s *Connections) changeConnection(ctx context.Context, _ *kit.Person, in *changeInput) (*connectionOutput, error) {
+	db := s.Store.DB.WithContext(ctx)
+	fresh := ""
+	err := db.Transaction(func(tx *gorm.DB) error {
+		var c store.Connection
+		if err := tx.Raw("SELECT * FROM connections WHERE id = ? FOR UPDATE", in.ID).Scan(&c).Error; err != nil {
+			return err
+		}
+		k := kinds.Named(c.Kind)
+		if c.ID == "" || k == nil {
+			return gorm.ErrRecordNotFound
+		}
+		settings, secrets, err := sources.Split(k, in.Body.Settings)
+		if err != nil {
+			return err
+		}
+		now := maps.Clone(c.Settings)
+		if now == nil {
+			now = store.Texts{}
+		}
+		maps.Copy(now, settings)
+		if in.Body.Renew && k.Signs {
+			fresh = newSigningSecret()
+			secrets["signing"] = fresh
+		}
+		// Without need nothing is sealed anew: with a wrong key, what is sealed stays for the right one.
+		if len(secrets) > 0 || sources.Place(now) != sources.Place(c.Settings) {
+			have, err := s.Engine.Box.Open(c.Sealed, c.ID)
+			if err != nil && len(secrets) == 0 {
+				return err
+			}
+			if err := sources.KeepSecrets(k, c.Settings, now, have, secrets); err != nil {
+				return err
+			}
+			if c.Sealed, err = s.Engine.Box.Seal(secrets, c.ID); err != nil {
+				return err
+			}
+		}
+		c.Settings = now
+		if in.Body.Title != "" {
+			c.Title = in.Body.Title
+		}
+		if k := cmp.Or(in.Body.KeyField, settings["key_field"]); k != "" {
+			c.KeyField = k
+		}
+		if in.Body.Paused != nil {
+			c.Paused = *in.Body.Paused
+		}
+		for _, v := range secrets {
+			if end := tokenEnds(v); !end.IsZero() {
+				c.SecretExpires = &end
+			}
+		}
+		if e := in.Body.SecretExpires; e != nil {
+			if c.SecretExpires = e; e.Year() < 2000 {
+				c.SecretExpires = nil
+			}
+		}
+		return tx.Model(&c).Select("title", "key_field", "settings", "sealed", "paused", "secret_expires").Updates(&c).Error
+	})
+	if err != nil {
+		return nil, err
+	}
+	s.Hooks.Forget(in.ID)
+	if in.Body.Paused != nil && !*in.Body.Paused {
+		if err := s.goOn(ctx, in.ID); err != nil {
+			return nil, err
+		}
+	}
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
+	out, err := s.connection(ctx, in.ID)
+	if err == nil {
+		out.Body.Secret = fresh
+	}
+	return out, err
+}
+
+// goOn has everything done that a pause has held up.
+func (s *Connections) goOn(ctx context.Context, id string) error {
+	db := s.Store.DB.WithContext(ctx)
+	if err := db.Exec("UPDATE polls SET due_at = least(due_at, now()) WHERE connection = ?", id).Error; err != nil {
+		return err
+	}
+	var names []string
+	if err := db.Model(&store.Destination{}).Where("connection = ?", id).Pluck("name", &names).Error; err != nil {
+		return err
+	}
+	for _, n := range names {
+		if err := s.Engine.Outbox.Wake(ctx, n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Connections) deleteConnection(ctx context.Context, _ *kit.Person, in *connectionInput) (*struct{}, error) {
+	uses, err := s.Sources.Uses(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	if len(uses) > 0 {
+		names := make([]string, len(uses))
+		for i, u := range uses {
+			names[i] = u.Name
+		}
+		return nil, huma.Error409Conflict("the connection is used by " + strings.Join(names, ", ") + "; move them to another connection first")
+	}
+	res := s.Store.DB.WithContext(ctx).Exec("DELETE FROM connections WHERE id = ?", in.ID)
+	if res.Error == nil && res.RowsAffected == 0 {
+		return nil, gorm.ErrRecordNotFound
+	}
+	s.Hooks.Forget(in.ID)
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
+	return nil, res.Error
+}

@@ -1,0 +1,182 @@
+package connections
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"gorm.io/gorm"
+
+	"dorfbote/internal/api/kit"
+	"dorfbote/internal/api/sources"
+	"dorfbote/internal/connect"
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/notify"
+	"dorfbote/internal/store"
+)
+
+type moveInput struct {
+	ID   string `path:"id"`
+	Body struct {
+		To    string `json:"to" doc:"the connection to move to, of the same kind"`
+		Apply bool   `json:"apply,omitempty" doc:"do it; without, it is only shown what would change"`
+	}
+}
+
+type moveOutput struct {
+	Body struct {
+		Uses    []sources.Use `json:"uses"`
+		Missing []string      `json:"missing" doc:"sources or channels that the other connection does not have"`
+		Applied bool          `json:"applied"`
+	}
+}
+
+func (s *Connections) movingRoutes() {
+	kit.Changes(s.Kit, kit.Op("move-uses", http.MethodPost, "/api/connections/{id}/move", "Move every sheet that names a connection to another", "Connections"), kit.Editors, kit.Act[moveInput, moveOutput](kit.AboutConnection, func(in *moveInput) string { return in.ID }), s.moveUses)
+}
+
+// moveUses exchanges one connection for another in every sheet that names it, all or none. A workflow that is on goes on
+// with a new version.
+func (s *Connections) moveUses(ctx context.Context, who *kit.Person, in *moveInput) (*moveOutput, error) {
+	var from, to store.Connection
+	db := s.Store.DB.WithContext(ctx)
+	if err := db.First(&from, "id = ?", in.ID).Error; err != nil {
+		return nil, err
+	}
+	if err := db.First(&to, "id = ?", in.Body.To).Error; err != nil {
+		return nil, kit.Invalid("body.to", "there is no connection %s", in.Body.To)
+	}
+	if from.Kind != to.Kind || from.ID == to.ID {
+		return nil, kit.Invalid("body.to", "%s is not another connection of the same kind", to.Title)
+	}
+	known, err := s.Engine.Workflows.Known(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.Sources.UsesOf(ctx, s.Store.DB, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := &moveOutput{}
+	out.Body.Uses, out.Body.Missing = []sources.Use{}, []string{}
+	type change struct {
+		row         sources.UsedBy
+		draft, live []byte
+		plan        *sheet.Plan
+	}
+	var changes []change
+	missing := map[string]bool{}
+	for _, r := range rows {
+		draft, places, err := sheet.Move([]byte(r.Draft), from.ID, to.ID)
+		if err != nil {
+			draft = []byte(r.Draft) // a draft that cannot be read names nothing that could be moved
+		}
+		live, livePlaces, _ := sheet.Move([]byte(r.Live), from.ID, to.ID)
+		if len(places)+len(livePlaces) == 0 {
+			continue
+		}
+		u := sources.Use{WorkflowID: r.ID, Name: r.Name, On: r.IsOn, Draft: len(places) > 0, Live: len(livePlaces) > 0, Places: places}
+		if !u.Draft {
+			u.Places = livePlaces
+		}
+		c := change{row: r, draft: draft, live: live}
+		if u.Live {
+			plan, sh, problems := sheet.Compile(live, known)
+			if c.plan = plan; plan == nil {
+				u.Problem = firstProblem(problems)
+			}
+			lacks(sh, known, missing)
+		} else if sh, _ := sheet.Read(draft); sh != nil {
+			lacks(sh, known, missing)
+		}
+		out.Body.Uses = append(out.Body.Uses, u)
+		changes = append(changes, c)
+	}
+	for name := range missing {
+		out.Body.Missing = append(out.Body.Missing, name)
+	}
+	if !in.Body.Apply {
+		return out, nil
+	}
+	for _, c := range changes {
+		if err := s.MayEdit(ctx, who, c.row.ID); err != nil {
+			return nil, err
+		}
+	}
+	for _, u := range out.Body.Uses {
+		if u.Problem != "" {
+			return nil, huma.Error409Conflict(fmt.Sprintf("%s could not run after the move: %s Nothing was moved.", u.Name, connect.Sentence(u.Problem)))
+		}
+	}
+	before := map[int64]json.RawMessage{}
+	for _, c := range changes {
+		if before[c.row.ID], err = s.Snapshot(ctx, kit.AboutWorkflow, kit.IDText(c.row.ID)); err != nil {
+			return nil, err
+		}
+	}
+	err = db.Transaction(func(tx *gorm.DB) error {
+		for _, c := range changes {
+			err := tx.Exec("UPDATE workflows SET draft = ?, updated_at = ?, updated_by = ? WHERE id = ? AND draft = ?", string(c.draft), s.Engine.Now(), who.Name, c.row.ID, c.row.Draft)
+			if err.Error != nil {
+				return err.Error
+			}
+			if err.RowsAffected == 0 {
+				return huma.Error409Conflict(c.row.Name + " was changed meanwhile. Nothing was moved; look again.")
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range changes {
+		if c.plan == nil {
+			continue
+		}
+		on := store.SwitchedOn{Sheet: string(c.live), Note: "Moved from " + from.Title + " to " + to.Title, By: who.Name, Since: -1}
+		if _, err := s.Engine.Workflows.SwitchOn(ctx, c.row.ID, c.plan, on); err != nil {
+			return nil, fmt.Errorf("%s: %w", c.row.Name, err)
+		}
+	}
+	for _, c := range changes { // each workflow has an entry of its own
+		e := kit.Entry{Person: &who.ID, Name: who.Name, Did: "move-uses", What: kit.AboutWorkflow.What, About: kit.IDText(c.row.ID), Before: before[c.row.ID]}
+		if err := s.After(ctx, e, kit.AboutWorkflow, false); err != nil {
+			return nil, err
+		}
+	}
+	out.Body.Applied = true
+	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows})
+	return out, nil
+}
+
+func firstProblem(problems []report.Problem) string {
+	for _, p := range problems {
+		if !p.Warning {
+			return p.String()
+		}
+	}
+	return "it cannot be run"
+}
+
+// lacks notes the names in a sheet that are not known.
+func lacks(sh *sheet.Sheet, known sheet.Known, into map[string]bool) {
+	if sh == nil {
+		return
+	}
+	sources, destinations := sh.Names()
+	for _, t := range sources {
+		if !slices.Contains(known.Sources(), t.S) && !strings.HasPrefix(t.S, "dorfbote/") {
+			into[t.S] = true
+		}
+	}
+	for _, t := range destinations {
+		if !slices.Contains(known.Destinations(), t.S) {
+			into[t.S] = true
+		}
+	}
+}

@@ -1,0 +1,166 @@
+package history
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"net/url"
+	"time"
+
+	"dorfbote/internal/api/kit"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/store"
+)
+
+func urlQuery(s string) string { return url.QueryEscape(s) }
+
+// PostItem is a post in the outbox.
+type PostItem struct {
+	ID          int64             `json:"id"`
+	WorkflowID  int64             `json:"workflow_id"`
+	Workflow    string            `json:"workflow"`
+	Arrival     int64             `json:"arrival"`
+	Destination string            `json:"destination"`
+	Message     string            `json:"message"`
+	Title       string            `json:"title"`
+	Plain       string            `json:"plain"`
+	Doc         *message.Document `json:"doc"`
+	State       string            `json:"state" enum:"waiting,held,sent,refused,given up,dropped,expired"`
+	Attempts    int               `json:"attempts"`
+	Status      int               `json:"status" doc:"HTTP status of the last answer; 0 for none"`
+	Answer      string            `json:"answer" doc:"the other side's words"`
+	Key         string            `json:"key" doc:"idempotency key"`
+	Under       *int64            `json:"under"`
+	Updates     *int64            `json:"updates" doc:"the earlier post that this one is put in the place of"`
+	CreatedAt   time.Time         `json:"created_at"`
+	SentAt      *time.Time        `json:"sent_at"`
+}
+
+// DestinationItem is a place that posts go to.
+type DestinationItem struct {
+	Name     string     `json:"name"`
+	Title    string     `json:"title"`
+	Private  bool       `json:"private"`
+	Paused   bool       `json:"paused"`
+	Reason   string     `json:"reason" doc:"why it is paused, in the other side's words"`
+	Waiting  int64      `json:"waiting"`
+	Sent     int64      `json:"sent" doc:"in the last 24 hours"`
+	LastSent *time.Time `json:"last_sent"`
+	Refused  int64      `json:"refused" doc:"refused posts that a person has yet to see to"`
+	Shut     string     `json:"shut" doc:"why it would take no post, as the other side said when it was asked last; empty where it would"`
+	HeldBy   string     `json:"held_by" doc:"the person who paused it; empty where the other side's refusal did"`
+	// PerMinute is the person's, Bears the other side's.
+	PerMinute int        `json:"per_minute" doc:"how many posts a minute are sent at most; 0 is as fast as it goes"`
+	Bears     float64    `json:"bears" doc:"how many a minute the other side was seen to bear, learnt from being asked to wait; 0 where it never asked"`
+	NotBefore *time.Time `json:"not_before" doc:"the next post goes no earlier"`
+	Failures  int        `json:"failures" doc:"tries in a row that failed"`
+	Oldest    *time.Time `json:"oldest" doc:"since when the oldest waiting post waits"`
+}
+
+type postsInput struct {
+	State       string `query:"state" enum:"waiting,held,sent,refused,given up,dropped,expired,"`
+	Destination string `query:"destination"`
+	Workflow    int64  `query:"workflow"`
+	Arrival     int64  `query:"arrival"`
+	ID          int64  `query:"post" doc:"this one alone"`
+	Q           string `query:"q" doc:"text in the title"`
+	Before      int64  `query:"before"`
+	Limit       int    `query:"limit" default:"50" minimum:"1" maximum:"200"`
+}
+
+func (hi *History) outboxRoutes() {
+	kit.Register(hi.Kit, kit.Op("list-posts", http.MethodGet, "/api/posts", "The outbox, newest first", "Outbox"), kit.Anyone, hi.listPosts)
+	kit.Register(hi.Kit, kit.Op("get-post", http.MethodGet, "/api/posts/{id}", "One post: its body as it was sent, what was answered, every attempt", "Outbox"), kit.Anyone, hi.getPost)
+	kit.Register(hi.Kit, kit.Op("list-destinations", http.MethodGet, "/api/destinations", "Where posts go", "Outbox"), kit.Anyone, hi.listDestinations)
+	hi.outboxActs()
+}
+
+func (hi *History) postItems(rows []store.PostRow) []PostItem {
+	items := make([]PostItem, 0, len(rows))
+	for _, p := range rows {
+		it := PostItem{
+			ID: p.ID, WorkflowID: p.WorkflowID, Workflow: p.Workflow, Arrival: p.Arrival, Destination: p.Destination, Message: p.Message, Title: p.Title,
+			State: p.State, Attempts: p.Attempts, Status: p.Status, Answer: p.Answer, Key: p.Key, Under: p.Under, Updates: p.Updates, CreatedAt: p.CreatedAt, SentAt: p.SentAt,
+		}
+		var doc message.Document
+		if json.Unmarshal(p.Body, &doc) == nil {
+			it.Doc, it.Plain = &doc, doc.Plain()
+		}
+		items = append(items, it)
+	}
+	return items
+}
+
+func (hi *History) listPosts(ctx context.Context, _ *kit.Person, in *postsInput) (*kit.List[PostItem], error) {
+	rows, err := hi.Store.Posts(ctx, store.PostFilter{
+		State: in.State, Destination: in.Destination, Workflow: in.Workflow, Arrival: in.Arrival, ID: in.ID, Text: in.Q, Before: in.Before, Limit: in.Limit + 1,
+	})
+	next := int64(0)
+	if len(rows) > in.Limit {
+		rows = rows[:in.Limit]
+		next = rows[len(rows)-1].ID
+	}
+	return kit.ListOf(hi.postItems(rows), next), err
+}
+
+func (hi *History) listDestinations(ctx context.Context, _ *kit.Person, _ *struct{}) (*kit.List[DestinationItem], error) {
+	rows, err := hi.Store.Destinations(ctx)
+	items := make([]DestinationItem, 0, len(rows))
+	for _, d := range rows {
+		it := DestinationItem{
+			Name: d.Name, Title: d.Title, Private: d.Private, Paused: d.Paused, Reason: d.Reason, Waiting: d.Waiting, Sent: d.Sent, LastSent: d.LastSent,
+			Refused: d.Refused, HeldBy: d.HeldBy, Shut: d.Shut, PerMinute: d.PerMinute, NotBefore: d.NotBefore, Failures: d.Failures, Oldest: d.Oldest,
+		}
+		if d.SpacingMs > 0 {
+			it.Bears = float64(time.Minute/time.Millisecond) / float64(d.SpacingMs)
+		}
+		items = append(items, it)
+	}
+	return kit.ListOf(items, 0), err
+}
+
+// AttemptItem is one try of a post or a step.
+type AttemptItem struct {
+	At      time.Time `json:"at"`
+	TookMs  int       `json:"took_ms"`
+	Status  int       `json:"status" doc:"of HTTP; 0 when no answer came"`
+	Address string    `json:"address" doc:"what was called"`
+	Sent    string    `json:"sent" doc:"the body as it went out"`
+	Answer  string    `json:"answer" doc:"as it came, shortened"`
+}
+
+type postOutput struct {
+	Body struct {
+		Post     PostItem      `json:"post"`
+		Tried    []AttemptItem `json:"tried" doc:"the last 100, newest first"`
+		Arrival  string        `json:"arrival" doc:"the key of the record that it tells of"`
+		NotUntil *time.Time    `json:"not_until" doc:"of a post that waits: its destination is left alone until then"`
+	}
+}
+
+func (hi *History) getPost(ctx context.Context, _ *kit.Person, in *kit.IDInput) (*postOutput, error) {
+	rows, err := hi.Store.Posts(ctx, store.PostFilter{ID: in.ID, Limit: 1})
+	if err != nil || len(rows) == 0 {
+		return nil, kit.OrMissing(err)
+	}
+	out := &postOutput{}
+	out.Body.Post = hi.postItems(rows)[0]
+	if out.Body.Tried, err = hi.attempts(ctx, "post", in.ID); err != nil {
+		return nil, err
+	}
+	db := hi.Store.DB.WithContext(ctx)
+	if err := db.Raw("SELECT subject FROM arrivals WHERE seq = ?", rows[0].Arrival).Scan(&out.Body.Arrival).Error; err != nil {
+		return nil, err
+	}
+	if rows[0].State == store.Waiting {
+		err = db.Raw("SELECT not_before FROM destinations WHERE name = ? AND not_before > now()", rows[0].Destination).Scan(&out.Body.NotUntil).Error
+	}
+	return out, err
+}
+
+// attempts lists the tries of a post or a step, which column names.
+func (hi *History) attempts(ctx context.Context, column string, id int64) ([]AttemptItem, error) {
+	items := []AttemptItem{}
+	err := hi.Store.DB.WithContext(ctx).Table("attempts").Where(column+" = ?", id).Order("id DESC").Limit(100).Scan(&items).Error
+	return items, err
+}

@@ -1,0 +1,180 @@
+package history
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"gorm.io/gorm"
+
+	"dorfbote/internal/api/kit"
+	"dorfbote/internal/api/proof"
+	"dorfbote/internal/api/shown"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/notify"
+	"dorfbote/internal/store"
+)
+
+// RunItem is a run in a list: what a workflow made of an arrival that it did not ignore.
+type RunItem struct {
+	shown.VerdictItem
+	Arrival int64     `json:"arrival"`
+	Source  string    `json:"source"`
+	Key     string    `json:"key"`
+	At      time.Time `json:"at"`
+}
+
+// StepItem is one thing that follows on a run's posts.
+type StepItem struct {
+	ID        int64         `json:"id"`
+	N         int           `json:"n"`
+	Name      string        `json:"name"`
+	Kind      string        `json:"kind" enum:"add,change,call"`
+	Target    string        `json:"target" doc:"a source, or a workflow's name"`
+	Key       string        `json:"key" doc:"of the record that is changed"`
+	Set       any           `json:"set"`
+	IfFails   string        `json:"if_fails" enum:"stop,go_on,tell"`
+	State     string        `json:"state" enum:"waiting,done,failed,skipped"`
+	Attempts  int           `json:"attempts"`
+	Answer    string        `json:"answer"`
+	NotBefore *time.Time    `json:"not_before"`
+	DoneAt    *time.Time    `json:"done_at"`
+	Once      string        `json:"once" doc:"idempotency key"`
+	Tried     []AttemptItem `json:"tried"`
+}
+
+// RunPost is a post of a run, with every attempt.
+type RunPost struct {
+	PostItem
+	Tried []AttemptItem `json:"tried"`
+}
+
+type runInput struct {
+	Arrival  int64 `path:"arrival"`
+	Workflow int64 `path:"workflow"`
+}
+
+type runOutput struct {
+	Body struct {
+		Run        RunItem             `json:"run"`
+		ReceivedAt time.Time           `json:"received_at"`
+		Text       string              `json:"text" doc:"the sheet as it was, as YAML"`
+		Sheet      any                 `json:"sheet"`
+		Arrival    shown.ArrivalDetail `json:"arrival"`
+		Proof      *proof.ProofLines   `json:"proof" doc:"what each line saw, with what was gathered then"`
+		Recalled   bool                `json:"recalled" doc:"what was gathered from elsewhere is as it was then; otherwise it was looked up again"`
+		Posts      []RunPost           `json:"posts"`
+		Steps      []StepItem          `json:"steps"`
+	}
+}
+
+func (hi *History) runRoutes() {
+	kit.Register(hi.Kit, kit.Op("get-run", http.MethodGet, "/api/runs/{arrival}/{workflow}", "One run: the sheet as it was, what each line saw, what was sent and answered, what followed", "Runs"), kit.Anyone, hi.getRun)
+	kit.Changes(hi.Kit, kit.Op("go-on", http.MethodPost, "/api/runs/{arrival}/{workflow}/go-on", "Go on from the step that failed", "Runs"), kit.Editors, kit.Act[runInput, struct{}](kit.AboutWorkflow, func(in *runInput) string { return kit.IDText(in.Workflow) }), hi.runOn)
+}
+
+func (hi *History) getRun(ctx context.Context, _ *kit.Person, in *runInput) (*runOutput, error) {
+	row, a, err := hi.arrivalAt(ctx, in.Arrival)
+	if err != nil {
+		return nil, err
+	}
+	var v *store.VerdictRow
+	for i := range row.Verdicts {
+		if row.Verdicts[i].WorkflowID == in.Workflow {
+			v = &row.Verdicts[i]
+		}
+	}
+	if v == nil {
+		return nil, huma.Error404NotFound("this workflow made no run of the arrival: it ignored it, or was not on")
+	}
+	kind, err := hi.Engine.Sources.Kind(ctx, row.Source)
+	if err != nil {
+		return nil, err
+	}
+	known, err := hi.Engine.Workflows.Known(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := &runOutput{}
+	b := &out.Body
+	b.Run = RunItem{hi.verdictItem(ctx, *v, row.Source), row.Seq, row.Source, row.Subject, row.Time}
+	b.ReceivedAt = row.ReceivedAt
+	b.Arrival = *hi.Shown.ArrivalDetail(ctx, row.Arrival, a, kind)
+	if b.Text, err = hi.Store.VersionSheet(ctx, in.Workflow, v.Version); err != nil {
+		return nil, err
+	}
+	if raw, err := sheet.JSON([]byte(b.Text)); err == nil {
+		b.Sheet = json.RawMessage(raw)
+	}
+	b.Recalled = v.Gathered != nil
+	b.Proof = hi.proofOf(ctx, in.Workflow, v.Version, a, known, recall(v.Gathered))
+	if b.Posts, err = hi.runPosts(ctx, in); err != nil {
+		return nil, err
+	}
+	b.Steps, err = hi.runSteps(ctx, in)
+	return out, err
+}
+
+func (hi *History) runPosts(ctx context.Context, in *runInput) ([]RunPost, error) {
+	rows, err := hi.Store.Posts(ctx, store.PostFilter{Arrival: in.Arrival, Workflow: in.Workflow, Limit: 100})
+	out := make([]RunPost, 0, len(rows))
+	items := hi.postItems(rows)
+	for i := len(items) - 1; i >= 0; i-- {
+		tried, err := hi.attempts(ctx, "post", items[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, RunPost{items[i], tried})
+	}
+	return out, err
+}
+
+func (hi *History) runSteps(ctx context.Context, in *runInput) ([]StepItem, error) {
+	var rows []store.Step
+	if err := hi.Store.DB.WithContext(ctx).Where("arrival = ? AND workflow_id = ?", in.Arrival, in.Workflow).Order("n").Find(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := make([]StepItem, 0, len(rows))
+	for _, r := range rows {
+		set, err := value.ReadJSON(r.Body)
+		if err != nil {
+			return nil, err
+		}
+		it := StepItem{
+			ID: r.ID, N: r.N, Name: r.Name, Kind: r.Kind, Target: r.Target, Key: r.RecordKey, Set: set, IfFails: r.IfFails, State: r.State,
+			Attempts: r.Attempts, Answer: r.Answer, NotBefore: r.NotBefore, DoneAt: r.DoneAt, Once: r.Key,
+		}
+		if it.Tried, err = hi.attempts(ctx, "step", r.ID); err != nil {
+			return nil, err
+		}
+		out = append(out, it)
+	}
+	return out, nil
+}
+
+// runOn has a run go on from the step that failed: it is tried again, and what was left out because of it follows.
+func (hi *History) runOn(ctx context.Context, _ *kit.Person, in *runInput) (*struct{}, error) {
+	err := hi.Store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var first *int
+		if err := tx.Raw("SELECT min(n) FROM steps WHERE arrival = ? AND workflow_id = ? AND state IN ('failed', 'skipped')", in.Arrival, in.Workflow).Scan(&first).Error; err != nil {
+			return err
+		}
+		if first == nil {
+			return huma.Error409Conflict("no step of this run has failed")
+		}
+		// The key stays: a step that did come about, without its answer being heard, is known as done by the other side.
+		if err := tx.Exec(`UPDATE steps SET state = 'waiting', not_before = NULL, done_at = NULL, answer = '' WHERE arrival = ? AND workflow_id = ? AND n >= ? AND state IN ('failed', 'skipped')`,
+			in.Arrival, in.Workflow, *first).Error; err != nil {
+			return err
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	hi.Engine.Tell(ctx, notify.Message{Topic: notify.Steps, Seq: in.Arrival})
+	return nil, hi.Engine.Follow.Follow(ctx, in.Arrival, in.Workflow)
+}

@@ -1,0 +1,248 @@
+package history
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"time"
+
+	"dorfbote/internal/api/kit"
+	"dorfbote/internal/connect"
+	"dorfbote/internal/core/usual"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/notify"
+	"dorfbote/internal/store"
+)
+
+// TodayBody is what needs a person, and how the day goes.
+type TodayBody struct {
+	Needs    []Need       `json:"needs"`
+	Channels []ChannelDay `json:"channels"`
+	Latest   []PostItem   `json:"latest"`
+	Arrivals int64        `json:"arrivals" doc:"so far today"`
+	Told     int64        `json:"told" doc:"arrivals told about so far today"`
+	Next     []NextUp     `json:"next" doc:"what timers and the calendar will start next"`
+}
+
+// NextUp is a moment at which a workflow will start.
+type NextUp struct {
+	At         time.Time `json:"at"`
+	WorkflowID int64     `json:"workflow_id"`
+	Name       string    `json:"name"`
+	Form       string    `json:"form"`
+	Key        string    `json:"key" doc:"of the record; empty for the calendar"`
+}
+
+// Need is something that waits for a person.
+type Need struct {
+	ID    int64  `json:"id" doc:"of a notice, which can be taken away; 0 for the rest"`
+	What  string `json:"what"`
+	Words string `json:"words"`
+	Go    string `json:"go" doc:"where in the application it is seen to"`
+}
+
+// ChannelDay compares a channel's posts so far today with the usual by this hour.
+type ChannelDay struct {
+	Name  string  `json:"name"`
+	Today int64   `json:"today"`
+	Usual float64 `json:"usual" doc:"by this hour of this weekday, over the last four weeks"`
+	// Unusual says whether it is far from the usual.
+	Unusual string `json:"unusual" enum:"more,less,"`
+}
+
+type todayOutput struct{ Body TodayBody }
+
+// noticed adds what has been noticed and concerns the person, and what is next on the calendar.
+func (hi *History) noticed(ctx context.Context, who *kit.Person, told map[string]bool, out *TodayBody) error {
+	db := hi.Store.DB.WithContext(ctx)
+	var list []store.Notice
+	if err := db.Where("done_at IS NULL AND (owner IS NULL OR owner = ?)", who.ID).Order("at DESC").Limit(30).Find(&list).Error; err != nil {
+		return err
+	}
+	for _, n := range list {
+		if told[n.About] { // it stands there already
+			continue
+		}
+		out.Needs = append(out.Needs, Need{ID: n.ID, What: n.About + " " + n.What, Words: n.Words, Go: n.Go})
+	}
+	return db.Raw(`SELECT t.due_at AS at, w.id AS workflow_id, w.name, w.form, t.key FROM timers t JOIN workflows w ON w.id = t.workflow_id
+		WHERE NOT t.spent AND w.is_on AND w.form <> 'silent' ORDER BY t.due_at LIMIT 8`).Scan(&out.Next).Error
+}
+
+// dismiss takes a notice away; it comes back if what it tells of does.
+func (hi *History) dismiss(ctx context.Context, _ *kit.Person, in *kit.IDInput) (*struct{}, error) {
+	err := hi.Store.DB.WithContext(ctx).Exec("UPDATE notices SET done_at = now() WHERE id = ?", in.ID).Error
+	hi.Engine.Tell(ctx, notify.Message{Topic: notify.Today})
+	return nil, err
+}
+
+func (hi *History) todayRoutes() {
+	kit.Changes(hi.Kit, kit.Op("dismiss-notice", http.MethodPost, "/api/notices/{id}/done", "Take a notice away", "Today"), kit.Editors, kit.ByID[struct{}](kit.AboutNotice), hi.dismiss)
+	kit.Register(hi.Kit, kit.Op("today", http.MethodGet, "/api/today", "What needs a person today", "Today"), kit.Anyone, hi.today)
+}
+
+// failuresToTell is after how many tries in a row a destination that does not answer is worth a person's look.
+const failuresToTell = 5
+
+func waits(n int64) string {
+	switch n {
+	case 0:
+		return "Nothing waits"
+	case 1:
+		return "1 post waits"
+	}
+	return fmt.Sprintf("%d posts wait", n)
+}
+
+// againstUsual compares what came and what was told today with the usual for this hour and weekday.
+func (hi *History) againstUsual(ctx context.Context, now, start time.Time, destinations []store.DestinationRow, out *TodayBody) error {
+	var rows []struct {
+		What, Name string
+		Hour       time.Time
+		N          int64
+	}
+	db := hi.Store.DB.WithContext(ctx)
+	if err := db.Raw("SELECT what, name, hour, n FROM hours WHERE hour > ?", start.AddDate(0, 0, -7*usual.Weeks-14)).Scan(&rows).Error; err != nil {
+		return err
+	}
+	counts := map[string]map[string]usual.Hours{"arrivals": {}, "posts": {}}
+	known, last := now, map[string]time.Time{}
+	for _, r := range rows {
+		of := counts[r.What]
+		if of[r.Name] == nil {
+			of[r.Name] = usual.Hours{}
+		}
+		of[r.Name][r.Hour.UTC()] = r.N
+		if r.Hour.Before(known) {
+			known = r.Hour
+		}
+		if end := r.Hour.Add(time.Hour); r.What == "arrivals" && end.After(last[r.Name]) {
+			last[r.Name] = end
+		}
+	}
+	for _, d := range destinations {
+		h := counts["posts"][d.Name]
+		c := ChannelDay{Name: d.Name, Today: int64(h.Between(start, now.Truncate(time.Hour).Add(time.Hour)))}
+		var weeks int
+		if c.Usual, weeks = h.Expected(start, now, known, now.Location()); weeks > 1 {
+			c.Unusual = usual.Unusual(float64(c.Today), c.Usual)
+		}
+		out.Channels = append(out.Channels, c)
+	}
+	for _, name := range kit.SortedKeys(counts["arrivals"]) {
+		since := last[name]
+		if since.After(now) {
+			continue // something came within this hour
+		}
+		if expected, silent := counts["arrivals"][name].Silent(since, now, known, now.Location()); silent {
+			out.Needs = append(out.Needs, Need{
+				What:  name + " is silent",
+				Words: fmt.Sprintf("Nothing has come since %s; by this hour of a %s about %.0f arrivals usually have.", since.In(now.Location()).Format("2 Jan 15:04"), now.Weekday(), expected),
+				Go:    "/sources/" + name,
+			})
+		}
+	}
+	return nil
+}
+
+// soon is how long before its end an expiring secret is told of.
+const soon = 14 * 24 * time.Hour
+
+// expiring finds connections whose secrets end soon.
+func (hi *History) expiring(ctx context.Context, now time.Time, out *TodayBody) error {
+	var list []store.Connection
+	if err := hi.Store.DB.WithContext(ctx).Where("secret_expires < ?", now.Add(soon)).Order("secret_expires").Find(&list).Error; err != nil {
+		return err
+	}
+	for _, c := range list {
+		when := c.SecretExpires.In(now.Location()).Format("Monday 2 January 2006")
+		words := "Its secret ends on " + when + "; put a new one in before that."
+		if c.SecretExpires.Before(now) {
+			words = "Its secret ended on " + when + "."
+		}
+		out.Needs = append(out.Needs, Need{What: c.Title + ": secret expires", Words: words, Go: "/connections/" + c.ID})
+	}
+	return nil
+}
+
+// clocks tells of processes whose clocks are off.
+func (hi *History) clocks(ctx context.Context, out *TodayBody) error {
+	list, err := hi.Engine.WrongClocks(ctx)
+	for _, p := range list {
+		way, off := "ahead", p.Skew()
+		if off < 0 {
+			way, off = "behind", -off
+		}
+		out.Needs = append(out.Needs, Need{
+			What:  "A clock is wrong: " + p.Name,
+			Words: fmt.Sprintf("It is %s %s of the database's. Everything that waits goes by the database's clock, so nothing is early or late by it; have that machine's clock set by the network.", value.Words(off), way),
+			Go:    "/today",
+		})
+	}
+	return err
+}
+
+func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*todayOutput, error) {
+	now := hi.Engine.Now().In(hi.Engine.Workspace.Location())
+	start := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
+	out := &todayOutput{Body: TodayBody{Needs: []Need{}, Channels: []ChannelDay{}, Next: []NextUp{}}}
+	db := hi.Store.DB.WithContext(ctx)
+	destinations, err := hi.Store.Destinations(ctx)
+	if err != nil {
+		return nil, err
+	}
+	paused := map[string]bool{}
+	for _, d := range destinations {
+		place := "/outbox?destination=" + urlQuery(d.Name)
+		switch {
+		case d.Paused && d.HeldBy != "":
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused by " + d.HeldBy, Words: connect.Sentence(d.Reason) + " " + waits(d.Waiting) + ".", Go: place})
+		case d.Paused:
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused", Words: connect.Sentence("It answered: "+d.Reason) + " " + waits(d.Waiting+d.Refused) + ".", Go: place})
+		case d.Refused > 0:
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " has refused " + connect.Counted(int(d.Refused), "post"), Words: "Send them again, or drop them.", Go: place + "&state=refused"})
+		case d.Failures >= failuresToTell && d.Oldest != nil && now.Sub(*d.Oldest) > 5*time.Minute:
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " does not answer", Words: fmt.Sprintf("%s since %s; it is tried again and again.", waits(d.Waiting), d.Oldest.In(now.Location()).Format("2 Jan 15:04")), Go: place})
+		}
+		paused[d.Name] = d.Paused || d.Refused > 0
+	}
+	if err := hi.noticed(ctx, who, paused, &out.Body); err != nil {
+		return nil, err
+	}
+	if err := hi.expiring(ctx, now, &out.Body); err != nil {
+		return nil, err
+	}
+	if err := hi.clocks(ctx, &out.Body); err != nil {
+		return nil, err
+	}
+	var failed []struct {
+		WorkflowID int64
+		Name       string
+		N          int64
+		Error      string
+	}
+	err = db.Raw(`SELECT v.workflow_id, w.name, count(*) AS n, max(v.error) AS error FROM verdicts v JOIN workflows w ON w.id = v.workflow_id
+		WHERE v.verdict = 'failed' AND v.at > ? GROUP BY 1, 2 ORDER BY 3 DESC LIMIT 10`, now.Add(-24*time.Hour)).Scan(&failed).Error
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range failed {
+		out.Body.Needs = append(out.Body.Needs, Need{What: f.Name + " failed on " + connect.Counted(int(f.N), "arrival"), Words: f.Error, Go: "/arrivals?verdict=failed"})
+	}
+	if err := hi.againstUsual(ctx, now, start, destinations, &out.Body); err != nil {
+		return nil, err
+	}
+	first, err := hi.Store.SeqAt(ctx, start)
+	if err != nil {
+		return nil, err
+	}
+	if err := db.Raw("SELECT count(*) FROM arrivals WHERE seq >= ?", first).Scan(&out.Body.Arrivals).Error; err != nil {
+		return nil, err
+	}
+	if err := db.Raw("SELECT count(*) FROM verdicts WHERE verdict = 'told' AND arrival >= ?", first).Scan(&out.Body.Told).Error; err != nil {
+		return nil, err
+	}
+	posts, err := hi.Store.Posts(ctx, store.PostFilter{Limit: 8})
+	out.Body.Latest = hi.postItems(posts)
+	return out, err
+}

@@ -1,0 +1,282 @@
+package inbound
+
+import (
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/hex"
+	"html/template"
+	"net/http"
+	"net/url"
+	"strconv"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"dorfbote/internal/api/workflows"
+	"dorfbote/internal/connect/form"
+	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/store"
+)
+
+// formPage is what a hosted form's page shows. It works without script.
+type formPage struct {
+	Title, Intro, Thanks string
+	Questions            []formQuestion
+	Closed, Done, Mends  bool
+	Problem              string
+	Link                 string // where the answers can be mended
+	Action               string
+	Nonce                string
+}
+
+type formQuestion struct {
+	sheet.Question
+	Value  string
+	Values map[string]bool
+	Wrong  string
+}
+
+// Input is the kind of an input field.
+func (q formQuestion) Input() string {
+	switch q.Type {
+	case value.Num:
+		return "text"
+	case value.Date:
+		return "date"
+	case value.Moment:
+		return "datetime-local"
+	case value.Link:
+		return "url"
+	case "email":
+		return "email"
+	}
+	return "text"
+}
+
+var formTemplate = template.Must(template.New("form").Parse(`<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1"><title>{{.Title}}</title>
+<style nonce="{{.Nonce}}">
+body{margin:0;background:#f4efe4;color:#26231d;font:17px/1.5 "Source Sans 3 Variable","Source Sans 3",system-ui,sans-serif}
+main{max-width:38rem;margin:2rem auto;padding:1.5rem 2rem 2rem;background:#fdfaf3;border-top:3px solid #26231d;border-bottom:1px solid #c9bfa8}
+h1{font-size:1.6rem;margin:0 0 .3rem} .intro{white-space:pre-line;color:#5a5445;margin:0 0 1.2rem}
+.q{padding:.9rem 0;border-top:1px solid #ddd3bd} label,legend{font-weight:600;display:block;padding:0} fieldset{border:0;margin:0;padding:0}
+.help{color:#5a5445;font-size:.95rem;margin:.1rem 0 .3rem} .wrong{color:#9c2b1b;font-weight:600;margin:.3rem 0 0}
+input[type=text],input[type=email],input[type=url],input[type=date],input[type=datetime-local],textarea,select{width:100%;box-sizing:border-box;font:inherit;padding:.45rem .6rem;border:1px solid #8a8069;background:#fff;border-radius:2px;margin-top:.3rem}
+:focus-visible{outline:3px solid #2f6b3c;outline-offset:1px} .opt{font-weight:400;margin-top:.3rem} .opt input{margin-right:.5rem}
+button{font:inherit;font-weight:600;background:#2f6b3c;color:#fff;border:0;padding:.6rem 1.4rem;margin-top:1rem;border-radius:2px;cursor:pointer}
+.req{color:#5a5445;font-weight:400} .trap{position:absolute;left:-9999px} .note{border-left:3px solid #2f6b3c;padding-left:.8rem} .bad{border-left-color:#9c2b1b}
+</style></head><body><main>
+<h1>{{.Title}}</h1>
+{{if .Done}}<p class="note">{{if .Thanks}}{{.Thanks}}{{else if .Mends}}Your answers have been changed.{{else}}Thank you. Your answers have been taken in.{{end}}</p>
+{{if .Link}}<p>You can change your answers later on <a href="{{.Link}}">this page</a>. Keep its address; whoever has it can change them.</p>{{end}}
+{{else if .Closed}}<p class="note">This form is closed.</p>
+{{else}}
+{{if .Intro}}<p class="intro">{{.Intro}}</p>{{end}}
+{{if .Problem}}<p class="note bad" role="alert">{{.Problem}}</p>{{end}}
+<form method="post" action="{{.Action}}" novalidate>
+<p class="trap" aria-hidden="true"><label>Leave this empty <input type="text" name="web_site" tabindex="-1" autocomplete="off"></label></p>
+{{range .Questions}}{{$q := .}}<div class="q">
+{{if or (eq .Type "choices") (eq .Type "choice")}}<fieldset{{if .Wrong}} aria-describedby="w-{{.Name}}"{{end}}><legend>{{.Label}}{{if .Required}} <span class="req">(required)</span>{{end}}</legend>
+{{if .Help}}<p class="help">{{.Help}}</p>{{end}}
+{{range .Options}}<label class="opt"><input type="{{if eq $q.Type "choices"}}checkbox{{else}}radio{{end}}" name="{{$q.Name}}" value="{{.}}"{{if index $q.Values .}} checked{{end}}>{{.}}</label>{{end}}</fieldset>
+{{else if eq .Type "yes/no"}}<label class="opt"><input type="checkbox" name="{{.Name}}" value="yes"{{if .Value}} checked{{end}}>{{.Label}}{{if .Required}} <span class="req">(required)</span>{{end}}</label>{{if .Help}}<p class="help">{{.Help}}</p>{{end}}
+{{else}}<label for="q-{{.Name}}">{{.Label}}{{if .Required}} <span class="req">(required)</span>{{end}}</label>{{if .Help}}<p class="help" id="h-{{.Name}}">{{.Help}}</p>{{end}}
+{{if eq .Type "long text"}}<textarea id="q-{{.Name}}" name="{{.Name}}" rows="5"{{if .Wrong}} aria-invalid="true" aria-describedby="w-{{.Name}}"{{end}}>{{.Value}}</textarea>
+{{else}}<input id="q-{{.Name}}" type="{{.Input}}" name="{{.Name}}" value="{{.Value}}"{{if eq .Type "number"}} inputmode="decimal"{{else if eq .Type "whole number"}} inputmode="numeric"{{end}}{{if .Wrong}} aria-invalid="true" aria-describedby="w-{{.Name}}"{{end}}>{{end}}{{end}}
+{{if .Wrong}}<p class="wrong" id="w-{{.Name}}">{{.Wrong}}</p>{{end}}
+</div>{{end}}
+<button type="submit">{{if .Mends}}Change the answers{{else}}Send{{end}}</button>
+</form>{{end}}
+</main></body></html>
+`))
+
+// formOf finds a form and its questions.
+func (in *Inbound) formOf(w http.ResponseWriter, r *http.Request) (*store.Connection, *store.Kind, []sheet.Question, bool) {
+	id := chi.URLParam(r, "connection")
+	db := in.Store.DB.WithContext(r.Context())
+	var c store.Connection
+	var k store.Kind
+	if db.Limit(1).Find(&c, "id = ? AND kind = 'form'", id).RowsAffected == 0 || db.Limit(1).Find(&k, "source = ?", id+"/answers").RowsAffected == 0 {
+		http.Error(w, "There is no form here.", http.StatusNotFound)
+		return nil, nil, nil, false
+	}
+	questions, err := form.Read(k.Settings["fields"])
+	if err != nil {
+		http.Error(w, "This form cannot be shown.", http.StatusInternalServerError)
+		return nil, nil, nil, false
+	}
+	return &c, &k, questions, true
+}
+
+func (in *Inbound) page(w http.ResponseWriter, status int, p formPage) {
+	raw := make([]byte, 16)
+	_, _ = rand.Read(raw)
+	p.Nonce = base64.StdEncoding.EncodeToString(raw)
+	h := w.Header()
+	h.Set("Content-Type", "text/html; charset=utf-8")
+	h.Set("Content-Security-Policy", "default-src 'none'; style-src 'nonce-"+p.Nonce+"'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'")
+	h.Set("Cache-Control", "no-store")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("X-Content-Type-Options", "nosniff")
+	w.WriteHeader(status)
+	if err := formTemplate.Execute(w, p); err != nil {
+		in.Log.Warn("writing a form's page failed", "error", err)
+	}
+}
+
+func pageOf(k *store.Kind, c *store.Connection, r *http.Request) formPage {
+	p := formPage{Title: k.Settings["title"], Intro: k.Settings["intro"], Thanks: k.Settings["thanks"], Closed: k.Settings["closed"] == "yes" || c.Paused, Action: r.URL.Path}
+	p.Mends = chi.URLParam(r, "token") != ""
+	return p
+}
+
+// answered finds the answers that a link is for.
+func (in *Inbound) answered(r *http.Request, source string) (key string, record map[string]any) {
+	token := chi.URLParam(r, "token")
+	if token == "" {
+		return "", nil
+	}
+	var link struct{ Key string }
+	err := in.Store.DB.WithContext(r.Context()).Raw("SELECT key FROM form_links WHERE token = ? AND source = ?", workflows.TokenHash(token), source).Scan(&link).Error
+	if err != nil || link.Key == "" {
+		return "", nil
+	}
+	rows, err := in.Store.RecordsOf(r.Context(), source, []string{link.Key})
+	if err != nil {
+		return "", nil
+	}
+	return link.Key, rows[link.Key]
+}
+
+func (in *Inbound) showForm(w http.ResponseWriter, r *http.Request) {
+	c, k, questions, ok := in.formOf(w, r)
+	if !ok {
+		return
+	}
+	p := pageOf(k, c, r)
+	var record map[string]any
+	if p.Mends {
+		if _, record = in.answered(r, k.Source); record == nil {
+			http.Error(w, "There are no answers here.", http.StatusNotFound)
+			return
+		}
+	}
+	for _, q := range questions {
+		p.Questions = append(p.Questions, in.asked(q, record[q.Name]))
+	}
+	in.page(w, http.StatusOK, p)
+}
+
+func (in *Inbound) asked(q sheet.Question, v any) formQuestion {
+	out := formQuestion{Question: q, Values: map[string]bool{}}
+	switch x := v.(type) {
+	case string:
+		out.Value, out.Values[x] = x, true
+		if at, _, ok := value.ReadMoment(x, in.Engine.Workspace.Location()); ok && q.Type == value.Moment {
+			out.Value = at.In(in.Engine.Workspace.Location()).Format("2006-01-02T15:04")
+		}
+	case float64:
+		out.Value = value.NumberText(x)
+	case bool:
+		if x {
+			out.Value = "yes"
+		}
+	case []any:
+		for _, e := range x {
+			if t, ok := e.(string); ok {
+				out.Values[t] = true
+			}
+		}
+	}
+	return out
+}
+
+func (in *Inbound) takeForm(w http.ResponseWriter, r *http.Request) {
+	c, k, questions, ok := in.formOf(w, r)
+	if !ok {
+		return
+	}
+	p := pageOf(k, c, r)
+	r.Body = http.MaxBytesReader(w, r.Body, 1<<20)
+	if err := r.ParseForm(); err != nil {
+		http.Error(w, "The answers could not be read.", http.StatusBadRequest)
+		return
+	}
+	if p.Closed {
+		in.page(w, http.StatusForbidden, p)
+		return
+	}
+	key, before := in.answered(r, k.Source)
+	if p.Mends && before == nil {
+		http.Error(w, "There are no answers here.", http.StatusNotFound)
+		return
+	}
+	record, wrong := form.Answers(questions, r.PostForm, in.Engine.Workspace.Location())
+	switch limit, _ := strconv.Atoi(k.Settings["limit"]); {
+	case r.PostForm.Get("web_site") != "": // filled in by a machine, which is told that all is well
+		p.Done = true
+		in.page(w, http.StatusOK, p)
+		return
+	case len(wrong) > 0:
+		p.Problem = "Some answers are missing or cannot be read."
+		in.again(w, http.StatusUnprocessableEntity, p, questions, r.PostForm, wrong)
+		return
+	case !in.formRate.allow(c.ID, in.Proxies.From(r), limit):
+		w.Header().Set("Retry-After", "600")
+		p.Problem = "Too many answers have come from here within an hour. Please try again later."
+		in.again(w, http.StatusTooManyRequests, p, questions, r.PostForm, nil)
+		return
+	}
+	token, err := in.keepAnswers(r, k, key, before, record)
+	if err != nil {
+		w.Header().Set("Retry-After", "2")
+		p.Problem = "The answers could not be stored at the moment. Please send them again."
+		in.again(w, http.StatusServiceUnavailable, p, questions, r.PostForm, nil)
+		return
+	}
+	if p.Done = true; token != "" {
+		p.Link = "/form/" + c.ID + "/mend/" + token
+	}
+	in.page(w, http.StatusOK, p)
+}
+
+// again shows the page with what was sent, and what is wrong with it.
+func (in *Inbound) again(w http.ResponseWriter, status int, p formPage, questions []sheet.Question, sent url.Values, wrong map[string]string) {
+	for _, q := range questions {
+		f := formQuestion{Question: q, Value: sent.Get(q.Name), Wrong: wrong[q.Name], Values: map[string]bool{}}
+		for _, v := range sent[q.Name] {
+			f.Values[v] = true
+		}
+		p.Questions = append(p.Questions, f)
+	}
+	in.page(w, status, p)
+}
+
+// keepAnswers takes answers in as a record, and gives new ones a link of their own.
+func (in *Inbound) keepAnswers(r *http.Request, k *store.Kind, key string, before, record map[string]any) (token string, err error) {
+	now := in.Engine.Now().UTC()
+	a := &arrival.Arrival{Source: k.Source, Type: arrival.Updated, Time: now, Subject: key, Record: record, Before: before}
+	if key == "" {
+		raw := make([]byte, 6)
+		_, _ = rand.Read(raw)
+		a.Type, a.Subject = arrival.Created, hex.EncodeToString(raw)
+		link := make([]byte, 18)
+		_, _ = rand.Read(link)
+		token = base64.RawURLEncoding.EncodeToString(link)
+	}
+	record["id"], record["answered"] = a.Subject, now.Format(time.RFC3339)
+	if before != nil {
+		record["answered"], record["changed"] = before["answered"], now.Format(time.RFC3339)
+	}
+	if token != "" {
+		err := in.Store.DB.WithContext(r.Context()).Exec("INSERT INTO form_links (token, source, key) VALUES (?, ?, ?)", workflows.TokenHash(token), k.Source, a.Subject).Error
+		if err != nil {
+			return "", err
+		}
+	}
+	_, err = in.Intake.Take(r.Context(), []hook.Event{{Arrival: a}})
+	return token, err
+}

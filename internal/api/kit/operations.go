@@ -1,0 +1,204 @@
+package kit
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/jackc/pgx/v5/pgconn"
+	"gorm.io/gorm"
+)
+
+// Proving bounds how long a proof may take.
+const Proving = 40 * time.Second
+
+// Person is who is signed in.
+type Person struct {
+	ID    int64  `json:"id"`
+	Name  string `json:"name"`
+	Email string `json:"email"`
+	Role  string `json:"role" enum:"administrator,editor,viewer"`
+
+	SignIn int64 `json:"-"` // of this session
+}
+
+type PersonKey struct{}
+
+// What a session holds. The sign-in is what can be ended from elsewhere.
+const (
+	SessionPerson = "person"
+	SessionSignIn = "sign-in"
+)
+
+// Person gives who is signed in, or nil.
+func (k *Kit) Person(ctx context.Context) *Person {
+	if p, ok := ctx.Value(PersonKey{}).(*Person); ok {
+		return p
+	}
+	id := k.Sessions.GetInt64(ctx, SessionSignIn)
+	if id == 0 {
+		return nil
+	}
+	var row struct {
+		ID                int64
+		Name, Email, Role string
+		SeenAt            time.Time
+	}
+	db := k.Store.DB.WithContext(ctx)
+	if db.Raw(`SELECT p.id, p.name, p.email, p.role, i.seen_at FROM sign_ins i JOIN people p ON p.id = i.person
+		WHERE i.id = ? AND i.ended_at IS NULL AND p.gone_at IS NULL`, id).Scan(&row).Error != nil || row.ID == 0 {
+		return nil
+	}
+	if k.Engine.Now().Sub(row.SeenAt) > time.Minute {
+		_ = db.Exec("UPDATE sign_ins SET seen_at = now() WHERE id = ?", id).Error
+	}
+	return &Person{ID: row.ID, Name: row.Name, Email: row.Email, Role: row.Role, SignIn: id}
+}
+
+// Need is what a person must be to call an operation.
+type Need int
+
+const (
+	Anyone  Need = iota // everyone who is signed in
+	Editors             // editors and administrators; of what belongs to a team, those of the team
+	Administrators
+)
+
+// Register adds an operation for people who are signed in, which changes nothing.
+func Register[I, O any](k *Kit, o huma.Operation, n Need, fn func(context.Context, *Person, *I) (*O, error)) {
+	k.secured(&o, n)
+	huma.Register(k.API, o, func(ctx context.Context, in *I) (*O, error) {
+		out, err := fn(ctx, k.Person(ctx), in)
+		return out, k.PlainError(o.OperationID, err)
+	})
+}
+
+// Changes adds an operation for people who are signed in, which changes what c states. The change and its entry in the
+// audit log are one transaction; an operation that is refused, or changes nothing, leaves no entry.
+func Changes[I, O any](k *Kit, o huma.Operation, n Need, c Change[I, O], fn func(context.Context, *Person, *I) (*O, error)) {
+	k.secured(&o, n)
+	k.Changing[o.OperationID] = c.Auditable
+	summary, _, _ := strings.Cut(o.Summary, ";")
+	k.Summaries[o.OperationID] = summary
+	huma.Register(k.API, o, func(ctx context.Context, in *I) (out *O, err error) {
+		p := k.Person(ctx)
+		err = k.Store.Within(ctx, func(ctx context.Context) error {
+			about := given(c.in, in)
+			if c.self {
+				about = IDText(p.ID)
+			}
+			before, err := k.before(ctx, p, n, c.Auditable, about)
+			if err != nil {
+				return err
+			}
+			if out, err = fn(ctx, p, in); err != nil {
+				return err
+			}
+			if about == "" {
+				about = given(c.out, out)
+			}
+			return k.After(ctx, Entry{Person: &p.ID, Name: p.Name, Did: o.OperationID, What: c.What, About: about, Before: before}, c.Auditable, c.act)
+		})
+		if err != nil {
+			return nil, k.PlainError(o.OperationID, err)
+		}
+		return out, nil
+	})
+}
+
+func given[T any](name func(*T) string, v *T) string {
+	if name == nil || v == nil {
+		return ""
+	}
+	return name(v)
+}
+
+// before gives a thing as it is before a change, and refuses the change of a workflow that belongs to another team.
+func (k *Kit) before(ctx context.Context, p *Person, n Need, a Auditable, about string) (json.RawMessage, error) {
+	if a.What == "workflow" && n == Editors {
+		id, _ := strconv.ParseInt(about, 10, 64)
+		if err := k.MayEdit(ctx, p, id); err != nil {
+			return nil, err
+		}
+	}
+	return k.Snapshot(ctx, a, about)
+}
+
+// After writes down what a change has made different; of an act, that it was done.
+func (k *Kit) After(ctx context.Context, e Entry, a Auditable, act bool) error {
+	var err error
+	if e.After, err = k.Snapshot(ctx, a, e.About); err != nil {
+		return err
+	}
+	if string(e.Before) == string(e.After) {
+		if !act {
+			return nil
+		}
+		e.Before, e.After = nil, nil
+	}
+	return k.write(ctx, e)
+}
+
+// secured has a session's person and role looked at before the body is read.
+func (k *Kit) secured(o *huma.Operation, n Need) {
+	o.Security = []map[string][]string{{"session": {}}}
+	if k.Summaries == nil {
+		k.Summaries, k.Changing = map[string]string{}, map[string]Auditable{}
+	}
+	o.Middlewares = append(o.Middlewares, func(ctx huma.Context, next func(huma.Context)) {
+		p := k.Person(ctx.Context())
+		switch {
+		case p == nil:
+			_ = huma.WriteErr(k.API, ctx, http.StatusUnauthorized, "sign in first")
+		case n == Editors && p.Role == "viewer":
+			_ = huma.WriteErr(k.API, ctx, http.StatusForbidden, "viewers can look but not change anything; ask an administrator for the role of editor")
+		case n == Administrators && p.Role != "administrator":
+			_ = huma.WriteErr(k.API, ctx, http.StatusForbidden, "this is for administrators")
+		default:
+			next(huma.WithValue(ctx, PersonKey{}, p))
+		}
+	})
+}
+
+// pgNoSuchText is PostgreSQL's code for bytes that are no text.
+const pgNoSuchText = "22021"
+
+// OrMissing is an error of the database, or, where there is none, that there is no such thing.
+func OrMissing(err error) error {
+	if err != nil {
+		return err
+	}
+	return gorm.ErrRecordNotFound
+}
+
+// PlainError keeps what is not meant for people out of answers.
+func (k *Kit) PlainError(operation string, err error) error {
+	if err == nil {
+		return nil
+	}
+	var status huma.StatusError
+	var pg *pgconn.PgError
+	switch {
+	case errors.As(err, &status):
+		return err
+	case errors.Is(err, gorm.ErrRecordNotFound):
+		return huma.Error404NotFound("there is no such thing, or it is gone")
+	case errors.Is(err, gorm.ErrDuplicatedKey):
+		return huma.Error409Conflict("there is one with this name already")
+	case errors.As(err, &pg) && pg.Code == pgNoSuchText:
+		return huma.Error400BadRequest("a text holds a character that no text can hold, such as NUL")
+	case errors.Is(err, context.Canceled):
+		return huma.NewError(499, "the request was ended")
+	}
+	k.Log.Error("request failed", "operation", operation, "error", err)
+	return huma.Error500InternalServerError("something went wrong here; it has been written to the log")
+}
+
+func Op(id, method, path, summary, tag string) huma.Operation {
+	return huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{tag}, MaxBodyBytes: 4 << 20}
+}

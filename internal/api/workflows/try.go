@@ -1,0 +1,80 @@
+package workflows
+
+import (
+	"context"
+	"net/http"
+	"slices"
+
+	"dorfbote/internal/api/kit"
+	"dorfbote/internal/api/proof"
+	"dorfbote/internal/core/decide"
+	"dorfbote/internal/engine/sources"
+)
+
+type tryInput struct {
+	ID   int64 `path:"id"`
+	Body struct {
+		proof.SheetBody
+		Arrival int64  `json:"arrival,omitempty" doc:"the arrival's seq"`
+		Record  string `json:"record,omitempty" doc:"or the key of a record, as it is now"`
+		Message string `json:"message" doc:"the message to send where the arrival would not be told; else all that it would be told is sent"`
+		To      string `json:"to" doc:"where to; everything goes there"`
+	}
+}
+
+type tryOutput struct {
+	Body struct {
+		Posts int    `json:"posts"`
+		To    string `json:"to"`
+	}
+}
+
+func (s *Workflows) tryRoutes() {
+	kit.Changes(s.Kit, kit.Op("try-sheet", http.MethodPost, "/api/workflows/{id}/try", "Send what a draft makes of an arrival to one channel, marked as a trial", "Workflows"), kit.Editors, kit.Act[tryInput, tryOutput](kit.AboutWorkflow, func(in *tryInput) string { return kit.IDText(in.ID) }), s.try)
+}
+
+// try sends what a draft makes of an arrival, marked as a trial.
+func (s *Workflows) try(ctx context.Context, _ *kit.Person, in *tryInput) (*tryOutput, error) {
+	if _, err := s.Store.Workflow(ctx, in.ID); err != nil {
+		return nil, err
+	}
+	c, err := s.Proof.RunnableBody(ctx, in.Body.SheetBody)
+	if err != nil {
+		return nil, err
+	}
+	if !slices.Contains(c.Known.Destinations(), in.Body.To) {
+		return nil, kit.Invalid("body.to", "there is no destination %s", in.Body.To)
+	}
+	plan := c.Plan
+	var of *proof.PastArrival
+	switch source := c.Sheet.Watch.Source.S; {
+	case source == "" || in.Body.Arrival == 0 && in.Body.Record == "":
+	case in.Body.Record != "":
+		of, err = s.Proof.FromRecord(ctx, source, in.Body.Record)
+	default:
+		of, err = s.Proof.Chosen(ctx, in.Body.Arrival, nil, nil)
+	}
+	if err != nil {
+		return nil, err
+	}
+	now, seq := s.Engine.Now().UTC(), int64(0)
+	a := decide.Occasion(plan, nil, now)
+	if of != nil {
+		a, seq = decide.Occasion(plan, of.Arrival, now), of.Row.Seq
+	}
+	if a == nil {
+		return nil, kit.Invalid("body.arrival", "choose an arrival to try it on")
+	}
+	sc := decide.NewScope(a)
+	sc.Reach = s.Proof.Reach(ctx, sources.AskGet)
+	posts, err := decide.Trial(plan, sc, in.Body.Message)
+	if err != nil {
+		return nil, kit.Invalid("body.message", "%v", err)
+	}
+	if err := s.Engine.Outbox.Try(ctx, in.ID, seq, in.Body.To, posts); err != nil {
+		return nil, err
+	}
+	out := &tryOutput{}
+	out.Body.Posts, out.Body.To = len(posts), in.Body.To
+	return out, nil
+}
