@@ -22,8 +22,8 @@ import (
 )
 
 // fieldFlags reads --fields KIND=SCHEMA.
-func fieldFlags(flags []string) (map[string]*value.Kind, error) {
-	kinds := map[string]*value.Kind{}
+func fieldFlags(flags []string) (map[string]*value.Schema, error) {
+	kinds := map[string]*value.Schema{}
 	for _, f := range flags {
 		source, file, ok := strings.Cut(f, "=")
 		if !ok || source == "" || file == "" {
@@ -43,7 +43,7 @@ func fieldFlags(flags []string) (map[string]*value.Kind, error) {
 }
 
 // kindOf finds a source's kind; a flag may name it without its connection.
-func kindOf(kinds map[string]*value.Kind, source string) *value.Kind {
+func kindOf(kinds map[string]*value.Schema, source string) *value.Schema {
 	if k := kinds[source]; k != nil {
 		return k
 	}
@@ -53,7 +53,7 @@ func kindOf(kinds map[string]*value.Kind, source string) *value.Kind {
 
 // practiceKind is what is known of a practice app's records where no schema is given: enough to find
 // a slip of the pen, but other fields are possible.
-func practiceKind(source string) *value.Kind {
+func practiceKind(source string) *value.Schema {
 	kinds, err := practice.Kinds()
 	if err != nil {
 		return nil
@@ -92,7 +92,7 @@ func checkCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			known := sheet.Known{Workspace: ws, Kind: func(source string) *value.Kind {
+			known := sheet.Known{Workspace: ws, Schema: func(source string) *value.Schema {
 				if k := kindOf(kinds, source); k != nil {
 					return k
 				}
@@ -206,15 +206,15 @@ func (o rehearseOptions) run() error {
 	if err != nil {
 		return wrongInput("%s: %v", o.arrivals, err)
 	}
-	plan, _, problems := sheet.Compile(src, sheet.Known{Workspace: ws, Kind: func(source string) *value.Kind {
+	plan, _, problems := sheet.Compile(src, sheet.Known{Workspace: ws, Schema: func(source string) *value.Schema {
 		if k := kindOf(kinds, source); k != nil {
 			return k
 		}
 		if l := learners[source]; l != nil && kindOf(kinds, source) == nil {
-			return value.Merge(practiceKind(source), l.Kind())
+			return value.Merge(practiceKind(source), l.Schema())
 		}
 		if l := scout.Kinds[source]; l != nil {
-			return value.Merge(practiceKind(source), l.Kind())
+			return value.Merge(practiceKind(source), l.Schema())
 		}
 		return practiceKind(source)
 	}})

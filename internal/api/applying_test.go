@@ -63,7 +63,7 @@ func TestAMoveThatFailsHalfwayMovesNothing(t *testing.T) {
 		id := c.ok("POST", "/api/workflows", sheetBody(strings.Replace(text, "name: Late", "name: "+name, 1)))["id"]
 		c.ok("POST", fmt.Sprintf("/api/workflows/%v/on", id), "")
 	}
-	require.NoError(t, c.st.DB.Exec("ALTER TABLE workflow_versions ADD CONSTRAINT none CHECK (version = 1 OR workflow_id = 1)").Error)
+	require.NoError(t, c.st.DB.Exec("ALTER TABLE workflow_versions ADD CONSTRAINT none CHECK (version = 1 OR workflow = 1)").Error)
 	status, _ := c.call("POST", "/api/connections/shop/move", `{"to":"shop2","apply":true}`)
 	assert.Equal(t, 500, status)
 	var moved int64

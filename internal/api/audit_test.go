@@ -44,7 +44,7 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 	admin.ok("POST", "/in/shop/orders", `{"id":"O-1","amount":7}`)
 	post := func(state string) string {
 		var id int64
-		require.NoError(t, db.Raw("INSERT INTO posts (workflow_id, arrival, destination, message, body, key, state) SELECT id, 1, 'square/#tours', 'm', '{}', ?, ? FROM workflows LIMIT 1 RETURNING id", fmt.Sprint(time.Now().UnixNano()), state).Scan(&id).Error)
+		require.NoError(t, db.Raw("INSERT INTO posts (workflow, arrival, destination, message, body, key, state) SELECT id, 1, 'square/#tours', 'm', '{}', ?, ? FROM workflows LIMIT 1 RETURNING id", fmt.Sprint(time.Now().UnixNano()), state).Scan(&id).Error)
 		return fmt.Sprint(id)
 	}
 	var workflow, started, invitation, team, person, token string
@@ -75,8 +75,8 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 		{op: "resume-destination", method: "POST", path: say("/api/destinations/resume"), body: say(`{"name":"square/#tours"}`)},
 		{op: "pace-destination", method: "POST", path: say("/api/destinations/rate"), body: say(`{"name":"square/#tours","per_minute":7}`)},
 		{op: "go-on", method: "POST", path: func() string {
-			require.NoError(t, db.Exec("INSERT INTO verdicts (arrival, workflow_id, version, verdict, at) VALUES (1, ?, 1, 'told', now()) ON CONFLICT DO NOTHING", workflow).Error)
-			require.NoError(t, db.Exec("INSERT INTO steps (workflow_id, version, arrival, n, name, kind, target, body, key, state) VALUES (?, 1, 1, 0, 's', 'add', 'x/y', '{}', 'k1', 'failed')", workflow).Error)
+			require.NoError(t, db.Exec("INSERT INTO verdicts (arrival, workflow, version, verdict, at) VALUES (1, ?, 1, 'told', now()) ON CONFLICT DO NOTHING", workflow).Error)
+			require.NoError(t, db.Exec("INSERT INTO steps (workflow, version, arrival, n, name, kind, target, body, key, state) VALUES (?, 1, 1, 0, 's', 'add', 'x/y', '{}', 'k1', 'failed')", workflow).Error)
 			return "/api/runs/1/" + workflow + "/go-on"
 		}},
 		{op: "delete-workflow", method: "DELETE", path: func() string { return "/api/workflows/" + workflow }},

@@ -155,7 +155,7 @@ func TestOutboxActs(t *testing.T) {
 	c.signIn()
 	w := c.ok("POST", "/api/workflows", sheetBody(text))
 	c.ok("POST", "/api/destinations/pause", `{"name":"square/#tours","reason":"the channel is being moved"}`)
-	require.NoError(t, c.st.DB.Exec(`INSERT INTO posts (workflow_id, arrival, destination, message, body, title, key)
+	require.NoError(t, c.st.DB.Exec(`INSERT INTO posts (workflow, arrival, destination, message, body, title, key)
 		SELECT ?, n, 'square/#tours', 'm', '{"title":"x","tone":"plain"}', 'post ' || n, 'k' || n FROM generate_series(1, 6) n`, w["id"]).Error)
 	state := func() string {
 		var list []string

@@ -137,7 +137,7 @@ func Poll(ctx context.Context, out io.Writer, e *engine.Engine, database, kind, 
 
 func polledSource(ctx context.Context, e *engine.Engine, database, kind string) (string, error) {
 	c := store.Connection{ID: "poll-" + kind, Kind: "table", Title: kind, KeyField: "id", Settings: store.Texts{"where": "in a folder"}, CreatedAt: time.Now()}
-	k := store.Kind{Source: c.ID + "/rows", Connection: c.ID, Title: kind, KeyField: "id", Settings: store.Texts{"file": "polled.csv"}}
+	k := store.Source{Name: c.ID + "/rows", Connection: c.ID, Title: kind, KeyField: "id", Settings: store.Texts{"file": "polled.csv"}}
 	if kind == "sql" {
 		cfg := e.Store.Pool.Config().ConnConfig
 		c.Kind, c.Settings = "sql", store.Texts{"host": fmt.Sprintf("%s:%d", cfg.Host, cfg.Port), "database": cfg.Database, "user": cfg.User, "encrypted": "never"}
@@ -148,8 +148,8 @@ func polledSource(ctx context.Context, e *engine.Engine, database, kind string) 
 		}
 		c.Sealed = sealed
 	}
-	p := store.Poll{Source: k.Source, Connection: c.ID, Start: poll.Begin{How: "now"}.Text(), Every: 60, Quickest: 60, Slowest: 600, DueAt: time.Now().Add(time.Hour)}
-	return k.Source, e.Store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+	p := store.Poll{Source: k.Name, Connection: c.ID, Start: poll.Begin{How: "now"}.Text(), Every: 60, Quickest: 60, Slowest: 600, DueAt: time.Now().Add(time.Hour)}
+	return k.Name, e.Store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		return errors.Join(tx.Create(&c).Error, tx.Create(&k).Error, tx.Create(&p).Error)
 	})
 }
@@ -271,10 +271,10 @@ func measureTimers(ctx context.Context, st *store.Store) (Row, error) {
 	}
 	_, err := st.SwitchOn(ctx, w.ID, store.SwitchedOn{Sheet: text, Source: plan.Source, Form: plan.Trigger.Form, Since: -1}, func(tx *gorm.DB, w *store.Workflow) error {
 		return errors.Join(
-			tx.Exec("INSERT INTO watches (workflow_id, seq, trigger) SELECT ?, coalesce(max(seq), 0), '' FROM arrivals", w.ID).Error,
+			tx.Exec("INSERT INTO watches (workflow, seq, trigger) SELECT ?, coalesce(max(seq), 0), '' FROM arrivals", w.ID).Error,
 			tx.Exec(`INSERT INTO records (source, key, data, time) SELECT 'bench/things', i::text, jsonb_build_object('id', i::text, 'due', to_char((now() + interval '3 seconds' + i * ?::float8 * interval '1 second') AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"')), now()
 				FROM generate_series(1, ?::int) i`, timersOver.Seconds()/openTimers, openTimers).Error,
-			tx.Exec("INSERT INTO timers (workflow_id, key, due_at) SELECT ?, key, (data->>'due')::timestamptz FROM records WHERE source = 'bench/things'", w.ID).Error)
+			tx.Exec("INSERT INTO timers (workflow, key, due_at) SELECT ?, key, (data->>'due')::timestamptz FROM records WHERE source = 'bench/things'", w.ID).Error)
 	})
 	if err != nil {
 		return Row{}, err
@@ -282,7 +282,7 @@ func measureTimers(ctx context.Context, st *store.Store) (Row, error) {
 	for range 60 {
 		time.Sleep(500 * time.Millisecond)
 		var left int64
-		if err := db.Raw("SELECT count(*) FROM timers WHERE workflow_id = ? AND NOT spent", w.ID).Scan(&left).Error; err != nil {
+		if err := db.Raw("SELECT count(*) FROM timers WHERE workflow = ? AND NOT spent", w.ID).Scan(&left).Error; err != nil {
 			return Row{}, err
 		}
 		if left == 0 {

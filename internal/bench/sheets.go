@@ -30,15 +30,15 @@ func measureSheets() ([]Row, error) {
 	return append(rows, r...), err
 }
 
-func kindOfBench(string) *value.Kind {
-	return &value.Kind{Fields: []value.Field{
+func kindOfBench(string) *value.Schema {
+	return &value.Schema{Fields: []value.Field{
 		{Name: "driver", Type: value.Text}, {Name: "litres", Type: value.Num}, {Name: "status", Type: value.Choice, Options: []string{"planned", "late", "collected"}},
 		{Name: "valley", Type: value.Choice, Options: []string{"Upper", "Middle", "Mill"}}, {Name: "temperature", Type: value.Num}, {Name: "due", Type: value.Moment}, {Name: "organic", Type: value.YesNo}, {Name: "tour", Type: value.Text},
 	}}
 }
 
 func compiled(src string) *sheet.Plan {
-	p, _, problems := sheet.Compile([]byte(src), sheet.Known{Workspace: value.DefaultWorkspace(), Kind: kindOfBench})
+	p, _, problems := sheet.Compile([]byte(src), sheet.Known{Workspace: value.DefaultWorkspace(), Schema: kindOfBench})
 	if p == nil {
 		panic(problems[0].String())
 	}

@@ -52,10 +52,10 @@ type Kind struct {
 	Open func(Config) (Conn, error)
 	// Write adds a record to a source or changes one; nil where that cannot be done. Of a write that failed, the error
 	// says why and [Written] whether trying again may help.
-	Write func(ctx context.Context, c Config, src Source, w Write) (Written, error)
+	Write func(ctx context.Context, c Config, src SourceConfig, w Write) (Written, error)
 	// Writable says, without writing anything, why a record cannot be added or changed; nil where nothing is known to be in
 	// the way.
-	Writable func(c Config, src Source, change bool) error
+	Writable func(c Config, src SourceConfig, change bool) error
 }
 
 // Reads is how records come from a kind of connection.
@@ -99,7 +99,7 @@ func (c Config) Get(name, fallback string) string {
 }
 
 // Source is one thing that is read from a connection.
-type Source struct {
+type SourceConfig struct {
 	Name     string // connection/kind
 	Settings map[string]string
 	Key      string // the field that names a record
@@ -108,7 +108,7 @@ type Source struct {
 }
 
 // Item makes an item of the nth record, which has a key, or the failure that it has none.
-func (s Source) Item(record map[string]any, key string, n int) (Item, error) {
+func (s SourceConfig) Item(record map[string]any, key string, n int) (Item, error) {
 	switch {
 	case key != "":
 		return Item{Key: key, Record: record}, nil
@@ -119,7 +119,7 @@ func (s Source) Item(record map[string]any, key string, n int) (Item, error) {
 }
 
 // Get gives a setting, or its fallback where it is empty.
-func (s Source) Get(name, fallback string) string {
+func (s SourceConfig) Get(name, fallback string) string {
 	if v := s.Settings[name]; v != "" {
 		return v
 	}
@@ -129,7 +129,7 @@ func (s Source) Get(name, fallback string) string {
 // Conn is an open connection.
 type Conn interface {
 	// Prove makes real calls and says what came back.
-	Prove(ctx context.Context) []Step
+	Prove(ctx context.Context) []ProofStep
 	// Browse lists what can be read.
 	Browse(ctx context.Context) ([]Choice, error)
 	Close() error
@@ -152,14 +152,14 @@ type Poller interface {
 	Conn
 	// Poll reads a source. cursor is what the last whole poll returned; nil asks for the beginning. An error of emit
 	// ends the poll and is its error, [ErrEnough] among them.
-	Poll(ctx context.Context, src Source, cursor json.RawMessage, emit func(Item) error) (Polled, error)
+	Poll(ctx context.Context, src SourceConfig, cursor json.RawMessage, emit func(Item) error) (Polled, error)
 }
 
 // Waiter is a connection that can say when asking is worth while.
 type Waiter interface {
 	// Wait blocks until ctx ends or the connection is lost, and calls changed whenever the source should be
 	// polled.
-	Wait(ctx context.Context, src Source, changed func()) error
+	Wait(ctx context.Context, src SourceConfig, changed func()) error
 }
 
 // Field makes the description of a field that a kind's records have by nature.
@@ -176,7 +176,7 @@ type Listener interface {
 	Conn
 	// Listen hands over what comes in until ctx ends or the connection is lost. since is the cursor of what was
 	// delivered last. What deliver has taken is durable.
-	Listen(ctx context.Context, src Source, since json.RawMessage, deliver func(items []Item, cursor json.RawMessage) error) error
+	Listen(ctx context.Context, src SourceConfig, since json.RawMessage, deliver func(items []Item, cursor json.RawMessage) error) error
 }
 
 // Item is a record as it was read.
@@ -214,7 +214,7 @@ type Polled struct {
 var ErrEnough = errors.New("enough")
 
 // Step is one thing that was tried when a connection was proved.
-type Step struct {
+type ProofStep struct {
 	OK    bool   `json:"ok"`
 	Tried string `json:"tried"`
 	Said  string `json:"said"`          // what came back
@@ -253,24 +253,24 @@ func Plainly(err error) string {
 }
 
 // Failed makes a step of an error.
-func Failed(tried string, err error) Step {
+func Failed(tried string, err error) ProofStep {
 	var t *Trouble
 	if errors.As(err, &t) {
 		if t.Tried != "" {
 			tried = t.Tried
 		}
-		return Step{Tried: tried, Said: t.Said, Do: t.Do, Who: t.Who}
+		return ProofStep{Tried: tried, Said: t.Said, Do: t.Do, Who: t.Who}
 	}
-	return Step{Tried: tried, Said: err.Error()}
+	return ProofStep{Tried: tried, Said: err.Error()}
 }
 
 // Passed makes a step of something that worked.
-func Passed(tried, format string, args ...any) Step {
-	return Step{OK: true, Tried: tried, Said: fmt.Sprintf(format, args...)}
+func Passed(tried, format string, args ...any) ProofStep {
+	return ProofStep{OK: true, Tried: tried, Said: fmt.Sprintf(format, args...)}
 }
 
 // Proved tells whether every step worked.
-func Proved(steps []Step) bool {
+func Proved(steps []ProofStep) bool {
 	for _, s := range steps {
 		if !s.OK {
 			return false

@@ -44,8 +44,8 @@ func asked(ctx context.Context, e *engine.Engine, at Addresses, token string) er
 		{id: "gate", kind: "form", title: "Gate", source: "answers", name: "Visits asked for", key: "id",
 			of: store.Texts{"title": "Visit the dairy", "intro": "Groups are welcome from Tuesday to Friday.", "fields": gateQuestions, "thanks": "Thank you. We shall write within two days."}},
 	} {
-		if err := connectDemo(ctx, e, c.id, c.kind, c.title, c.settings, c.secrets, store.Kind{
-			Source: c.id + "/" + c.source, Connection: c.id, Title: c.name, KeyField: c.key, Settings: c.of,
+		if err := connectDemo(ctx, e, c.id, c.kind, c.title, c.settings, c.secrets, store.Source{
+			Name: c.id + "/" + c.source, Connection: c.id, Title: c.name, KeyField: c.key, Settings: c.of,
 		}); err != nil {
 			return fmt.Errorf("connecting %s: %w", c.id, err)
 		}
@@ -53,7 +53,7 @@ func asked(ctx context.Context, e *engine.Engine, at Addresses, token string) er
 	return nil
 }
 
-func connectDemo(ctx context.Context, e *engine.Engine, id, kind, title string, settings store.Texts, secrets map[string]string, source store.Kind) error {
+func connectDemo(ctx context.Context, e *engine.Engine, id, kind, title string, settings store.Texts, secrets map[string]string, source store.Source) error {
 	k := kinds.Named(kind)
 	sealed, err := e.Box.Seal(secrets, id)
 	if err != nil {
@@ -76,7 +76,7 @@ func connectDemo(ctx context.Context, e *engine.Engine, id, kind, title string, 
 			return err
 		}
 		return tx.Create(&store.Poll{
-			Source: source.Source, Connection: id, Start: poll.Begin{How: "now"}.Text(), DueAt: time.Now(),
+			Source: source.Name, Connection: id, Start: poll.Begin{How: "now"}.Text(), DueAt: time.Now(),
 			Quickest: int(k.Quickest.Seconds()), Slowest: int(k.Slowest.Seconds()), Every: int(k.Quickest.Seconds()),
 		}).Error
 	})

@@ -127,7 +127,7 @@ func connections(db *gorm.DB, box *seal.Box, at Addresses) (token string, err er
 	}
 	for _, k := range kinds {
 		schema := string(k.Schema)
-		kind := store.Kind{Source: k.Source(), Connection: k.App, Title: k.Fields.Title, KeyField: k.Key, Schema: &schema}
+		kind := store.Source{Name: k.Source(), Connection: k.App, Title: k.Fields.Title, KeyField: k.Key, Schema: &schema}
 		if slices.Contains(k.Fields.Names(), "link") {
 			kind.LinkField = "link"
 		}

@@ -300,7 +300,7 @@ func TestManySheetsOnOneSource(t *testing.T) {
 		on(row.ID, sheet)
 	}
 	titles := func() (out []string) {
-		w.Store.DB.Raw("SELECT title FROM posts WHERE workflow_id >= ? ORDER BY id", ids[0]).Scan(&out)
+		w.Store.DB.Raw("SELECT title FROM posts WHERE workflow >= ? ORDER BY id", ids[0]).Scan(&out)
 		return out
 	}
 	w.take(t, event("m1", "C1", "s7", 1))

@@ -93,7 +93,7 @@ func TestFollowUp(t *testing.T) {
 	w := start(t, true)
 	a := newApp(t)
 	require.NoError(t, w.Store.DB.Exec("UPDATE connections SET settings = jsonb_build_object('records_address', ?::text) WHERE id = 'tours'", a.URL+"/api").Error)
-	require.NoError(t, w.Store.DB.Create(&store.Kind{Source: "tours/collections", Connection: "tours", KeyField: "id"}).Error)
+	require.NoError(t, w.Store.DB.Create(&store.Source{Name: "tours/collections", Connection: "tours", KeyField: "id"}).Error)
 	w.on(t, fmt.Sprintf(head, "Follows")+`follow:
   - {name: mark, change: {source: tours/collections, key: "${record.id}", set: {told: true, litres: "${record.litres}"}}}
   - {name: note, add: {source: tours/collections, set: {id: "N-${record.id}"}}, if_fails: {tell: [{to: "square/#tours", message: sorry}]}}
@@ -175,7 +175,7 @@ func TestCallsAndCircles(t *testing.T) {
 		return false
 	})
 	last := w.steps(t)[len(w.steps(t))-1]
-	assert.Equal(t, c.ID, last.WorkflowID)
+	assert.Equal(t, c.ID, last.Workflow)
 	assert.Contains(t, last.Answer, "A → B → C → B")
 	assert.Equal(t, []string{"C-1", "B hears C-1", "C-2", "B hears C-2", "C hears more"}, w.chat.titles())
 }
@@ -187,7 +187,7 @@ func TestARowIsAdded(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, []byte("id;said\n1;\"a;b\""), 0o644))
 	db := w.Store.DB
 	require.NoError(t, db.Create(&store.Connection{ID: "lists", Kind: "table", Title: "Lists", Settings: store.Texts{"where": "in a folder"}, CreatedAt: time.Now()}).Error)
-	require.NoError(t, db.Create(&store.Kind{Source: "lists/log", Connection: "lists", KeyField: "id", Settings: store.Texts{"file": "log.csv"}}).Error)
+	require.NoError(t, db.Create(&store.Source{Name: "lists/log", Connection: "lists", KeyField: "id", Settings: store.Texts{"file": "log.csv"}}).Error)
 	w.on(t, fmt.Sprintf(head, "Log")+"follow:\n  - {add: {source: lists/log, set: {said: \"=${record.status};\", id: \"${record.id}\"}}}\n  - {add: {source: lists/log, set: {sad: x}}}\n")
 	created("C-1", 1)(t, w)
 	eventually(t, "it is added", func() bool { s := w.steps(t); return len(s) == 2 && s[1].State == store.Failed })
@@ -276,8 +276,8 @@ func TestRetention(t *testing.T) {
 		SELECT n, 'tours/collections', 'o' || n, 'dorfbote.record.updated', now(), 'C', '{"record":{}}', now() - interval '1 day' * ((2500000 - n) / 100000.0)
 		FROM generate_series(1, 2500000, 500) n`).Error)
 	require.NoError(t, db.Exec("SELECT setval('arrivals_numbers', 2500000)").Error)
-	require.NoError(t, db.Exec("INSERT INTO verdicts (arrival, workflow_id, version, verdict, at) SELECT seq, 1, 1, 'told', now() FROM arrivals").Error)
-	require.NoError(t, db.Exec(`INSERT INTO posts (workflow_id, arrival, destination, message, body, key, state) SELECT 1, seq, 'square/#tours', 'm', '{}', 'k' || seq, CASE WHEN seq = 501 THEN 'waiting' ELSE 'sent' END FROM arrivals`).Error)
+	require.NoError(t, db.Exec("INSERT INTO verdicts (arrival, workflow, version, verdict, at) SELECT seq, 1, 1, 'told', now() FROM arrivals").Error)
+	require.NoError(t, db.Exec(`INSERT INTO posts (workflow, arrival, destination, message, body, key, state) SELECT 1, seq, 'square/#tours', 'm', '{}', 'k' || seq, CASE WHEN seq = 501 THEN 'waiting' ELSE 'sent' END FROM arrivals`).Error)
 	at, err := w.Store.SeqAt(ctx, time.Now().AddDate(0, 0, -10))
 	require.NoError(t, err)
 	assert.InDelta(t, 1_500_001, at, 1000)

@@ -81,7 +81,7 @@ route: {otherwise: {tell: [{to: "square/#tours", message: m}]}}
 func inOrder(t *testing.T, w *world, workflow int64, want int) {
 	t.Helper()
 	var list []int64
-	require.NoError(t, w.Store.DB.Raw("SELECT arrival FROM posts WHERE workflow_id = ? ORDER BY id", workflow).Scan(&list).Error)
+	require.NoError(t, w.Store.DB.Raw("SELECT arrival FROM posts WHERE workflow = ? ORDER BY id", workflow).Scan(&list).Error)
 	require.Len(t, list, want)
 	for i := 1; i < len(list); i++ {
 		require.Greater(t, list[i], list[i-1], "post %d of %d", i, len(list))
@@ -115,7 +115,7 @@ func TestEachSourceIsDecidedInOrder(t *testing.T) {
 	inOrder(t, w, every, senders*rounds*5)
 	var stale int64
 	require.NoError(t, w.Store.DB.Raw(`SELECT count(*) FROM records r JOIN LATERAL (
-			SELECT title FROM posts p WHERE p.workflow_id = ? AND p.title LIKE r.key || ' %' ORDER BY p.id DESC LIMIT 1) p ON true
+			SELECT title FROM posts p WHERE p.workflow = ? AND p.title LIKE r.key || ' %' ORDER BY p.id DESC LIMIT 1) p ON true
 		WHERE r.source = 'tours/vats' AND p.title <> r.key || ' ' || (r.data->>'n')`, kept).Scan(&stale).Error)
 	assert.Zero(t, stale, "a post kept up to date ends at the record's last state")
 }
@@ -155,7 +155,7 @@ func TestASlowSheetHoldsUpOnlyItself(t *testing.T) {
 		w.take(t, milk("tours/vats", fmt.Sprintf("s-%d", i), fmt.Sprintf("V-%d", i), i), milk("tours/jobs", fmt.Sprintf("j-%d", i), fmt.Sprintf("J-%d", i), i))
 	}
 	count := func(id int64) (c int64) {
-		w.Store.DB.Raw("SELECT count(*) FROM posts WHERE workflow_id = ?", id).Scan(&c)
+		w.Store.DB.Raw("SELECT count(*) FROM posts WHERE workflow = ?", id).Scan(&c)
 		return c
 	}
 	eventually(t, "the others are told", func() bool { return count(quick) == n && count(other) == n })

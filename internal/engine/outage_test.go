@@ -194,7 +194,7 @@ func TestVerdictsAreTheSameAmongManySheets(t *testing.T) {
 	}
 	verdicts := func(arrival string) (out []string) {
 		require.NoError(t, w.Store.DB.Raw(`SELECT split_part(w.name, ' ', 1) || ' ' || v.verdict || ' ' || v.decided_by || v.failed_at FROM verdicts v
-			JOIN workflows w ON w.id = v.workflow_id JOIN arrivals a ON a.seq = v.arrival WHERE a.id = ? AND w.name LIKE '% 0' ORDER BY 1`, arrival).Scan(&out).Error)
+			JOIN workflows w ON w.id = v.workflow JOIN arrivals a ON a.seq = v.arrival WHERE a.id = ? AND w.name LIKE '% 0' ORDER BY 1`, arrival).Scan(&out).Error)
 		return out
 	}
 	w.take(t, milk("tours/vats", "few", "V-1", 1))

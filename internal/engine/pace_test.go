@@ -83,7 +83,7 @@ func TestThePaceIsTheSameLiveAndRehearsed(t *testing.T) {
 	require.NoError(t, w.Start(ctx))
 	eventually(t, "everything is decided, and nothing held is due", func() bool {
 		var done, due int64
-		w.Store.DB.Raw("SELECT count(DISTINCT arrival) FROM verdicts WHERE workflow_id > 1").Scan(&done)
+		w.Store.DB.Raw("SELECT count(DISTINCT arrival) FROM verdicts WHERE workflow > 1").Scan(&done)
 		w.Store.DB.Raw("SELECT count(*) FROM pace_held WHERE due_at <= now()").Scan(&due)
 		return done >= 260 && due == 0
 	})
@@ -118,7 +118,7 @@ func TestThePaceIsTheSameLiveAndRehearsed(t *testing.T) {
 			return nil
 		})))
 		var rows []struct{ ID, Verdict, Later string }
-		require.NoError(t, w.Store.DB.Raw("SELECT a.id, v.verdict, v.later FROM verdicts v JOIN arrivals a ON a.seq = v.arrival WHERE v.workflow_id = ?", id).Scan(&rows).Error)
+		require.NoError(t, w.Store.DB.Raw("SELECT a.id, v.verdict, v.later FROM verdicts v JOIN arrivals a ON a.seq = v.arrival WHERE v.workflow = ?", id).Scan(&rows).Error)
 		live := map[string]string{}
 		for _, row := range rows {
 			if live[row.ID] = row.Verdict; row.Later != "" {
@@ -130,7 +130,7 @@ func TestThePaceIsTheSameLiveAndRehearsed(t *testing.T) {
 			Destination, Title, Tone, Hangs string
 		}
 		require.NoError(t, w.Store.DB.Raw(`SELECT destination, title, body->>'tone' AS tone, CASE WHEN under IS NOT NULL THEN ' under' WHEN updates IS NOT NULL THEN ' instead' ELSE '' END AS hangs
-			FROM posts WHERE workflow_id = ? ORDER BY id`, id).Scan(&sent).Error)
+			FROM posts WHERE workflow = ? ORDER BY id`, id).Scan(&sent).Error)
 		livePosts := map[string][]string{}
 		for _, p := range sent {
 			livePosts[p.Destination] = append(livePosts[p.Destination], strings.TrimPrefix(p.Title, fmt.Sprint("Pace ", i))+" "+p.Tone+p.Hangs)

@@ -51,7 +51,7 @@ func (w *world) polled(t *testing.T, kind, source, key string, settings, of map[
 	id, _, _ := strings.Cut(source, "/")
 	db := w.Store.DB
 	require.NoError(t, db.Create(&store.Connection{ID: id, Kind: kind, Title: id, KeyField: "id", Settings: settings, CreatedAt: time.Now()}).Error)
-	require.NoError(t, db.Create(&store.Kind{Source: source, Connection: id, Title: source, KeyField: key, Settings: of}).Error)
+	require.NoError(t, db.Create(&store.Source{Name: source, Connection: id, Title: source, KeyField: key, Settings: of}).Error)
 	require.NoError(t, db.Create(&store.Poll{Source: source, Connection: id, Start: begin.Text(), Every: 1, Quickest: 1, Slowest: 60, DueAt: time.Now().Add(time.Hour)}).Error)
 }
 

@@ -66,7 +66,7 @@ func TestDueMomentsAreExactAndFollowTheField(t *testing.T) {
 	}
 	w.decided(t)
 	var verdicts []string
-	require.NoError(t, w.Store.DB.Raw("SELECT a.subject || ' ' || v.verdict FROM verdicts v JOIN arrivals a ON a.seq = v.arrival WHERE v.workflow_id = ? ORDER BY 1", live.ID).Scan(&verdicts).Error)
+	require.NoError(t, w.Store.DB.Raw("SELECT a.subject || ' ' || v.verdict FROM verdicts v JOIN arrivals a ON a.seq = v.arrival WHERE v.workflow = ? ORDER BY 1", live.ID).Scan(&verdicts).Error)
 	assert.Equal(t, []string{"a told", "b told", "c dropped", "old told"}, verdicts)
 	eventually(t, "posted", func() bool { return len(w.chat.titles()) == 3 })
 }
@@ -141,7 +141,7 @@ func TestMissedSchedules(t *testing.T) {
 	once, _ := w.switchOn(t, "Once", `{schedule: {cron: "*/5 * * * *"}}`, "")
 	skip, _ := w.switchOn(t, "Skip", `{schedule: {cron: "*/5 * * * *", missed: skip}}`, "")
 	soon, _ := w.switchOn(t, "Soon", `{schedule: {start: "2020-01-01T00:00", rule: "FREQ=MINUTELY"}}`, "")
-	require.NoError(t, w.Store.DB.Exec("UPDATE timers SET due_at = due_at - interval '1 day' WHERE workflow_id <> ?", soon.ID).Error)
+	require.NoError(t, w.Store.DB.Exec("UPDATE timers SET due_at = due_at - interval '1 day' WHERE workflow <> ?", soon.ID).Error)
 	require.NoError(t, w.Start(context.Background()))
 	var keys []string
 	eventually(t, "made up for", func() bool { keys, _ = w.ticks(t, once.ID); return len(keys) == 1 })
@@ -190,7 +190,7 @@ func TestDrift(t *testing.T) {
 	w := start(t, false)
 	w.switchOn(t, "Uses it", "{source: cellar/batches, on: [updated]}", "keep: {field: humidity, above: 5}")
 	require.NoError(t, w.Store.DB.Create(&store.Connection{ID: "cellar", Kind: "hook", Title: "Cellar", KeyField: "id", CreatedAt: time.Now()}).Error)
-	require.NoError(t, w.Store.DB.Create(&store.Kind{Source: "cellar/batches", Connection: "cellar", Title: "Batches", KeyField: "id"}).Error)
+	require.NoError(t, w.Store.DB.Create(&store.Source{Name: "cellar/batches", Connection: "cellar", Title: "Batches", KeyField: "id"}).Error)
 	send := func(n int, fields func(i int) map[string]any) {
 		var events []hook.Event
 		for i := range n {

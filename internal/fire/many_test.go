@@ -56,7 +56,7 @@ func TestManyArrivals(t *testing.T) {
 				SELECT n, (ARRAY['tours/collections', 'lab/samples', 'counter/orders', 'workshop/jobs'])[1 + n % 4], 'm' || n, 'dorfbote.record.updated', at, 'C-' || n % 20000,
 					jsonb_build_object('record', jsonb_build_object('id', 'C-' || n % 20000, 'litres', n % 3000, 'valley', CASE WHEN n % 3 = 0 THEN 'Upper' ELSE 'Mill' END, 'driver', 'Petra'), 'before', jsonb_build_object('id', 'C-' || n % 20000, 'litres', n % 2999)), at
 				FROM (SELECT n, now() - interval '80 days' * (1 - n / ` + value.NumberText(float64(total)) + `.0) AS at FROM generate_series(?::bigint, ?::bigint) n) x`,
-			`INSERT INTO verdicts (arrival, workflow_id, version, verdict, route, decided_by, at, decided_at)
+			`INSERT INTO verdicts (arrival, workflow, version, verdict, route, decided_by, at, decided_at)
 				SELECT seq, 1, 1, CASE WHEN seq % 40 = 0 THEN 'told' ELSE 'dropped' END, '', '', time, time FROM arrivals WHERE seq BETWEEN ? AND ? AND seq % 4 = 0`,
 		} {
 			require.NoError(t, st.DB.Exec(statement, from, to).Error)

@@ -14,7 +14,7 @@ import (
 	"dorfbote/internal/practice"
 )
 
-type demoKinds map[string]*practice.Kind
+type demoKinds map[string]*practice.RecordKind
 
 func (k demoKinds) Fields(source string) ([]value.Field, string) {
 	return k[source].Fields.Fields, k[source].Key
@@ -43,7 +43,7 @@ func TestEveryPatternRuns(t *testing.T) {
 			require.NoError(t, err)
 			text, err := sheet.Format(raw)
 			require.NoError(t, err)
-			plan, sh, problems := sheet.Compile(text, sheet.Known{Workspace: value.DefaultWorkspace(), Kind: func(s string) *value.Kind {
+			plan, sh, problems := sheet.Compile(text, sheet.Known{Workspace: value.DefaultWorkspace(), Schema: func(s string) *value.Schema {
 				if k, ok := kinds[s]; ok {
 					return k.Fields
 				}

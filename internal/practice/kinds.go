@@ -14,16 +14,16 @@ import (
 var schemas embed.FS
 
 // Kind is one kind of record of a practice app.
-type Kind struct {
+type RecordKind struct {
 	App    string
 	Name   string
 	Key    string // the field that names a record
 	Schema []byte // JSON Schema 2020-12
-	Fields *value.Kind
+	Fields *value.Schema
 }
 
 // Source is how a sheet names the kind.
-func (k *Kind) Source() string { return k.App + "/" + k.Name }
+func (k *RecordKind) Source() string { return k.App + "/" + k.Name }
 
 // kindOrder is the order in which apps and kinds are shown.
 var kindOrder = []string{
@@ -32,8 +32,8 @@ var kindOrder = []string{
 }
 
 // Kinds lists every kind of record of the practice apps.
-func Kinds() ([]*Kind, error) {
-	var out []*Kind
+func Kinds() ([]*RecordKind, error) {
+	var out []*RecordKind
 	for _, source := range kindOrder {
 		app, name, _ := strings.Cut(source, "/")
 		data, err := schemas.ReadFile("schemas/" + app + "." + name + ".json")
@@ -49,7 +49,7 @@ func Kinds() ([]*Kind, error) {
 			return nil, err
 		}
 		key, _ := v.(map[string]any)["x-key"].(string)
-		out = append(out, &Kind{App: app, Name: name, Key: key, Schema: data, Fields: fields})
+		out = append(out, &RecordKind{App: app, Name: name, Key: key, Schema: data, Fields: fields})
 	}
 	return out, nil
 }

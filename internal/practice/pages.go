@@ -35,7 +35,7 @@ type pageRow struct {
 
 type pageData struct {
 	Title string
-	Kinds []*Kind
+	Kinds []*RecordKind
 	Head  []string
 	Rows  []pageRow
 	Form  []formField
@@ -57,7 +57,7 @@ func (s *Server) show(w http.ResponseWriter, d pageData) {
 
 func cell(v any) string { return formula.Show(v, value.DefaultWorkspace()) }
 
-func (s *Server) listPage(w http.ResponseWriter, r *http.Request, k *Kind) {
+func (s *Server) listPage(w http.ResponseWriter, r *http.Request, k *RecordKind) {
 	var rows []record
 	if err := s.db.WithContext(r.Context()).Where("app = ? AND kind = ?", k.App, k.Name).Order("updated_at DESC, key DESC").Limit(100).Find(&rows).Error; err != nil {
 		problem(w, http.StatusInternalServerError, "%v", err)
@@ -79,7 +79,7 @@ func (s *Server) listPage(w http.ResponseWriter, r *http.Request, k *Kind) {
 	s.show(w, d)
 }
 
-func (s *Server) recordPage(w http.ResponseWriter, r *http.Request, k *Kind) {
+func (s *Server) recordPage(w http.ResponseWriter, r *http.Request, k *RecordKind) {
 	var row record
 	if err := s.db.WithContext(r.Context()).First(&row, "app = ? AND kind = ? AND key = ?", k.App, k.Name, chi.URLParam(r, "key")).Error; err != nil {
 		problem(w, http.StatusNotFound, "there is no record %s", chi.URLParam(r, "key"))
@@ -96,11 +96,11 @@ func (s *Server) recordPage(w http.ResponseWriter, r *http.Request, k *Kind) {
 	s.show(w, d)
 }
 
-func editable(f value.Field, k *Kind) bool {
+func editable(f value.Field, k *RecordKind) bool {
 	return f.Name != k.Key && !f.Type.IsList() && f.Type != value.Object && f.Type != value.Link
 }
 
-func (s *Server) savePage(w http.ResponseWriter, r *http.Request, k *Kind) {
+func (s *Server) savePage(w http.ResponseWriter, r *http.Request, k *RecordKind) {
 	r.Body = http.MaxBytesReader(w, r.Body, 1<<20)
 	key := chi.URLParam(r, "key")
 	fields := map[string]any{}

@@ -26,7 +26,7 @@ func DefaultOptions() Options { return Options{PostsPerSecond: 30, Burst: 90} }
 // Dorfbote beyond the addresses its hooks send to.
 type Server struct {
 	db     *gorm.DB
-	kinds  []*Kind
+	kinds  []*RecordKind
 	hooks  *sender
 	events *broadcast
 	limits *limits

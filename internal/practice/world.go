@@ -134,7 +134,7 @@ func pick[T any](r *rand.Rand, list []T) T { return list[r.IntN(len(list))] }
 func (w *World) NextDay() []Change {
 	w.out = nil
 	if w.n == 0 {
-		w.settle()
+		w.catchUp()
 	}
 	snow := w.rng.Float64() < 0.06
 	w.relay()
@@ -149,7 +149,7 @@ func (w *World) NextDay() []Change {
 }
 
 // settle writes down what is there from the beginning.
-func (w *World) settle() {
+func (w *World) catchUp() {
 	at := w.at(0, 5)
 	for _, f := range w.farms {
 		w.put(at, "tours", "farms", fmt.Sprint(f.number), "Marit", map[string]any{

@@ -56,7 +56,7 @@ type ArrivalRow struct {
 // VerdictRow is a verdict with its workflow's name.
 type VerdictRow struct {
 	Verdict
-	Workflow string
+	WorkflowName string
 }
 
 // Arrivals lists arrivals, newest first. A text is looked for among so many at a time; looked, where it is not 0, is
@@ -111,11 +111,11 @@ func (s *Store) Arrivals(ctx context.Context, f ArrivalFilter) (out []ArrivalRow
 	case f.Verdict == "ignored":
 		q = q.Where("NOT EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.arrival >= ? AND v.arrival < ?)", floor, ceiling)
 	case f.Verdict != "" && f.Workflow > 0:
-		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.verdict = ? AND v.workflow_id = ?)", f.Verdict, f.Workflow)
+		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.verdict = ? AND v.workflow = ?)", f.Verdict, f.Workflow)
 	case f.Verdict != "":
 		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.verdict = ?)", f.Verdict)
 	case f.Workflow > 0:
-		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.workflow_id = ?)", f.Workflow)
+		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.workflow = ?)", f.Workflow)
 	}
 	var list []Arrival
 	if err := q.Find(&list).Error; err != nil {
@@ -144,8 +144,8 @@ func (s *Store) verdicts(ctx context.Context, seqs []int64) ([]VerdictRow, error
 	}
 	var out []VerdictRow
 	err := s.DB.WithContext(ctx).Table("verdicts").Select("verdicts.*, workflows.name AS workflow").
-		Joins("JOIN workflows ON workflows.id = verdicts.workflow_id").
-		Where("arrival IN ?", seqs).Order("workflow_id").Find(&out).Error
+		Joins("JOIN workflows ON workflows.id = verdicts.workflow").
+		Where("arrival IN ?", seqs).Order("workflow").Find(&out).Error
 	return out, err
 }
 

@@ -11,7 +11,7 @@ import (
 // OwnMark is how far a workflow has been decided that goes at its own pace. A source's mark, in the table marks, is how far
 // all its other workflows have: everything up to it has its verdicts and posts.
 type OwnMark struct {
-	WorkflowID int64 `gorm:"primaryKey"`
+	Workflow int64 `gorm:"primaryKey"`
 	Source     string
 	Seq        int64
 	Stays      bool // false: it joins the others of its source once it has caught up with them
@@ -24,17 +24,17 @@ var ErrMoved = errors.New("another process has decided this meanwhile")
 // has none, and ok is false.
 func (s *Store) Marks(ctx context.Context, source string) (seq int64, own []OwnMark, ok bool, err error) {
 	rows, err := s.Pool.Query(ctx, `SELECT 0, seq, true FROM marks WHERE source = $1
-		UNION ALL SELECT o.workflow_id, o.seq, o.stays FROM own_marks o JOIN workflows w ON w.id = o.workflow_id AND w.is_on WHERE o.source = $1`, source)
+		UNION ALL SELECT o.workflow, o.seq, o.stays FROM own_marks o JOIN workflows w ON w.id = o.workflow AND w.is_on WHERE o.source = $1`, source)
 	if err != nil {
 		return 0, nil, false, err
 	}
 	defer rows.Close()
 	for rows.Next() {
 		m := OwnMark{Source: source}
-		if err := rows.Scan(&m.WorkflowID, &m.Seq, &m.Stays); err != nil {
+		if err := rows.Scan(&m.Workflow, &m.Seq, &m.Stays); err != nil {
 			return 0, nil, false, err
 		}
-		if m.WorkflowID == 0 {
+		if m.Workflow == 0 {
 			seq, ok = m.Seq, true
 			continue
 		}
@@ -68,7 +68,7 @@ func (s *Store) After(ctx context.Context, source string, seq int64, limit int) 
 func MoveMark(ctx context.Context, tx *sql.Tx, source string, workflow, from, to int64) error {
 	query, name := "UPDATE marks SET seq = $3 WHERE source = $1 AND seq = $2", any(source)
 	if workflow != 0 {
-		query, name = "UPDATE own_marks SET seq = $3 WHERE workflow_id = $1 AND seq = $2", any(workflow)
+		query, name = "UPDATE own_marks SET seq = $3 WHERE workflow = $1 AND seq = $2", any(workflow)
 	}
 	res, err := tx.ExecContext(ctx, query, name, from, to)
 	if err != nil {
@@ -82,8 +82,8 @@ func MoveMark(ctx context.Context, tx *sql.Tx, source string, workflow, from, to
 
 // GiveOwnMark lets a workflow go at its own pace from an arrival on.
 func GiveOwnMark(ctx context.Context, tx *sql.Tx, m OwnMark) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO own_marks (workflow_id, source, seq, stays) VALUES ($1, $2, $3, $4)
-		ON CONFLICT (workflow_id) DO UPDATE SET source = excluded.source, seq = excluded.seq, stays = excluded.stays`, m.WorkflowID, m.Source, m.Seq, m.Stays)
+	_, err := tx.ExecContext(ctx, `INSERT INTO own_marks (workflow, source, seq, stays) VALUES ($1, $2, $3, $4)
+		ON CONFLICT (workflow) DO UPDATE SET source = excluded.source, seq = excluded.seq, stays = excluded.stays`, m.Workflow, m.Source, m.Seq, m.Stays)
 	return err
 }
 
@@ -91,13 +91,13 @@ func GiveOwnMark(ctx context.Context, tx *sql.Tx, m OwnMark) error {
 // for it has its verdict already.
 func (s *Store) Join(ctx context.Context, m OwnMark) error {
 	return s.DB.WithContext(ctx).Exec(`WITH common AS (SELECT seq FROM marks WHERE source = ? FOR UPDATE)
-		DELETE FROM own_marks o USING common WHERE o.workflow_id = ? AND o.seq = ? AND common.seq <= o.seq`, m.Source, m.WorkflowID, m.Seq).Error
+		DELETE FROM own_marks o USING common WHERE o.workflow = ? AND o.seq = ? AND common.seq <= o.seq`, m.Source, m.Workflow, m.Seq).Error
 }
 
 // Lane names one strictly ordered reader: of a source, or of one workflow on it.
 type Lane struct {
 	Source     string
-	WorkflowID int64 // 0: of all workflows without a mark of their own
+	Workflow int64 // 0: of all workflows without a mark of their own
 }
 
 // Behind lists where something is still to be decided. With an age above 0 it lists only where that is older.
@@ -107,8 +107,8 @@ func (s *Store) Behind(ctx context.Context, age time.Duration) ([]Lane, error) {
 	if age > 0 {
 		old = fmt.Sprintf(" AND a.received_at < now() - interval '%d milliseconds'", age.Milliseconds())
 	}
-	err := s.DB.WithContext(ctx).Raw(`SELECT m.source, 0 AS workflow_id FROM marks m WHERE EXISTS (SELECT 1 FROM arrivals a WHERE a.source = m.source AND a.seq > m.seq` + old + `)
-		UNION ALL SELECT o.source, o.workflow_id FROM own_marks o JOIN workflows w ON w.id = o.workflow_id AND w.is_on
+	err := s.DB.WithContext(ctx).Raw(`SELECT m.source, 0 AS workflow FROM marks m WHERE EXISTS (SELECT 1 FROM arrivals a WHERE a.source = m.source AND a.seq > m.seq` + old + `)
+		UNION ALL SELECT o.source, o.workflow FROM own_marks o JOIN workflows w ON w.id = o.workflow AND w.is_on
 			WHERE ` + joins(age) + `EXISTS (SELECT 1 FROM arrivals a WHERE a.source = o.source AND a.seq > o.seq` + old + `)`).Scan(&out).Error
 	return out, err
 }

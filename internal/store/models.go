@@ -34,9 +34,9 @@ type Connection struct {
 	CreatedAt     time.Time
 }
 
-// Kind is one kind of record of a connection: a source.
-type Kind struct {
-	Source      string `gorm:"primaryKey"`
+// Source is one kind of record of a connection: a source.
+type Source struct {
+	Name      string `gorm:"primaryKey"`
 	Connection  string
 	Title       string
 	KeyField    string
@@ -111,7 +111,7 @@ type Workflow struct {
 
 // Version is one version of a workflow that has been switched on.
 type Version struct {
-	WorkflowID int64 `gorm:"primaryKey"`
+	Workflow int64 `gorm:"primaryKey"`
 	Version    int   `gorm:"primaryKey"`
 	Sheet      string
 	Note       string
@@ -139,7 +139,7 @@ type Arrival struct {
 // Verdict is what a workflow made of an arrival.
 type Verdict struct {
 	Arrival    int64 `gorm:"primaryKey"`
-	WorkflowID int64 `gorm:"primaryKey"`
+	Workflow int64 `gorm:"primaryKey"`
 	Version    int
 	Verdict    string
 	Route      string
@@ -167,7 +167,7 @@ const (
 // Post is one composed message on its way to one destination.
 type Post struct {
 	ID          int64
-	WorkflowID  int64
+	Workflow  int64
 	Arrival     int64
 	Destination string
 	Message     string
@@ -209,7 +209,7 @@ const (
 // Step is one thing that a run does after its posts.
 type Step struct {
 	ID         int64
-	WorkflowID int64
+	Workflow int64
 	Version    int
 	Arrival    int64
 	N          int

@@ -140,8 +140,8 @@ func (s *Store) done(ctx context.Context, below int64) (bool, error) {
 	var open bool
 	err := s.DB.WithContext(ctx).Raw(`SELECT
 		EXISTS (SELECT 1 FROM marks m WHERE m.seq < @below AND EXISTS (SELECT 1 FROM arrivals a WHERE a.source = m.source AND a.seq > m.seq AND a.seq < @below))
-		OR EXISTS (SELECT 1 FROM own_marks o JOIN workflows f ON f.id = o.workflow_id AND f.is_on WHERE o.seq < @below AND EXISTS (SELECT 1 FROM arrivals a WHERE a.source = o.source AND a.seq > o.seq AND a.seq < @below))
-		OR EXISTS (SELECT 1 FROM watches w JOIN workflows f ON f.id = w.workflow_id AND f.is_on
+		OR EXISTS (SELECT 1 FROM own_marks o JOIN workflows f ON f.id = o.workflow AND f.is_on WHERE o.seq < @below AND EXISTS (SELECT 1 FROM arrivals a WHERE a.source = o.source AND a.seq > o.seq AND a.seq < @below))
+		OR EXISTS (SELECT 1 FROM watches w JOIN workflows f ON f.id = w.workflow AND f.is_on
 			JOIN LATERAL (SELECT 1 FROM arrivals a WHERE a.source = f.source AND a.for_workflow IS NULL AND a.seq > w.seq AND a.seq < @below LIMIT 1) a ON true)`,
 		map[string]any{"below": below}).Scan(&open).Error
 	return !open, err

@@ -20,13 +20,13 @@ type PostFilter struct {
 // PostRow is a post in a list.
 type PostRow struct {
 	Post
-	Workflow string
+	WorkflowName string
 }
 
 // Posts lists posts, newest first.
 func (s *Store) Posts(ctx context.Context, f PostFilter) ([]PostRow, error) {
 	q := s.DB.WithContext(ctx).Table("posts").Select("posts.*, workflows.name AS workflow").
-		Joins("JOIN workflows ON workflows.id = posts.workflow_id").Order("posts.id DESC").Limit(f.Limit)
+		Joins("JOIN workflows ON workflows.id = posts.workflow").Order("posts.id DESC").Limit(f.Limit)
 	if f.State != "" {
 		q = q.Where("posts.state = ?", f.State)
 	}
@@ -34,7 +34,7 @@ func (s *Store) Posts(ctx context.Context, f PostFilter) ([]PostRow, error) {
 		q = q.Where("posts.destination = ?", f.Destination)
 	}
 	if f.Workflow > 0 {
-		q = q.Where("posts.workflow_id = ?", f.Workflow)
+		q = q.Where("posts.workflow = ?", f.Workflow)
 	}
 	if f.Arrival > 0 {
 		q = q.Where("posts.arrival = ?", f.Arrival)

@@ -34,8 +34,8 @@ func (s *Store) Workflows(ctx context.Context, today time.Time) ([]WorkflowRow, 
 		WorkflowID int64
 		At         time.Time
 	}
-	err := db.Raw(`SELECT w.id AS workflow_id, v.at FROM workflows w
-		CROSS JOIN LATERAL (SELECT at FROM verdicts WHERE workflow_id = w.id AND verdict = 'told' ORDER BY at DESC LIMIT 1) v`).Scan(&last).Error
+	err := db.Raw(`SELECT w.id AS workflow, v.at FROM workflows w
+		CROSS JOIN LATERAL (SELECT at FROM verdicts WHERE workflow = w.id AND verdict = 'told' ORDER BY at DESC LIMIT 1) v`).Scan(&last).Error
 	if err != nil {
 		return nil, err
 	}
@@ -49,7 +49,7 @@ func (s *Store) Workflows(ctx context.Context, today time.Time) ([]WorkflowRow, 
 		Posts      int64
 	}
 	// Day 0 is the oldest; the days are counted in the workspace's zone, whose offset today has.
-	err = db.Raw(`SELECT workflow_id, floor(extract(epoch FROM at - ?::timestamptz) / 86400)::int AS day, count(*) AS posts
+	err = db.Raw(`SELECT workflow, floor(extract(epoch FROM at - ?::timestamptz) / 86400)::int AS day, count(*) AS posts
 		FROM verdicts WHERE verdict = 'told' AND at >= ? GROUP BY 1, 2`, today.AddDate(0, 0, -13), today.AddDate(0, 0, -13)).Scan(&days).Error
 	for _, d := range days {
 		if i, ok := at[d.WorkflowID]; ok && d.Day >= 0 && d.Day < 14 {
@@ -79,7 +79,7 @@ func (s *Store) WorkflowNamed(ctx context.Context, name string) (*Workflow, erro
 // Versions lists a workflow's versions, newest first.
 func (s *Store) Versions(ctx context.Context, id int64) ([]Version, error) {
 	var list []Version
-	err := s.DB.WithContext(ctx).Where("workflow_id = ?", id).Order("version DESC").Limit(200).Find(&list).Error
+	err := s.DB.WithContext(ctx).Where("workflow = ?", id).Order("version DESC").Limit(200).Find(&list).Error
 	return list, err
 }
 
@@ -131,13 +131,13 @@ func (s *Store) SwitchOn(ctx context.Context, id int64, on SwitchedOn, arm func(
 		}
 		var current string
 		if w.Version > 0 {
-			if err := tx.Model(&Version{}).Where("workflow_id = ? AND version = ?", id, w.Version).Pluck("sheet", &current).Error; err != nil {
+			if err := tx.Model(&Version{}).Where("workflow = ? AND version = ?", id, w.Version).Pluck("sheet", &current).Error; err != nil {
 				return err
 			}
 		}
 		if w.Version == 0 || current != on.Sheet {
 			w.Version++
-			if err := tx.Create(&Version{WorkflowID: id, Version: w.Version, Sheet: on.Sheet, Note: on.Note, ByPerson: on.By, At: time.Now()}).Error; err != nil {
+			if err := tx.Create(&Version{Workflow: id, Version: w.Version, Sheet: on.Sheet, Note: on.Note, ByPerson: on.By, At: time.Now()}).Error; err != nil {
 				return err
 			}
 		}
@@ -164,10 +164,10 @@ func (s *Store) SwitchOn(ctx context.Context, id int64, on SwitchedOn, arm func(
 // passed. One that had a mark and no longer needs it joins the others once it has caught up.
 func ownPace(tx *gorm.DB, w *Workflow, on SwitchedOn, source string, mark int64, goesOn bool) error {
 	var had []OwnMark
-	if err := tx.Where("workflow_id = ?", w.ID).Find(&had).Error; err != nil {
+	if err := tx.Where("workflow = ?", w.ID).Find(&had).Error; err != nil {
 		return err
 	}
-	m := OwnMark{WorkflowID: w.ID, Source: source, Seq: mark, Stays: on.Asks}
+	m := OwnMark{Workflow: w.ID, Source: source, Seq: mark, Stays: on.Asks}
 	needs := on.Asks
 	if goesOn && len(had) > 0 && had[0].Source == source {
 		m.Seq, needs = had[0].Seq, true
@@ -176,7 +176,7 @@ func ownPace(tx *gorm.DB, w *Workflow, on SwitchedOn, source string, mark int64,
 		m.Seq, needs = on.Since, true
 	}
 	if !needs {
-		return tx.Exec("DELETE FROM own_marks WHERE workflow_id = ?", w.ID).Error
+		return tx.Exec("DELETE FROM own_marks WHERE workflow = ?", w.ID).Error
 	}
 	return tx.Save(&m).Error
 }
@@ -187,7 +187,7 @@ func (s *Store) SwitchOff(ctx context.Context, id int64, by string) error {
 		if err := tx.Model(&Workflow{ID: id}).Updates(map[string]any{"is_on": false, "updated_by": by, "updated_at": time.Now()}).Error; err != nil {
 			return err
 		}
-		return tx.Exec("DELETE FROM own_marks WHERE workflow_id = ?", id).Error
+		return tx.Exec("DELETE FROM own_marks WHERE workflow = ?", id).Error
 	})
 }
 
@@ -228,7 +228,7 @@ func (s *Store) LiveMark(ctx context.Context, source string) (m LiveMark, err er
 // VersionSheet gives the sheet of one version.
 func (s *Store) VersionSheet(ctx context.Context, id int64, version int) (string, error) {
 	var v Version
-	err := s.DB.WithContext(ctx).First(&v, "workflow_id = ? AND version = ?", id, version).Error
+	err := s.DB.WithContext(ctx).First(&v, "workflow = ? AND version = ?", id, version).Error
 	return v.Sheet, err
 }
 

@@ -212,7 +212,7 @@ func (s *Connections) connectionItem(ctx context.Context, c *store.Connection) (
 	if !it.Receives {
 		return it, db.Model(&store.Destination{}).Where("connection = ?", c.ID).Order("name").Pluck("name", &it.Sources).Error
 	}
-	if err := db.Model(&store.Kind{}).Where("connection = ?", c.ID).Order("source").Pluck("source", &it.Sources).Error; err != nil {
+	if err := db.Model(&store.Source{}).Where("connection = ?", c.ID).Order("source").Pluck("source", &it.Sources).Error; err != nil {
 		return it, err
 	}
 	if len(it.Sources) == 0 {
@@ -295,7 +295,7 @@ func (s *Connections) createConnection(ctx context.Context, who *kit.Person, in 
 }
 
 func (s *Connections) getConnection(ctx context.Context, _ *kit.Person, in *connectionInput) (*connectionOutput, error) {
-	s.Requests.Settle()
+	s.Requests.WaitWritten()
 	return s.connection(ctx, in.ID)
 }
 

@@ -19,7 +19,7 @@ import (
 // ProveBody is what came of proving a connection.
 type ProveBody struct {
 	OK      bool             `json:"ok"`
-	Steps   []connect.Step   `json:"steps"`
+	Steps   []connect.ProofStep   `json:"steps"`
 	Choices []connect.Choice `json:"choices" doc:"what can be read from it"`
 }
 
@@ -68,11 +68,11 @@ func (s *Connections) proveNew(ctx context.Context, _ *kit.Person, in *proveNewI
 	maps.Copy(config.Settings, settings)
 	maps.Copy(config.Settings, secrets)
 	if k.Open == nil {
-		return &proveOutput{ProveBody{OK: true, Steps: []connect.Step{connect.Passed("making the address", "it waits for calls")}, Choices: []connect.Choice{}}}, nil
+		return &proveOutput{ProveBody{OK: true, Steps: []connect.ProofStep{connect.Passed("making the address", "it waits for calls")}, Choices: []connect.Choice{}}}, nil
 	}
 	conn, err := k.Open(config)
 	if err != nil {
-		return &proveOutput{ProveBody{Steps: []connect.Step{connect.Failed("reading the settings", err)}, Choices: []connect.Choice{}}}, nil
+		return &proveOutput{ProveBody{Steps: []connect.ProofStep{connect.Failed("reading the settings", err)}, Choices: []connect.Choice{}}}, nil
 	}
 	defer conn.Close()
 	return &proveOutput{proof(ctx, conn)}, nil
@@ -100,7 +100,7 @@ func (s *Connections) proveOne(ctx context.Context, _ *kit.Person, in *connectio
 	}
 	conn, err := s.Engine.Sources.OpenConn(&c)
 	if err != nil {
-		return &proveOutput{ProveBody{Steps: []connect.Step{connect.Failed("opening the connection", err)}, Choices: []connect.Choice{}}}, nil
+		return &proveOutput{ProveBody{Steps: []connect.ProofStep{connect.Failed("opening the connection", err)}, Choices: []connect.Choice{}}}, nil
 	}
 	defer conn.Close()
 	body := proof(ctx, conn)
@@ -121,8 +121,8 @@ func (s *Connections) proveOne(ctx context.Context, _ *kit.Person, in *connectio
 }
 
 // proveWaiting proves what waits for calls by what has come.
-func (s *Connections) proveWaiting(ctx context.Context, c *store.Connection) ([]connect.Step, error) {
-	s.Requests.Settle()
+func (s *Connections) proveWaiting(ctx context.Context, c *store.Connection) ([]connect.ProofStep, error) {
+	s.Requests.WaitWritten()
 	var last []store.HookRequest
 	if err := s.Store.DB.WithContext(ctx).Order("id DESC").Limit(1).Find(&last, "connection = ?", c.ID).Error; err != nil {
 		return nil, err
@@ -130,11 +130,11 @@ func (s *Connections) proveWaiting(ctx context.Context, c *store.Connection) ([]
 	tried := "looking at the last request to " + s.addressOf(c)
 	switch {
 	case len(last) == 0:
-		return []connect.Step{{Tried: tried, Said: "nothing has come yet", Do: "send something to it; the ready command does"}}, nil
+		return []connect.ProofStep{{Tried: tried, Said: "nothing has come yet", Do: "send something to it; the ready command does"}}, nil
 	case last[0].Status >= 400:
-		return []connect.Step{{Tried: tried, Said: last[0].Problem, Do: "have the app mend what it sends"}}, nil
+		return []connect.ProofStep{{Tried: tried, Said: last[0].Problem, Do: "have the app mend what it sends"}}, nil
 	}
-	return []connect.Step{connect.Passed(tried, "taken in, %s", last[0].At.In(s.Engine.Workspace.Location()).Format("2 January 15:04"))}, nil
+	return []connect.ProofStep{connect.Passed(tried, "taken in, %s", last[0].At.In(s.Engine.Workspace.Location()).Format("2 January 15:04"))}, nil
 }
 
 func (s *Connections) browse(ctx context.Context, _ *kit.Person, in *connectionInput) (*kit.List[connect.Choice], error) {

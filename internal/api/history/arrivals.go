@@ -71,7 +71,7 @@ func (hi *History) listArrivals(ctx context.Context, _ *kit.Person, in *arrivals
 		if err != nil {
 			return nil, err
 		}
-		kind, err := hi.Engine.Sources.Kind(ctx, r.Source)
+		kind, err := hi.Engine.Sources.Schema(ctx, r.Source)
 		if err != nil {
 			return nil, err
 		}
@@ -86,11 +86,11 @@ func (hi *History) listArrivals(ctx context.Context, _ *kit.Person, in *arrivals
 
 func (hi *History) verdictItem(ctx context.Context, v store.VerdictRow, source string) shown.VerdictItem {
 	it := shown.VerdictItem{
-		WorkflowID: v.WorkflowID, Workflow: v.Workflow, Version: v.Version, Verdict: v.Verdict.Verdict, Row: v.Route,
+		WorkflowID: v.Workflow, Workflow: v.WorkflowName, Version: v.Version, Verdict: v.Verdict.Verdict, Row: v.Route,
 		DecidedBy: v.DecidedBy, Where: v.FailedAt, Error: v.Error, Later: v.Later, LaterAt: v.LaterAt, DecidedAt: &v.DecidedAt,
 	}
 	if v.DecidedBy != "" {
-		if plan, err := hi.Engine.Workflows.Plan(ctx, v.WorkflowID, v.Version, source); err == nil {
+		if plan, err := hi.Engine.Workflows.Plan(ctx, v.Workflow, v.Version, source); err == nil {
 			it.Because = plan.Words(v.DecidedBy)
 		}
 	}
@@ -112,7 +112,7 @@ func (hi *History) getArrival(ctx context.Context, _ *kit.Person, in *kit.IDInpu
 	if err != nil {
 		return nil, err
 	}
-	kind, err := hi.Engine.Sources.Kind(ctx, row.Source)
+	kind, err := hi.Engine.Sources.Schema(ctx, row.Source)
 	if err != nil {
 		return nil, err
 	}
@@ -125,10 +125,10 @@ func (hi *History) getArrival(ctx context.Context, _ *kit.Person, in *kit.IDInpu
 	out.Body.Why = []Why{}
 	told := map[int64]bool{}
 	for _, v := range row.Verdicts {
-		told[v.WorkflowID] = true
+		told[v.Workflow] = true
 		item := hi.verdictItem(ctx, v, row.Source)
 		out.Body.Arrival.Verdicts = append(out.Body.Arrival.Verdicts, item)
-		out.Body.Why = append(out.Body.Why, Why{item, hi.proofOf(ctx, v.WorkflowID, v.Version, a, known, recall(v.Gathered))})
+		out.Body.Why = append(out.Body.Why, Why{item, hi.proofOf(ctx, v.Workflow, v.Version, a, known, recall(v.Gathered))})
 	}
 	live, err := hi.liveFor(ctx, row.Arrival)
 	if err != nil {

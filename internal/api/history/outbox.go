@@ -79,7 +79,7 @@ func (hi *History) postItems(rows []store.PostRow) []PostItem {
 	items := make([]PostItem, 0, len(rows))
 	for _, p := range rows {
 		it := PostItem{
-			ID: p.ID, WorkflowID: p.WorkflowID, Workflow: p.Workflow, Arrival: p.Arrival, Destination: p.Destination, Message: p.Message, Title: p.Title,
+			ID: p.ID, WorkflowID: p.Workflow, Workflow: p.WorkflowName, Arrival: p.Arrival, Destination: p.Destination, Message: p.Message, Title: p.Title,
 			State: p.State, Attempts: p.Attempts, Status: p.Status, Answer: p.Answer, Key: p.Key, Under: p.Under, Updates: p.Updates, CreatedAt: p.CreatedAt, SentAt: p.SentAt,
 		}
 		var doc message.Document

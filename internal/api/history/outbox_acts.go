@@ -117,7 +117,7 @@ func (hi *History) moved(ctx context.Context, to string, posts []store.Post) err
 	runs := map[jobs.Follow]bool{}
 	for _, p := range posts {
 		places[p.Destination] = true
-		runs[jobs.Follow{Arrival: p.Arrival, Workflow: p.WorkflowID}] = true
+		runs[jobs.Follow{Arrival: p.Arrival, Workflow: p.Workflow}] = true
 	}
 	if to == store.Waiting {
 		for name := range places {
@@ -159,7 +159,7 @@ func (hi *History) actOnMany(ctx context.Context, _ *kit.Person, in *manyInput) 
 		q = q.Where("destination = ?", b.Destination)
 	}
 	if b.Workflow > 0 {
-		q = q.Where("workflow_id = ?", b.Workflow)
+		q = q.Where("workflow = ?", b.Workflow)
 	}
 	out := &manyOutput{}
 	var posts []store.Post
@@ -168,7 +168,7 @@ func (hi *History) actOnMany(ctx context.Context, _ *kit.Person, in *manyInput) 
 		if err := q.Order("id").Limit(mostAtOnce).Scan(&ids).Error; err != nil || len(ids) == 0 {
 			return err
 		}
-		if err := tx.Raw("UPDATE posts SET state = ?, expires_at = NULL WHERE id IN ? AND state IN ? RETURNING id, destination, arrival, workflow_id", act.to, ids, act.from).Scan(&posts).Error; err != nil {
+		if err := tx.Raw("UPDATE posts SET state = ?, expires_at = NULL WHERE id IN ? AND state IN ? RETURNING id, destination, arrival, workflow", act.to, ids, act.from).Scan(&posts).Error; err != nil {
 			return err
 		}
 		out.Body.Done, out.Body.Passed = int64(len(posts)), int64(len(ids)-len(posts))
@@ -229,7 +229,7 @@ func (hi *History) resume(ctx context.Context, _ *kit.Person, in *resumeInput) (
 			return errNoDestination
 		}
 		if in.Body.Only != nil {
-			err := tx.Raw("UPDATE posts SET state = 'dropped' WHERE destination = ? AND state IN ('waiting', 'refused') AND NOT id = ANY (?::bigint[]) RETURNING id, destination, arrival, workflow_id",
+			err := tx.Raw("UPDATE posts SET state = 'dropped' WHERE destination = ? AND state IN ('waiting', 'refused') AND NOT id = ANY (?::bigint[]) RETURNING id, destination, arrival, workflow",
 				name, store.BigInts(*in.Body.Only)).Scan(&gone).Error
 			if err != nil {
 				return err

@@ -83,14 +83,14 @@ func (hi *History) getRun(ctx context.Context, _ *kit.Person, in *runInput) (*ru
 	}
 	var v *store.VerdictRow
 	for i := range row.Verdicts {
-		if row.Verdicts[i].WorkflowID == in.Workflow {
+		if row.Verdicts[i].Workflow == in.Workflow {
 			v = &row.Verdicts[i]
 		}
 	}
 	if v == nil {
 		return nil, huma.Error404NotFound("this workflow made no run of the arrival: it ignored it, or was not on")
 	}
-	kind, err := hi.Engine.Sources.Kind(ctx, row.Source)
+	kind, err := hi.Engine.Sources.Schema(ctx, row.Source)
 	if err != nil {
 		return nil, err
 	}
@@ -134,7 +134,7 @@ func (hi *History) runPosts(ctx context.Context, in *runInput) ([]RunPost, error
 
 func (hi *History) runSteps(ctx context.Context, in *runInput) ([]StepItem, error) {
 	var rows []store.Step
-	if err := hi.Store.DB.WithContext(ctx).Where("arrival = ? AND workflow_id = ?", in.Arrival, in.Workflow).Order("n").Find(&rows).Error; err != nil {
+	if err := hi.Store.DB.WithContext(ctx).Where("arrival = ? AND workflow = ?", in.Arrival, in.Workflow).Order("n").Find(&rows).Error; err != nil {
 		return nil, err
 	}
 	out := make([]StepItem, 0, len(rows))
@@ -159,14 +159,14 @@ func (hi *History) runSteps(ctx context.Context, in *runInput) ([]StepItem, erro
 func (hi *History) runOn(ctx context.Context, _ *kit.Person, in *runInput) (*struct{}, error) {
 	err := hi.Store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var first *int
-		if err := tx.Raw("SELECT min(n) FROM steps WHERE arrival = ? AND workflow_id = ? AND state IN ('failed', 'skipped')", in.Arrival, in.Workflow).Scan(&first).Error; err != nil {
+		if err := tx.Raw("SELECT min(n) FROM steps WHERE arrival = ? AND workflow = ? AND state IN ('failed', 'skipped')", in.Arrival, in.Workflow).Scan(&first).Error; err != nil {
 			return err
 		}
 		if first == nil {
 			return huma.Error409Conflict("no step of this run has failed")
 		}
 		// The key stays: a step that did come about, without its answer being heard, is known as done by the other side.
-		if err := tx.Exec(`UPDATE steps SET state = 'waiting', not_before = NULL, done_at = NULL, answer = '' WHERE arrival = ? AND workflow_id = ? AND n >= ? AND state IN ('failed', 'skipped')`,
+		if err := tx.Exec(`UPDATE steps SET state = 'waiting', not_before = NULL, done_at = NULL, answer = '' WHERE arrival = ? AND workflow = ? AND n >= ? AND state IN ('failed', 'skipped')`,
 			in.Arrival, in.Workflow, *first).Error; err != nil {
 			return err
 		}

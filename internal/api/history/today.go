@@ -65,7 +65,7 @@ func (hi *History) noticed(ctx context.Context, who *kit.Person, told map[string
 		}
 		out.Needs = append(out.Needs, Need{ID: n.ID, What: n.About + " " + n.What, Words: n.Words, Go: n.Go})
 	}
-	return db.Raw(`SELECT t.due_at AS at, w.id AS workflow_id, w.name, w.form, t.key FROM timers t JOIN workflows w ON w.id = t.workflow_id
+	return db.Raw(`SELECT t.due_at AS at, w.id AS workflow, w.name, w.form, t.key FROM timers t JOIN workflows w ON w.id = t.workflow
 		WHERE NOT t.spent AND w.is_on AND w.form <> 'silent' ORDER BY t.due_at LIMIT 8`).Scan(&out.Next).Error
 }
 
@@ -221,7 +221,7 @@ func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*to
 		N          int64
 		Error      string
 	}
-	err = db.Raw(`SELECT v.workflow_id, w.name, count(*) AS n, max(v.error) AS error FROM verdicts v JOIN workflows w ON w.id = v.workflow_id
+	err = db.Raw(`SELECT v.workflow, w.name, count(*) AS n, max(v.error) AS error FROM verdicts v JOIN workflows w ON w.id = v.workflow
 		WHERE v.verdict = 'failed' AND v.at > ? GROUP BY 1, 2 ORDER BY 3 DESC LIMIT 10`, now.Add(-24*time.Hour)).Scan(&failed).Error
 	if err != nil {
 		return nil, err

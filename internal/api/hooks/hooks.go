@@ -102,7 +102,7 @@ func (k *Known) Learn(ctx context.Context, c *store.Connection, source string) e
 	if n >= MaxKinds {
 		return &NameError{fmt.Sprintf("this connection has brought up more than %d kinds of record", MaxKinds)}
 	}
-	row := store.Kind{Source: source, Connection: c.ID, Title: value.LabelOf(name), KeyField: c.KeyField}
+	row := store.Source{Name: source, Connection: c.ID, Title: value.LabelOf(name), KeyField: c.KeyField}
 	if at := c.Settings["record"]; at != "" {
 		row.Settings = store.Texts{"record": at}
 	}

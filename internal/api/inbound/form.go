@@ -94,11 +94,11 @@ button{font:inherit;font-weight:600;background:#2f6b3c;color:#fff;border:0;paddi
 `))
 
 // formOf finds a form and its questions.
-func (in *Inbound) formOf(w http.ResponseWriter, r *http.Request) (*store.Connection, *store.Kind, []sheet.Question, bool) {
+func (in *Inbound) formOf(w http.ResponseWriter, r *http.Request) (*store.Connection, *store.Source, []sheet.Question, bool) {
 	id := chi.URLParam(r, "connection")
 	db := in.Store.DB.WithContext(r.Context())
 	var c store.Connection
-	var k store.Kind
+	var k store.Source
 	if db.Limit(1).Find(&c, "id = ? AND kind = 'form'", id).RowsAffected == 0 || db.Limit(1).Find(&k, "source = ?", id+"/answers").RowsAffected == 0 {
 		http.Error(w, "There is no form here.", http.StatusNotFound)
 		return nil, nil, nil, false
@@ -127,7 +127,7 @@ func (in *Inbound) page(w http.ResponseWriter, status int, p formPage) {
 	}
 }
 
-func pageOf(k *store.Kind, c *store.Connection, r *http.Request) formPage {
+func pageOf(k *store.Source, c *store.Connection, r *http.Request) formPage {
 	p := formPage{Title: k.Settings["title"], Intro: k.Settings["intro"], Thanks: k.Settings["thanks"], Closed: k.Settings["closed"] == "yes" || c.Paused, Action: r.URL.Path}
 	p.Mends = chi.URLParam(r, "token") != ""
 	return p
@@ -159,7 +159,7 @@ func (in *Inbound) showForm(w http.ResponseWriter, r *http.Request) {
 	p := pageOf(k, c, r)
 	var record map[string]any
 	if p.Mends {
-		if _, record = in.answered(r, k.Source); record == nil {
+		if _, record = in.answered(r, k.Name); record == nil {
 			http.Error(w, "There are no answers here.", http.StatusNotFound)
 			return
 		}
@@ -209,7 +209,7 @@ func (in *Inbound) takeForm(w http.ResponseWriter, r *http.Request) {
 		in.page(w, http.StatusForbidden, p)
 		return
 	}
-	key, before := in.answered(r, k.Source)
+	key, before := in.answered(r, k.Name)
 	if p.Mends && before == nil {
 		http.Error(w, "There are no answers here.", http.StatusNotFound)
 		return
@@ -256,9 +256,9 @@ func (in *Inbound) again(w http.ResponseWriter, status int, p formPage, question
 }
 
 // keepAnswers takes answers in as a record, and gives new ones a link of their own.
-func (in *Inbound) keepAnswers(r *http.Request, k *store.Kind, key string, before, record map[string]any) (token string, err error) {
+func (in *Inbound) keepAnswers(r *http.Request, k *store.Source, key string, before, record map[string]any) (token string, err error) {
 	now := in.Engine.Now().UTC()
-	a := &arrival.Arrival{Source: k.Source, Type: arrival.Updated, Time: now, Subject: key, Record: record, Before: before}
+	a := &arrival.Arrival{Source: k.Name, Type: arrival.Updated, Time: now, Subject: key, Record: record, Before: before}
 	if key == "" {
 		raw := make([]byte, 6)
 		_, _ = rand.Read(raw)
@@ -272,7 +272,7 @@ func (in *Inbound) keepAnswers(r *http.Request, k *store.Kind, key string, befor
 		record["answered"], record["changed"] = before["answered"], now.Format(time.RFC3339)
 	}
 	if token != "" {
-		err := in.Store.DB.WithContext(r.Context()).Exec("INSERT INTO form_links (token, source, key) VALUES (?, ?, ?)", workflows.TokenHash(token), k.Source, a.Subject).Error
+		err := in.Store.DB.WithContext(r.Context()).Exec("INSERT INTO form_links (token, source, key) VALUES (?, ?, ?)", workflows.TokenHash(token), k.Name, a.Subject).Error
 		if err != nil {
 			return "", err
 		}

@@ -71,7 +71,7 @@ type FieldValue struct {
 // changesShown is how many changed fields a list shows.
 const changesShown = 4
 
-func (sh *Shown) ArrivalItem(row store.Arrival, a *arrival.Arrival, kind *value.Kind) ArrivalItem {
+func (sh *Shown) ArrivalItem(row store.Arrival, a *arrival.Arrival, kind *value.Schema) ArrivalItem {
 	it := ArrivalItem{
 		Seq: row.Seq, ID: row.ID, Source: row.Source, Kind: a.Kind(), Key: row.Subject, At: row.Time, ReceivedAt: row.ReceivedAt, By: a.By,
 		Changes: []FieldChange{}, Verdicts: []VerdictItem{},
@@ -88,7 +88,7 @@ func (sh *Shown) ArrivalItem(row store.Arrival, a *arrival.Arrival, kind *value.
 	return it
 }
 
-func Label(kind *value.Kind, name string) string {
+func Label(kind *value.Schema, name string) string {
 	if f, _, ok := kind.Find(value.ParsePath(name)); ok && f.Label != "" {
 		return f.Label
 	}
@@ -96,7 +96,7 @@ func Label(kind *value.Kind, name string) string {
 }
 
 // Show writes a raw value as its field's type reads it.
-func (sh *Shown) Show(kind *value.Kind, name string, v any) string {
+func (sh *Shown) Show(kind *value.Schema, name string, v any) string {
 	words := &formula.Words{Workspace: sh.Engine.Workspace}
 	if kind != nil {
 		v = words.Record(map[string]any{name: v}, kind)[name]
@@ -104,7 +104,7 @@ func (sh *Shown) Show(kind *value.Kind, name string, v any) string {
 	return words.Show(v)
 }
 
-func (sh *Shown) ArrivalDetail(_ context.Context, row store.Arrival, a *arrival.Arrival, kind *value.Kind) *ArrivalDetail {
+func (sh *Shown) ArrivalDetail(_ context.Context, row store.Arrival, a *arrival.Arrival, kind *value.Schema) *ArrivalDetail {
 	d := &ArrivalDetail{ArrivalItem: sh.ArrivalItem(row, a, kind), Fields: []FieldValue{}, Record: a.Record, Before: a.Before, Answers: a.Answers}
 	if row.Data != nil {
 		d.Event = map[string]any{"specversion": "1.0", "id": row.ID, "source": row.Source, "type": row.Type, "time": row.Time, "data": row.Data}

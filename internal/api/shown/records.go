@@ -32,7 +32,7 @@ type RecordItem struct {
 // examplesShown is how many different values of a field are shown.
 const examplesShown = 8
 
-func (sh *Shown) FieldItem(f value.Field, kind *value.Kind, records []map[string]any) FieldItem {
+func (sh *Shown) FieldItem(f value.Field, kind *value.Schema, records []map[string]any) FieldItem {
 	it := FieldItem{Field: f, Examples: []string{}, Counts: []int{}}
 	counts, empty := map[string]int{}, 0
 	for _, r := range records {
@@ -56,7 +56,7 @@ func (sh *Shown) FieldItem(f value.Field, kind *value.Kind, records []map[string
 	return it
 }
 
-func (sh *Shown) RecordItem(row *store.Kind, kind *value.Kind, key string, record map[string]any) RecordItem {
+func (sh *Shown) RecordItem(row *store.Source, kind *value.Schema, key string, record map[string]any) RecordItem {
 	it := RecordItem{Key: key, Record: record, Fields: []FieldValue{}, Title: sh.titleOf(row, kind, record)}
 	if row.LinkField != "" {
 		v, _ := value.ParsePath(row.LinkField).Get(record)
@@ -85,7 +85,7 @@ func (sh *Shown) RecordItem(row *store.Kind, kind *value.Kind, key string, recor
 }
 
 // titleOf is what a record is called: by the field that was named for it, else by one that is usually its name.
-func (sh *Shown) titleOf(row *store.Kind, kind *value.Kind, record map[string]any) string {
+func (sh *Shown) titleOf(row *store.Source, kind *value.Schema, record map[string]any) string {
 	for _, name := range []string{row.TitleField, "title", "name", "subject", "customer"} {
 		if name == "" {
 			continue

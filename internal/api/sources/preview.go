@@ -63,7 +63,7 @@ func (s *Sources) previewSource(ctx context.Context, _ *kit.Person, in *newSourc
 		seen[items[i].Key] = true
 		if picks == nil || picks(&items[i]) {
 			out.Body.Arrivals++
-			n, err := s.Engine.Decider.WouldPost(ctx, o.row.Source, &items[i])
+			n, err := s.Engine.Decider.WouldPost(ctx, o.row.Name, &items[i])
 			if err != nil {
 				return nil, err
 			}
@@ -71,7 +71,7 @@ func (s *Sources) previewSource(ctx context.Context, _ *kit.Person, in *newSourc
 		}
 	}
 	out.Body.Keys = connect.LikelyKeys(records)
-	kind := l.Kind()
+	kind := l.Schema()
 	for _, f := range kind.Fields {
 		out.Body.Fields = append(out.Body.Fields, s.Shown.FieldItem(f, kind, records))
 	}

@@ -52,7 +52,7 @@ func (s *Sources) readingRoutes() {
 const mostReadings = 20
 
 func (s *Sources) readRequests(ctx context.Context, _ *kit.Person, in *readingInput) (*readingOutput, error) {
-	s.Requests.Settle()
+	s.Requests.WaitWritten()
 	db := s.Store.DB.WithContext(ctx)
 	var c store.Connection
 	if err := db.First(&c, "id = ? AND kind = 'hook'", in.ID).Error; err != nil {

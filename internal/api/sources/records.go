@@ -43,15 +43,15 @@ type nextOutput struct {
 }
 
 // known gives a source's fields and how it is kept; there is no row of what has only been learnt.
-func (s *Sources) known(ctx context.Context, source string) (*value.Kind, *store.Kind, error) {
-	kind, err := s.Engine.Sources.Kind(ctx, source)
+func (s *Sources) known(ctx context.Context, source string) (*value.Schema, *store.Source, error) {
+	kind, err := s.Engine.Sources.Schema(ctx, source)
 	if err != nil {
 		return nil, nil, err
 	}
 	if kind == nil {
 		return nil, nil, huma.Error404NotFound("there is no source " + source)
 	}
-	row := &store.Kind{}
+	row := &store.Source{}
 	return kind, row, s.Store.DB.WithContext(ctx).Limit(1).Find(row, "source = ?", source).Error
 }
 
@@ -198,7 +198,7 @@ func (s *Sources) nextArrival(ctx context.Context, _ *kit.Person, in *nextInput)
 			if err != nil {
 				return nil, err
 			}
-			kind, err := s.Engine.Sources.Kind(ctx, source)
+			kind, err := s.Engine.Sources.Schema(ctx, source)
 			if err != nil {
 				return nil, err
 			}

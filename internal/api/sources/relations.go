@@ -50,7 +50,7 @@ func (s *Sources) listRelations(ctx context.Context, _ *kit.Person, in *SourcePa
 			values[f.Name] = v
 		}
 	}
-	var others []store.Kind
+	var others []store.Source
 	if err := s.Store.DB.WithContext(ctx).Where("source <> ?", source).Order("source").Limit(relationSources).Find(&others).Error; err != nil {
 		return nil, err
 	}
@@ -68,12 +68,12 @@ func (s *Sources) listRelations(ctx context.Context, _ *kit.Person, in *SourcePa
 
 // relationsTo finds for each field the one of another source that its values stand in: the one that names the records
 // there before others.
-func (s *Sources) relationsTo(ctx context.Context, o *store.Kind, own *value.Kind, values map[string]map[string]bool) ([]Relation, error) {
-	there, err := s.Store.SampleRecords(ctx, o.Source, relationOthers)
+func (s *Sources) relationsTo(ctx context.Context, o *store.Source, own *value.Schema, values map[string]map[string]bool) ([]Relation, error) {
+	there, err := s.Store.SampleRecords(ctx, o.Name, relationOthers)
 	if err != nil || len(there) < 2 {
 		return nil, err
 	}
-	kind, err := s.Engine.Sources.Kind(ctx, o.Source)
+	kind, err := s.Engine.Sources.Schema(ctx, o.Name)
 	if err != nil || kind == nil {
 		return nil, err
 	}
@@ -81,7 +81,7 @@ func (s *Sources) relationsTo(ctx context.Context, o *store.Kind, own *value.Kin
 	for _, name := range value.SortedKeys(values) {
 		had := values[name]
 		f, _, _ := own.Find(value.ParsePath(name))
-		best := Relation{Field: name, Label: f.Label, Source: o.Source, Title: o.Title}
+		best := Relation{Field: name, Label: f.Label, Source: o.Name, Title: o.Title}
 		for _, of := range kind.Fields {
 			isKey := of.Name == o.KeyField
 			// Small numbers are alike by chance; only those that name records count.
@@ -93,7 +93,7 @@ func (s *Sources) relationsTo(ctx context.Context, o *store.Kind, own *value.Kin
 				continue
 			}
 			if isKey {
-				if known, err = s.keysAmong(ctx, o.Source, had); err != nil {
+				if known, err = s.keysAmong(ctx, o.Name, had); err != nil {
 					return nil, err
 				}
 			}

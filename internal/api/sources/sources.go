@@ -110,7 +110,7 @@ func (s *Sources) Routes() {
 }
 
 func (s *Sources) SourceItems(ctx context.Context, where *gorm.DB) ([]SourceItem, error) {
-	var rows []store.Kind
+	var rows []store.Source
 	if err := where.WithContext(ctx).Order("source").Limit(5000).Find(&rows).Error; err != nil {
 		return nil, err
 	}
@@ -132,9 +132,9 @@ func (s *Sources) SourceItems(ctx context.Context, where *gorm.DB) ([]SourceItem
 	}
 	items := make([]SourceItem, 0, len(rows))
 	for _, k := range rows {
-		it := SourceItem{Source: k.Source, Connection: k.Connection, Title: k.Title, KeyField: k.KeyField, TitleField: k.TitleField, LinkField: k.LinkField, Settings: map[string]string{}}
+		it := SourceItem{Source: k.Name, Connection: k.Connection, Title: k.Title, KeyField: k.KeyField, TitleField: k.TitleField, LinkField: k.LinkField, Settings: map[string]string{}}
 		maps.Copy(it.Settings, k.Settings)
-		if p := bySource[k.Source]; p != nil {
+		if p := bySource[k.Name]; p != nil {
 			it.Poll = &PollItem{Watched: poll.WatchedEvery(kindOf[k.Connection], p),
 				Every: p.Every, Quickest: p.Quickest, Slowest: p.Slowest, DueAt: p.DueAt, Begun: p.Begun, Failures: p.Failures, LastAt: p.LastAt, LastOK: p.LastOK,
 				LastError: p.LastError, LastRows: p.LastRows, LastCalls: p.LastCalls, LastMs: p.LastMs, CallsADay: 86400 / max(p.Every, 1) * max(p.LastCalls, 1),
@@ -155,7 +155,7 @@ func (s *Sources) listSources(ctx context.Context, _ *kit.Person, _ *struct{}) (
 type opening struct {
 	kind *connect.Kind
 	conn connect.Conn
-	row  *store.Kind
+	row  *store.Source
 }
 
 // opened opens a connection and makes the source that was asked for.
@@ -181,8 +181,8 @@ func (s *Sources) opened(ctx context.Context, id string, n *NewSource) (*opening
 	if err := Complete(k.Source, settings, nil); err != nil {
 		return nil, err
 	}
-	row := &store.Kind{
-		Source: c.ID + "/" + n.Kind, Connection: c.ID, Title: cmp.Or(n.Title, value.LabelOf(n.Kind)),
+	row := &store.Source{
+		Name: c.ID + "/" + n.Kind, Connection: c.ID, Title: cmp.Or(n.Title, value.LabelOf(n.Kind)),
 		KeyField: cmp.Or(n.KeyField, k.Key, "id"), TitleField: k.TitleField, LinkField: k.LinkField, Settings: settings,
 	}
 	o := &opening{kind: k, row: row}
@@ -196,7 +196,7 @@ func (s *Sources) opened(ctx context.Context, id string, n *NewSource) (*opening
 }
 
 // describe makes a form's schema of its questions; other kinds learn theirs.
-func describe(row *store.Kind, k *connect.Kind) error {
+func describe(row *store.Source, k *connect.Kind) error {
 	if k.Schema == nil {
 		return nil
 	}
@@ -227,7 +227,7 @@ func (s *Sources) createSource(ctx context.Context, _ *kit.Person, in *newSource
 		if k.Open == nil {
 			return nil
 		}
-		p := &store.Poll{Source: row.Source, Connection: row.Connection, Start: in.Body.Begin.Text(), Quickest: in.Body.Quickest, Slowest: in.Body.Slowest, DueAt: s.Engine.Now()}
+		p := &store.Poll{Source: row.Name, Connection: row.Connection, Start: in.Body.Begin.Text(), Quickest: in.Body.Quickest, Slowest: in.Body.Slowest, DueAt: s.Engine.Now()}
 		p.Owned = p.Quickest+p.Slowest > 0
 		rhythmOf(p, k)
 		p.Every = p.Quickest
@@ -236,15 +236,15 @@ func (s *Sources) createSource(ctx context.Context, _ *kit.Person, in *newSource
 	if err != nil {
 		return nil, err
 	}
-	s.Hooks.Add(row.Source)
-	s.Engine.Sources.ForgetKind(row.Source)
+	s.Hooks.Add(row.Name)
+	s.Engine.Sources.ForgetSchema(row.Name)
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	if k.Open != nil {
-		if err := s.Engine.Polls.CheckNow(ctx, row.Source); err != nil {
+		if err := s.Engine.Polls.CheckNow(ctx, row.Name); err != nil {
 			return nil, err
 		}
 	}
-	return s.sourceItem(ctx, row.Source)
+	return s.sourceItem(ctx, row.Name)
 }
 
 // rhythmOf fills in the bounds that the person left to the kind.
@@ -272,11 +272,11 @@ func (s *Sources) sourceItem(ctx context.Context, source string) (*sourceOutput,
 func (s *Sources) changeSource(ctx context.Context, _ *kit.Person, in *changeSourceInput) (*sourceOutput, error) {
 	source := in.name()
 	err := s.Store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		var row store.Kind
+		var row store.Source
 		if err := tx.Raw("SELECT * FROM kinds WHERE source = ? FOR UPDATE", source).Scan(&row).Error; err != nil {
 			return err
 		}
-		if row.Source == "" {
+		if row.Name == "" {
 			return gorm.ErrRecordNotFound
 		}
 		var c store.Connection
@@ -315,13 +315,13 @@ func (s *Sources) changeSource(ctx context.Context, _ *kit.Person, in *changeSou
 	if err != nil {
 		return nil, err
 	}
-	s.Engine.Sources.ForgetKind(source)
+	s.Engine.Sources.ForgetSchema(source)
 	s.Hooks.ForgetShape(source)
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections, Source: source})
 	return s.sourceItem(ctx, source)
 }
 
-func applySource(row *store.Kind, k *connect.Kind, in *changeSourceInput) error {
+func applySource(row *store.Source, k *connect.Kind, in *changeSourceInput) error {
 	b := &in.Body
 	if b.Title != "" {
 		row.Title = b.Title
@@ -395,7 +395,7 @@ func (s *Sources) deleteSource(ctx context.Context, _ *kit.Person, in *SourcePat
 		return nil, err
 	}
 	s.Hooks.Forget(in.Connection)
-	s.Engine.Sources.ForgetKind(source)
+	s.Engine.Sources.ForgetSchema(source)
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	return nil, nil
 }

@@ -29,7 +29,7 @@ type UsedBy struct {
 func (s *Sources) UsesOf(ctx context.Context, db *gorm.DB, id string) ([]UsedBy, error) {
 	var rows []UsedBy
 	err := db.WithContext(ctx).Raw(`SELECT w.*, coalesce(v.sheet, '') AS live FROM workflows w
-		LEFT JOIN workflow_versions v ON v.workflow_id = w.id AND v.version = w.version AND w.is_on
+		LEFT JOIN workflow_versions v ON v.workflow = w.id AND v.version = w.version AND w.is_on
 		WHERE w.draft LIKE '%' || ? || '/%' OR v.sheet LIKE '%' || ? || '/%' ORDER BY w.name`, id, id).Scan(&rows).Error
 	return rows, err
 }

@@ -54,8 +54,8 @@ func (s *Workflows) readSentence(ctx context.Context, _ *kit.Person, in *sentenc
 	}
 	world := sentence.World{Now: s.Engine.Now().In(s.Engine.Workspace.Location())}
 	for _, name := range known.Sources() {
-		fields, key := s.kindsOf(ctx, known.Kind).Fields(name)
-		src := sentence.Source{Name: name, Key: key}
+		fields, key := s.kindsOf(ctx, known.Schema).Fields(name)
+		src := sentence.KnownSource{Name: name, Key: key}
 		records, err := s.Store.SampleRecords(ctx, name, sentenceValues)
 		if err != nil {
 			return nil, err
@@ -95,20 +95,20 @@ func valuesOf(f value.Field, records []map[string]any) []string {
 }
 
 // kindsOf gives patterns and sentences the fields of sources.
-func (s *Workflows) kindsOf(ctx context.Context, kind func(string) *value.Kind) sourceKinds {
+func (s *Workflows) kindsOf(ctx context.Context, kind func(string) *value.Schema) sourceKinds {
 	return sourceKinds{s, ctx, kind}
 }
 
 type sourceKinds struct {
 	server *Workflows
 	ctx    context.Context
-	kind   func(string) *value.Kind
+	kind   func(string) *value.Schema
 }
 
 // Fields gives the fields of a source and the name of its key.
 func (k sourceKinds) Fields(source string) ([]value.Field, string) {
 	key := "id"
-	var row store.Kind
+	var row store.Source
 	if err := k.server.Store.DB.WithContext(k.ctx).Select("key_field").Where("source = ?", source).Take(&row).Error; err == nil && row.KeyField != "" {
 		key = row.KeyField
 	}
@@ -132,7 +132,7 @@ func (s *Workflows) fillPattern(ctx context.Context, _ *kit.Person, in *patternI
 		if all[i].Name != in.Name {
 			continue
 		}
-		sheet, err := all[i].Fill(in.Body.Blanks, s.kindsOf(ctx, known.Kind))
+		sheet, err := all[i].Fill(in.Body.Blanks, s.kindsOf(ctx, known.Schema))
 		if err != nil {
 			return nil, kit.Invalid("body.blanks", "%v", err)
 		}

@@ -69,27 +69,27 @@ func (s signedIn) Do(req *http.Request) (*http.Response, error) {
 }
 
 // Prove reads the file, or lists the server's calendars.
-func (c *calendar) Prove(ctx context.Context) []connect.Step {
+func (c *calendar) Prove(ctx context.Context) []connect.ProofStep {
 	if !c.onServer() {
 		tried := "GET " + c.config.Settings["address"]
 		cals, _, err := c.file(ctx, &mark{})
 		if err != nil {
-			return []connect.Step{connect.Failed(tried, err)}
+			return []connect.ProofStep{connect.Failed(tried, err)}
 		}
 		n := 0
 		for _, cal := range cals {
 			n += len(entries(cal))
 		}
-		return []connect.Step{connect.Passed(tried, "an iCalendar file with %d entries", n)}
+		return []connect.ProofStep{connect.Passed(tried, "an iCalendar file with %d entries", n)}
 	}
 	list, err := c.Browse(ctx)
 	if err != nil {
-		return []connect.Step{connect.Failed("listing the calendars at "+c.config.Settings["address"], err)}
+		return []connect.ProofStep{connect.Failed("listing the calendars at "+c.config.Settings["address"], err)}
 	}
 	if len(list) == 0 {
-		return []connect.Step{{Tried: "listing the calendars", Said: "there is none", Do: "share a calendar with this user", Who: "the owner of the calendar"}}
+		return []connect.ProofStep{{Tried: "listing the calendars", Said: "there is none", Do: "share a calendar with this user", Who: "the owner of the calendar"}}
 	}
-	return []connect.Step{connect.Passed("listing the calendars", "%s", connect.Counted(len(list), "calendar"))}
+	return []connect.ProofStep{connect.Passed("listing the calendars", "%s", connect.Counted(len(list), "calendar"))}
 }
 
 // Browse lists the server's calendars.
@@ -195,7 +195,7 @@ func Decode(r io.Reader) (out []*ical.Calendar, err error) {
 }
 
 // Poll reads the calendar. Every time of a recurring entry within the window is a record of its own.
-func (c *calendar) Poll(ctx context.Context, src connect.Source, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
+func (c *calendar) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
 	var last mark
 	if len(raw) > 0 {
 		_ = json.Unmarshal(raw, &last)
@@ -239,7 +239,7 @@ func (c *calendar) Poll(ctx context.Context, src connect.Source, raw json.RawMes
 	return out, err
 }
 
-func (c *calendar) query(ctx context.Context, src connect.Source, w *window) ([]*ical.Calendar, error) {
+func (c *calendar) query(ctx context.Context, src connect.SourceConfig, w *window) ([]*ical.Calendar, error) {
 	client, err := caldav.NewClient(signedIn{c.config}, c.config.Settings["address"])
 	if err != nil {
 		return nil, err
@@ -266,7 +266,7 @@ func (c *calendar) query(ctx context.Context, src connect.Source, w *window) ([]
 
 var _ webdav.HTTPClient = signedIn{}
 
-func windowOf(src connect.Source, now time.Time, zone *time.Location) (*window, error) {
+func windowOf(src connect.SourceConfig, now time.Time, zone *time.Location) (*window, error) {
 	ahead, err := value.ParseSpan(src.Get("ahead", "90d"))
 	if err != nil {
 		return nil, &connect.Trouble{Tried: "reading the settings", Said: err.Error()}

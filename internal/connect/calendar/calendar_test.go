@@ -100,10 +100,10 @@ func TestAFileOfAServer(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, connect.Proved(conn.Prove(context.Background())))
 	n := 0
-	p, err := conn.(connect.Poller).Poll(context.Background(), connect.Source{}, nil, func(connect.Item) error { n++; return nil })
+	p, err := conn.(connect.Poller).Poll(context.Background(), connect.SourceConfig{}, nil, func(connect.Item) error { n++; return nil })
 	require.NoError(t, err)
 	assert.Equal(t, 1, n)
-	p, err = conn.(connect.Poller).Poll(context.Background(), connect.Source{}, p.Cursor, func(connect.Item) error { n++; return nil })
+	p, err = conn.(connect.Poller).Poll(context.Background(), connect.SourceConfig{}, p.Cursor, func(connect.Item) error { n++; return nil })
 	require.NoError(t, err)
 	assert.True(t, p.Same)
 }
@@ -135,7 +135,7 @@ func TestCalDAV(t *testing.T) {
 	require.Len(t, choices, 1)
 	assert.Equal(t, "tours-plan", choices[0].Kind)
 	var titles []any
-	_, err = conn.(connect.Poller).Poll(context.Background(), connect.Source{Settings: choices[0].Settings}, nil, func(it connect.Item) error {
+	_, err = conn.(connect.Poller).Poll(context.Background(), connect.SourceConfig{Settings: choices[0].Settings}, nil, func(it connect.Item) error {
 		titles = append(titles, it.Record["title"])
 		return nil
 	})

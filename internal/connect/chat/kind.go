@@ -32,7 +32,7 @@ type channel struct {
 	Name    string `json:"name"`
 	Purpose string `json:"purpose"`
 	Private bool   `json:"private"`
-	Let     bool   `json:"let_in"`
+	LetIn     bool   `json:"let_in"`
 }
 
 func (c *chat) channels(ctx context.Context) ([]channel, error) {
@@ -54,15 +54,15 @@ func (c *chat) channels(ctx context.Context) ([]channel, error) {
 }
 
 // Prove lists the channels, and says which would refuse a post.
-func (c *chat) Prove(ctx context.Context) []connect.Step {
+func (c *chat) Prove(ctx context.Context) []connect.ProofStep {
 	list, err := c.channels(ctx)
 	if err != nil {
-		return []connect.Step{connect.Failed("signing in and listing the channels", err)}
+		return []connect.ProofStep{connect.Failed("signing in and listing the channels", err)}
 	}
-	steps := []connect.Step{connect.Passed("signing in and listing the channels", "%s", connect.Counted(len(list), "channel"))}
+	steps := []connect.ProofStep{connect.Passed("signing in and listing the channels", "%s", connect.Counted(len(list), "channel"))}
 	for _, ch := range list {
-		if ch.Private && !ch.Let {
-			steps = append(steps, connect.Step{Tried: "posting to " + ch.Name, Said: "the channel is private, and Dorfbote has not been let in", Do: "let Dorfbote in", Who: "a member of " + ch.Name})
+		if ch.Private && !ch.LetIn {
+			steps = append(steps, connect.ProofStep{Tried: "posting to " + ch.Name, Said: "the channel is private, and Dorfbote has not been let in", Do: "let Dorfbote in", Who: "a member of " + ch.Name})
 		}
 	}
 	return steps
@@ -75,7 +75,7 @@ func (c *chat) Browse(ctx context.Context) ([]connect.Choice, error) {
 	for _, ch := range list {
 		one := connect.Choice{Kind: ch.Name, Title: ch.Name, Detail: ch.Purpose, Private: ch.Private, Settings: map[string]string{}}
 		if ch.Private {
-			if one.Detail = "private"; !ch.Let {
+			if one.Detail = "private"; !ch.LetIn {
 				one.Shut = ch.Name + " is private, and Dorfbote has not been let in; have a member of it let Dorfbote in"
 			}
 		}

@@ -29,7 +29,7 @@ func CheckReading(t *testing.T, r *Reading) {
 		t.Cleanup(func() { conn.Close() })
 		return conn
 	}
-	src := connect.Source{Name: r.Kind + "/things", Settings: r.Source, Key: r.Key}
+	src := connect.SourceConfig{Name: r.Kind + "/things", Settings: r.Source, Key: r.Key}
 	r.Grow(t, 10)
 
 	t.Run("proves itself", func(t *testing.T) {
@@ -116,7 +116,7 @@ func CheckReading(t *testing.T, r *Reading) {
 }
 
 // read polls once, and gives the keys that were handed over. One that stands twice is an error.
-func read(ctx context.Context, p connect.Poller, src connect.Source, cursor json.RawMessage) (map[string]bool, connect.Polled, error) {
+func read(ctx context.Context, p connect.Poller, src connect.SourceConfig, cursor json.RawMessage) (map[string]bool, connect.Polled, error) {
 	seen := map[string]bool{}
 	polled, err := p.Poll(ctx, src, cursor, func(it connect.Item) error {
 		if it.Key == "" || seen[it.Key] {

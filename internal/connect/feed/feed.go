@@ -50,13 +50,13 @@ type feed struct{ config connect.Config }
 func (f *feed) Close() error { return nil }
 
 // Prove reads the feed.
-func (f *feed) Prove(ctx context.Context) []connect.Step {
+func (f *feed) Prove(ctx context.Context) []connect.ProofStep {
 	tried := "GET " + f.config.Settings["address"]
 	got, err := f.read(ctx, nil)
 	if err != nil {
-		return []connect.Step{connect.Failed(tried, err)}
+		return []connect.ProofStep{connect.Failed(tried, err)}
 	}
-	return []connect.Step{connect.Passed(tried, "%s, %q, with %d entries", map[string]string{"rss": "an RSS feed", "atom": "an Atom feed", "json": "a JSON feed"}[got.feed.FeedType], got.feed.Title, len(got.feed.Items))}
+	return []connect.ProofStep{connect.Passed(tried, "%s, %q, with %d entries", map[string]string{"rss": "an RSS feed", "atom": "an Atom feed", "json": "a JSON feed"}[got.feed.FeedType], got.feed.Title, len(got.feed.Items))}
 }
 
 // Browse offers the entries.
@@ -155,7 +155,7 @@ func recode(raw []byte, label string) []byte {
 }
 
 // Poll reads the feed, unless it has not changed.
-func (f *feed) Poll(ctx context.Context, src connect.Source, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
+func (f *feed) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
 	c := cursor{}
 	if len(raw) > 0 {
 		_ = json.Unmarshal(raw, &c)

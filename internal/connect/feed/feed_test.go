@@ -59,7 +59,7 @@ func TestConditionalGet(t *testing.T) {
 	conn, err := feed.Kind().Open(connect.Config{Settings: map[string]string{"address": address + "/n.atom"}, Env: testdb.Loopback(t, value.DefaultWorkspace())})
 	require.NoError(t, err)
 	assert.True(t, connect.Proved(conn.Prove(context.Background())))
-	src := connect.Source{Settings: map[string]string{"new_by": "by the date it was published"}, Key: "id"}
+	src := connect.SourceConfig{Settings: map[string]string{"new_by": "by the date it was published"}, Key: "id"}
 	var items []connect.Item
 	poll := func(cursor json.RawMessage) connect.Polled {
 		items = nil

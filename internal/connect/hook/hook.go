@@ -80,7 +80,7 @@ func (h *Hook) Read(header http.Header, kind string, body []byte, now time.Time)
 		return nil, p
 	}
 	for i := range events {
-		if p := h.settle(&events[i], kind, i, now); p != nil {
+		if p := h.finish(&events[i], kind, i, now); p != nil {
 			return nil, p
 		}
 	}
@@ -266,7 +266,7 @@ func cleanText(s string) string {
 }
 
 // settle puts the event under this connection's source and finds its record's key.
-func (h *Hook) settle(e *Event, kind string, i int, now time.Time) *Problem {
+func (h *Hook) finish(e *Event, kind string, i int, now time.Time) *Problem {
 	own, ok := strings.CutPrefix(e.Source, h.Connection+"/")
 	switch {
 	case ok && (kind == "" || own == kind):

@@ -29,7 +29,7 @@ func Kind() *connect.Kind {
 }
 
 // writable says whether it is known where records can be changed.
-func writable(c connect.Config, src connect.Source, _ bool) error {
+func writable(c connect.Config, src connect.SourceConfig, _ bool) error {
 	if c.Settings["records_address"] != "" {
 		return nil
 	}
@@ -40,7 +40,7 @@ func writable(c connect.Config, src connect.Source, _ bool) error {
 }
 
 // write adds or changes a record by the API that the app has beside its events.
-func write(ctx context.Context, c connect.Config, src connect.Source, w connect.Write) (connect.Written, error) {
+func write(ctx context.Context, c connect.Config, src connect.SourceConfig, w connect.Write) (connect.Written, error) {
 	base := c.Settings["records_address"]
 	if err := writable(c, src, w.Change); err != nil {
 		return connect.Written{Final: true}, err

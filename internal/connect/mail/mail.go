@@ -121,15 +121,15 @@ func plain(tried string, err error) *connect.Trouble {
 }
 
 // Prove signs in and opens the inbox for reading.
-func (m *mailbox) Prove(ctx context.Context) []connect.Step {
+func (m *mailbox) Prove(ctx context.Context) []connect.ProofStep {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	c, err := m.dial(ctx, nil)
 	if err != nil {
-		return []connect.Step{connect.Failed("signing in", err)}
+		return []connect.ProofStep{connect.Failed("signing in", err)}
 	}
 	defer c.Close()
-	steps := []connect.Step{connect.Passed("signing in as "+m.config.Settings["user"], "signed in")}
+	steps := []connect.ProofStep{connect.Passed("signing in as "+m.config.Settings["user"], "signed in")}
 	data, err := c.Select("INBOX", &imap.SelectOptions{ReadOnly: true}).Wait()
 	if err != nil {
 		return append(steps, connect.Failed("opening INBOX", plain("opening INBOX", err)))
@@ -177,7 +177,7 @@ const (
 )
 
 // Poll reads the messages after the last one seen.
-func (m *mailbox) Poll(ctx context.Context, src connect.Source, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
+func (m *mailbox) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
 	out := connect.Polled{Calls: 1}
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
@@ -324,7 +324,7 @@ func clean(s string, most int) string {
 }
 
 // Wait asks the server to say when something comes (IDLE, RFC 2177).
-func (m *mailbox) Wait(ctx context.Context, src connect.Source, changed func()) error {
+func (m *mailbox) Wait(ctx context.Context, src connect.SourceConfig, changed func()) error {
 	c, err := m.dial(ctx, &imapclient.UnilateralDataHandler{Mailbox: func(d *imapclient.UnilateralDataMailbox) {
 		if d.NumMessages != nil {
 			changed()

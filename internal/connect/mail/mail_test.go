@@ -54,7 +54,7 @@ func TestAMailbox(t *testing.T) {
 	choices, err := conn.Browse(context.Background())
 	require.NoError(t, err)
 	require.NotEmpty(t, choices)
-	src := connect.Source{Settings: map[string]string{"mailbox": "INBOX"}, Key: "id"}
+	src := connect.SourceConfig{Settings: map[string]string{"mailbox": "INBOX"}, Key: "id"}
 	var keys []string
 	poll := func(p connect.Polled) connect.Polled {
 		keys = nil

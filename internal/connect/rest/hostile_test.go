@@ -43,7 +43,7 @@ func TestAnswersThatUnpackToTooMuch(t *testing.T) {
 				return
 			}
 			peak := memory.Peak(func() {
-				_, err = conn.(connect.Poller).Poll(context.Background(), connect.Source{Settings: map[string]string{"path": "/x"}, Key: "id"}, nil, func(connect.Item) error { return nil })
+				_, err = conn.(connect.Poller).Poll(context.Background(), connect.SourceConfig{Settings: map[string]string{"path": "/x"}, Key: "id"}, nil, func(connect.Item) error { return nil })
 			})
 			assert.Error(t, err)
 			assert.Less(t, peak, uint64(320<<20))

@@ -30,7 +30,7 @@ const wholeEvery = time.Hour
 const maxPages = 20_000
 
 // Poll reads every page of the list.
-func (a *api) Poll(ctx context.Context, src connect.Source, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
+func (a *api) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
 	var c cursor
 	if len(raw) > 0 {
 		_ = json.Unmarshal(raw, &c)
@@ -101,7 +101,7 @@ func set(u *url.URL, name, v string) {
 // reading is one poll under way.
 type reading struct {
 	api            *api
-	src            connect.Source
+	src            connect.SourceConfig
 	items, next    jp.Expr
 	emit           func(connect.Item) error
 	calls, records int

@@ -99,20 +99,20 @@ func (a *api) get(ctx context.Context, address string, header http.Header) (*pag
 }
 
 // Prove asks for the address itself.
-func (a *api) Prove(ctx context.Context) []connect.Step {
+func (a *api) Prove(ctx context.Context) []connect.ProofStep {
 	tried := "GET " + a.config.Settings["address"]
 	p, err := a.get(ctx, a.address(""), nil)
 	if bare(err) {
-		return []connect.Step{connect.Passed(tried, "it answers, and there is nothing at this address itself; give the path of what is to be read")}
+		return []connect.ProofStep{connect.Passed(tried, "it answers, and there is nothing at this address itself; give the path of what is to be read")}
 	}
 	if err != nil {
-		return []connect.Step{connect.Failed(tried, err)}
+		return []connect.ProofStep{connect.Failed(tried, err)}
 	}
 	lists := listsIn(p.body)
 	if len(lists) == 0 {
-		return []connect.Step{connect.Passed(tried, "%d, %s", p.answer.Status, value.Describe(p.body))}
+		return []connect.ProofStep{connect.Passed(tried, "%d, %s", p.answer.Status, value.Describe(p.body))}
 	}
-	return []connect.Step{connect.Passed(tried, "%d, %s", p.answer.Status, connect.Counted(lists[0].count, "record"))}
+	return []connect.ProofStep{connect.Passed(tried, "%d, %s", p.answer.Status, connect.Counted(lists[0].count, "record"))}
 }
 
 // bare tells whether an API answered that there is nothing where it begins: its records lie at paths below.
@@ -188,7 +188,7 @@ func likelyKey(record map[string]any) string {
 }
 
 // write adds a record to the list that the source reads, or changes one at its own address below it.
-func write(ctx context.Context, c connect.Config, src connect.Source, w connect.Write) (connect.Written, error) {
+func write(ctx context.Context, c connect.Config, src connect.SourceConfig, w connect.Write) (connect.Written, error) {
 	path, _, _ := strings.Cut(src.Get("path", ""), "?")
 	list := (&api{config: c}).address(path)
 	return connect.WriteHTTP(ctx, c.Env, c.Auth(), list, src.Get("change_by", http.MethodPatch), w)

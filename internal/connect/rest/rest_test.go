@@ -159,7 +159,7 @@ func poll(t *testing.T, address string, settings, source map[string]string, curs
 	require.NoError(t, err)
 	var keys []string
 	var records []map[string]any
-	polled, err := conn.(connect.Poller).Poll(context.Background(), connect.Source{Name: "shop/orders", Settings: source, Key: "id"}, cursor, func(it connect.Item) error {
+	polled, err := conn.(connect.Poller).Poll(context.Background(), connect.SourceConfig{Name: "shop/orders", Settings: source, Key: "id"}, cursor, func(it connect.Item) error {
 		keys, records = append(keys, it.Key), append(records, it.Record)
 		return nil
 	})

@@ -68,7 +68,7 @@ type message struct {
 }
 
 // wanted tells whether a source takes a message.
-func wanted(src connect.Source, m *message) bool {
+func wanted(src connect.SourceConfig, m *message) bool {
 	switch src.Get("which", "all") {
 	case "those that mention the name":
 		return m.Reaction == "" && mentions(m, src.Get("name", "Dorfbote"))

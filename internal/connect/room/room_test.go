@@ -26,15 +26,15 @@ import (
 )
 
 func TestWhichMessages(t *testing.T) {
-	mention := connect.Source{Settings: map[string]string{"which": "those that mention the name", "name": "Dorfbote"}}
-	late := connect.Source{Settings: map[string]string{"which": "those that begin with the command", "command": "late"}}
+	mention := connect.SourceConfig{Settings: map[string]string{"which": "those that mention the name", "name": "Dorfbote"}}
+	late := connect.SourceConfig{Settings: map[string]string{"which": "those that begin with the command", "command": "late"}}
 	for _, c := range []struct {
-		src  connect.Source
+		src  connect.SourceConfig
 		m    message
 		want bool
 	}{
-		{connect.Source{}, message{Text: "hello"}, true},
-		{connect.Source{}, message{Text: "hello", Reaction: "seen"}, false},
+		{connect.SourceConfig{}, message{Text: "hello"}, true},
+		{connect.SourceConfig{}, message{Text: "hello", Reaction: "seen"}, false},
 		{mention, message{Text: "hello @dorfbote, look"}, true},
 		{mention, message{Text: "@dorfboten all"}, false},
 		{mention, message{Text: "Dorfbote: look"}, true},
@@ -44,9 +44,9 @@ func TestWhichMessages(t *testing.T) {
 		{late, message{Text: "/late COL-17"}, true},
 		{late, message{Text: "later"}, false},
 		{late, message{Text: "it is late"}, false},
-		{connect.Source{Settings: map[string]string{"which": "reactions", "reaction": "done"}}, message{Reaction: "Done"}, true},
-		{connect.Source{Settings: map[string]string{"which": "reactions", "reaction": "done"}}, message{Reaction: "seen"}, false},
-		{connect.Source{Settings: map[string]string{"which": "reactions"}}, message{Text: "done"}, false},
+		{connect.SourceConfig{Settings: map[string]string{"which": "reactions", "reaction": "done"}}, message{Reaction: "Done"}, true},
+		{connect.SourceConfig{Settings: map[string]string{"which": "reactions", "reaction": "done"}}, message{Reaction: "seen"}, false},
+		{connect.SourceConfig{Settings: map[string]string{"which": "reactions"}}, message{Text: "done"}, false},
 	} {
 		assert.Equal(t, c.want, wanted(c.src, &c.m), "%v %+v", c.src.Settings, c.m)
 	}
@@ -81,7 +81,7 @@ func TestTheSquare(t *testing.T) {
 	post("/square/posts/1/reactions", `{"name":"done","by":"Vera"}`)
 	read := func(settings map[string]string, cursor json.RawMessage) ([]connect.Item, connect.Polled, error) {
 		var items []connect.Item
-		p, err := conn.(connect.Poller).Poll(ctx, connect.Source{Settings: settings}, cursor, func(it connect.Item) error { items = append(items, it); return nil })
+		p, err := conn.(connect.Poller).Poll(ctx, connect.SourceConfig{Settings: settings}, cursor, func(it connect.Item) error { items = append(items, it); return nil })
 		return items, p, err
 	}
 	items, p, err := read(map[string]string{"room": "#tours"}, nil)
@@ -163,7 +163,7 @@ func TestXMPP(t *testing.T) {
 		done := make(chan error, 1)
 		ready := make(chan struct{}, 100)
 		go func() {
-			done <- conn.(connect.Listener).Listen(ctx, connect.Source{Settings: choices[0].Settings}, cursor, func(items []connect.Item, c json.RawMessage) error {
+			done <- conn.(connect.Listener).Listen(ctx, connect.SourceConfig{Settings: choices[0].Settings}, cursor, func(items []connect.Item, c json.RawMessage) error {
 				cursor = c
 				for _, it := range items {
 					heard <- it

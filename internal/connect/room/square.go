@@ -39,7 +39,7 @@ type channel struct {
 	Name    string `json:"name"`
 	Purpose string `json:"purpose"`
 	Private bool   `json:"private"`
-	Let     bool   `json:"let_in"`
+	LetIn     bool   `json:"let_in"`
 }
 
 func (s *squareRoom) channels(ctx context.Context) ([]channel, error) {
@@ -49,15 +49,15 @@ func (s *squareRoom) channels(ctx context.Context) ([]channel, error) {
 }
 
 // Prove lists the channels, and says which private ones have not let the sender in.
-func (s *squareRoom) Prove(ctx context.Context) []connect.Step {
+func (s *squareRoom) Prove(ctx context.Context) []connect.ProofStep {
 	list, err := s.channels(ctx)
 	if err != nil {
-		return []connect.Step{connect.Failed("listing the channels", err)}
+		return []connect.ProofStep{connect.Failed("listing the channels", err)}
 	}
-	steps := []connect.Step{connect.Passed("listing the channels", "%s", connect.Counted(len(list), "channel"))}
+	steps := []connect.ProofStep{connect.Passed("listing the channels", "%s", connect.Counted(len(list), "channel"))}
 	for _, c := range list {
-		if c.Private && !c.Let {
-			steps = append(steps, connect.Step{OK: true, Tried: "reading " + c.Name, Said: "it is private and has not let Dorfbote in", Do: "let Dorfbote in, if it is to read there", Who: "a member of " + c.Name})
+		if c.Private && !c.LetIn {
+			steps = append(steps, connect.ProofStep{OK: true, Tried: "reading " + c.Name, Said: "it is private and has not let Dorfbote in", Do: "let Dorfbote in, if it is to read there", Who: "a member of " + c.Name})
 		}
 	}
 	return steps
@@ -69,7 +69,7 @@ func (s *squareRoom) Browse(ctx context.Context) ([]connect.Choice, error) {
 	var out []connect.Choice
 	for _, c := range list {
 		detail := c.Purpose
-		if c.Private && !c.Let {
+		if c.Private && !c.LetIn {
 			detail = "private; Dorfbote has not been let in"
 		}
 		out = append(out, choice(c.Name, c.Name, detail))
@@ -78,7 +78,7 @@ func (s *squareRoom) Browse(ctx context.Context) ([]connect.Choice, error) {
 }
 
 // Wait asks the square to answer as soon as there is something new in the room, again and again.
-func (s *squareRoom) Wait(ctx context.Context, src connect.Source, changed func()) error {
+func (s *squareRoom) Wait(ctx context.Context, src connect.SourceConfig, changed func()) error {
 	name, known := strings.TrimPrefix(src.Settings["room"], "#"), ""
 	for {
 		var now struct {
@@ -116,7 +116,7 @@ const pageSize = 200
 
 // Poll reads what was said since the last time. What Dorfbote itself has said is passed over, so that it never
 // answers itself.
-func (s *squareRoom) Poll(ctx context.Context, src connect.Source, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
+func (s *squareRoom) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
 	var c cursor
 	if len(raw) > 0 {
 		_ = json.Unmarshal(raw, &c)

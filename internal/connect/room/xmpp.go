@@ -89,14 +89,14 @@ func end(s *xmppim.Session) {
 func (x *xmppRooms) rooms() string { return x.config.Get("rooms", "conference."+x.user.Domainpart()) }
 
 // Prove signs in and lists the rooms.
-func (x *xmppRooms) Prove(ctx context.Context) []connect.Step {
+func (x *xmppRooms) Prove(ctx context.Context) []connect.ProofStep {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	s, err := x.session(ctx)
 	if err != nil {
-		return []connect.Step{connect.Failed("signing in", err)}
+		return []connect.ProofStep{connect.Failed("signing in", err)}
 	}
-	steps := []connect.Step{connect.Passed("signing in as "+x.user.String(), "signed in")}
+	steps := []connect.ProofStep{connect.Passed("signing in as "+x.user.String(), "signed in")}
 	list, err := x.list(ctx, s)
 	end(s)
 	if err != nil {
@@ -170,7 +170,7 @@ type since struct {
 }
 
 // Listen joins the room and hands over what is said there.
-func (x *xmppRooms) Listen(ctx context.Context, src connect.Source, raw json.RawMessage, deliver func([]connect.Item, json.RawMessage) error) error {
+func (x *xmppRooms) Listen(ctx context.Context, src connect.SourceConfig, raw json.RawMessage, deliver func([]connect.Item, json.RawMessage) error) error {
 	dial, cancel := context.WithTimeout(ctx, 20*time.Second)
 	s, err := x.session(dial)
 	cancel()

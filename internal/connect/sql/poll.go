@@ -27,7 +27,7 @@ type cursor struct {
 const wholeEvery = 10 * time.Minute
 
 // Poll reads the rows that have changed since the newest one seen, less the overlap; or every row.
-func (d *database) Poll(ctx context.Context, src connect.Source, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
+func (d *database) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
 	var c cursor
 	if len(raw) > 0 {
 		_ = json.Unmarshal(raw, &c)
@@ -190,7 +190,7 @@ func clean(s string) string {
 }
 
 // Wait listens for notifications, where PostgreSQL sends them, and has the source polled at each.
-func (d *database) Wait(ctx context.Context, src connect.Source, changed func()) error {
+func (d *database) Wait(ctx context.Context, src connect.SourceConfig, changed func()) error {
 	channel := src.Settings["listen"]
 	if d.pgx == nil || channel == "" {
 		<-ctx.Done()

@@ -158,7 +158,7 @@ func (quiet) Print(...any) {}
 func (d *database) Close() error { return d.db.Close() }
 
 // Prove signs in, looks at the catalogue, and makes sure that nothing can be written.
-func (d *database) Prove(ctx context.Context) []connect.Step {
+func (d *database) Prove(ctx context.Context) []connect.ProofStep {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	var version, user string
@@ -168,16 +168,16 @@ func (d *database) Prove(ctx context.Context) []connect.Step {
 	}
 	tried := "signing in to " + d.config.Settings["host"] + " as " + d.config.Settings["user"]
 	if err := d.db.QueryRowContext(ctx, query).Scan(&version, &user); err != nil {
-		return []connect.Step{connect.Failed(tried, d.plain(tried, err))}
+		return []connect.ProofStep{connect.Failed(tried, d.plain(tried, err))}
 	}
 	short, _, _ := strings.Cut(version, " (")
-	steps := []connect.Step{connect.Passed(tried, "signed in to %s", short)}
+	steps := []connect.ProofStep{connect.Passed(tried, "signed in to %s", short)}
 	list, err := d.Browse(ctx)
 	switch {
 	case err != nil:
 		steps = append(steps, connect.Failed("listing the tables", err))
 	case len(list) == 0:
-		steps = append(steps, connect.Step{
+		steps = append(steps, connect.ProofStep{
 			Tried: "listing the tables", Said: "there is no table or view that " + user + " may read",
 			Do: "grant it: GRANT SELECT ON … TO " + d.config.Settings["user"], Who: "the owner of the database",
 		})

@@ -96,7 +96,7 @@ func TestBothDatabases(t *testing.T) {
 			assert.Equal(t, "id", kinds["orders"].Key)
 			assert.Equal(t, map[string]string{"table": s.table, "changed": "updated_at"}, kinds["orders"].Settings)
 
-			src := connect.Source{Name: "co/orders", Settings: kinds["orders"].Settings, Key: "id"}
+			src := connect.SourceConfig{Name: "co/orders", Settings: kinds["orders"].Settings, Key: "id"}
 			rows, polled := poll(t, conn, src, nil)
 			require.Len(t, rows, 2)
 			r := rows["1"]
@@ -129,7 +129,7 @@ func TestBothDatabases(t *testing.T) {
 			owner := map[string]string{"user": "owner", "password": "owner-1"}
 			if name == "MariaDB" {
 				writer := open(t, merged(s.settings, owner))
-				_, err := writer.(connect.Poller).Poll(context.Background(), connect.Source{Settings: map[string]string{"table": "orders` WHERE sleep(0); DROP TABLE `orders"}, Key: "id"}, nil, func(connect.Item) error { return nil })
+				_, err := writer.(connect.Poller).Poll(context.Background(), connect.SourceConfig{Settings: map[string]string{"table": "orders` WHERE sleep(0); DROP TABLE `orders"}, Key: "id"}, nil, func(connect.Item) error { return nil })
 				require.Error(t, err)
 			}
 			for _, wrong := range []map[string]string{{"password": "no"}, {"database": "none"}, {"host": "127.0.0.1:1"}} {
@@ -138,7 +138,7 @@ func TestBothDatabases(t *testing.T) {
 				assert.NotEmpty(t, steps[0].Do, "%v: %+v", wrong, steps)
 				assert.NotContains(t, steps[0].Said+steps[0].Tried, "reader-1")
 			}
-			_, err = conn.(connect.Poller).Poll(context.Background(), connect.Source{Settings: map[string]string{"table": "nothing"}, Key: "id"}, nil, func(connect.Item) error { return nil })
+			_, err = conn.(connect.Poller).Poll(context.Background(), connect.SourceConfig{Settings: map[string]string{"table": "nothing"}, Key: "id"}, nil, func(connect.Item) error { return nil })
 			require.ErrorContains(t, err, "choose the table again")
 		})
 	}
@@ -155,7 +155,7 @@ func merged(a, b map[string]string) map[string]string {
 	return out
 }
 
-func poll(t *testing.T, conn connect.Conn, src connect.Source, cursor json.RawMessage) (map[string]map[string]any, connect.Polled) {
+func poll(t *testing.T, conn connect.Conn, src connect.SourceConfig, cursor json.RawMessage) (map[string]map[string]any, connect.Polled) {
 	t.Helper()
 	rows := map[string]map[string]any{}
 	p, err := conn.(connect.Poller).Poll(context.Background(), src, cursor, func(it connect.Item) error {
@@ -173,7 +173,7 @@ func TestListening(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	heard, done := make(chan struct{}, 10), make(chan error, 1)
 	go func() {
-		done <- conn.(connect.Waiter).Wait(ctx, connect.Source{Settings: map[string]string{"listen": "orders"}}, func() { heard <- struct{}{} })
+		done <- conn.(connect.Waiter).Wait(ctx, connect.SourceConfig{Settings: map[string]string{"listen": "orders"}}, func() { heard <- struct{}{} })
 	}()
 	<-heard // it listens now
 	_, err := s.owner.Exec("NOTIFY orders")

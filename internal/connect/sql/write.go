@@ -11,7 +11,7 @@ import (
 )
 
 // writable says whether the connection may be written by.
-func writable(c connect.Config, src connect.Source, _ bool) error {
+func writable(c connect.Config, src connect.SourceConfig, _ bool) error {
 	if c.Settings["writes"] == "yes" {
 		return nil
 	}
@@ -19,7 +19,7 @@ func writable(c connect.Config, src connect.Source, _ bool) error {
 }
 
 // write adds a row, or changes the one that a key names. It is done only where the connection allows it.
-func write(ctx context.Context, c connect.Config, src connect.Source, w connect.Write) (connect.Written, error) {
+func write(ctx context.Context, c connect.Config, src connect.SourceConfig, w connect.Write) (connect.Written, error) {
 	if err := writable(c, src, w.Change); err != nil {
 		return connect.Written{Final: true}, err
 	}
@@ -85,7 +85,7 @@ func refused(err error) bool {
 	return false
 }
 
-func (d *database) statement(src connect.Source, w connect.Write) (string, []any, error) {
+func (d *database) statement(src connect.SourceConfig, w connect.Write) (string, []any, error) {
 	var args []any
 	parameter := func(v any) string {
 		args = append(args, cell(v))

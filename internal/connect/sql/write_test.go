@@ -22,7 +22,7 @@ func TestWriting(t *testing.T) {
 			config := func(more map[string]string) connect.Config {
 				return connect.Config{ID: "co", Settings: merged(merged(s.settings, s.writer), more), Env: testdb.Loopback(t, value.DefaultWorkspace())}
 			}
-			src := connect.Source{Name: "co/orders", Settings: map[string]string{"table": s.table}, Key: "id"}
+			src := connect.SourceConfig{Name: "co/orders", Settings: map[string]string{"table": s.table}, Key: "id"}
 			ctx := context.Background()
 			add := connect.Write{Set: map[string]any{"id": 7.0, "customer": "'); DROP TABLE orders; --", "amount": "12345678901234567890.5", "extra": map[string]any{"a": 1.0}, "paid": true}, Once: "k"}
 			out, err := write(ctx, config(nil), src, add)

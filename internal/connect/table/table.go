@@ -78,19 +78,19 @@ func plainError(err error) string {
 }
 
 // Prove lists the folder, or fetches the file.
-func (t *tables) Prove(ctx context.Context) []connect.Step {
+func (t *tables) Prove(ctx context.Context) []connect.ProofStep {
 	tried := "GET " + t.config.Settings["address"]
 	if t.local() {
 		tried = "listing the folder " + t.config.Settings["folder"]
 	}
 	list, err := t.Browse(ctx)
 	if err != nil {
-		return []connect.Step{connect.Failed(tried, err)}
+		return []connect.ProofStep{connect.Failed(tried, err)}
 	}
 	if len(list) == 0 {
-		return []connect.Step{{Tried: tried, Said: "there is no .csv or .xlsx file", Do: "put one there"}}
+		return []connect.ProofStep{{Tried: tried, Said: "there is no .csv or .xlsx file", Do: "put one there"}}
 	}
-	return []connect.Step{connect.Passed(tried, "%s", connect.Counted(len(list), "table"))}
+	return []connect.ProofStep{connect.Passed(tried, "%s", connect.Counted(len(list), "table"))}
 }
 
 // Browse lists the files, and the sheets of workbooks.
@@ -251,7 +251,7 @@ func (t *tables) fetch(ctx context.Context, last *mark) (*fetched, error) {
 const settled = 2 * time.Second
 
 // look finds a file in the folder. One that is being written is left for the next time.
-func (t *tables) look(src connect.Source, last *mark) (*fetched, error) {
+func (t *tables) look(src connect.SourceConfig, last *mark) (*fetched, error) {
 	root, err := t.folder()
 	if err != nil {
 		return nil, err
@@ -283,7 +283,7 @@ func markOf(st os.FileInfo) mark {
 }
 
 // Poll reads every row, unless the file is the one that was read last.
-func (t *tables) Poll(ctx context.Context, src connect.Source, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
+func (t *tables) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawMessage, emit func(connect.Item) error) (connect.Polled, error) {
 	var last *mark
 	if len(raw) > 0 {
 		last = &mark{}
@@ -316,7 +316,7 @@ func (t *tables) Poll(ctx context.Context, src connect.Source, raw json.RawMessa
 	return out, err
 }
 
-func (t *tables) rows(ctx context.Context, f *fetched, src connect.Source, emit func(connect.Item) error) error {
+func (t *tables) rows(ctx context.Context, f *fetched, src connect.SourceConfig, emit func(connect.Item) error) error {
 	how, err := t.scan(f.open, src.Settings)
 	if err != nil {
 		return err

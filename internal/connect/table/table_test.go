@@ -47,7 +47,7 @@ func (f *folder) put(name string, raw []byte) {
 
 func (f *folder) poll(key string, settings map[string]string, cursor json.RawMessage) ([]map[string]any, connect.Polled, error) {
 	var out []map[string]any
-	p, err := f.conn.(connect.Poller).Poll(context.Background(), connect.Source{Settings: settings, Key: key}, cursor, func(it connect.Item) error {
+	p, err := f.conn.(connect.Poller).Poll(context.Background(), connect.SourceConfig{Settings: settings, Key: key}, cursor, func(it connect.Item) error {
 		out = append(out, it.Record)
 		return nil
 	})

@@ -22,7 +22,7 @@ const maxAppended = 64 << 20
 
 // write adds a row to a .csv file in a folder. The new file takes the old one's place in one move, so that whoever
 // reads it sees the row whole or not at all.
-func write(_ context.Context, c connect.Config, src connect.Source, w connect.Write) (connect.Written, error) {
+func write(_ context.Context, c connect.Config, src connect.SourceConfig, w connect.Write) (connect.Written, error) {
 	t := &tables{c}
 	file := src.Get("file", "")
 	out := connect.Written{Address: file, Final: true}
@@ -92,7 +92,7 @@ func unwritable(t *tables, file string, change bool) (said, do string) {
 }
 
 // writable says why a row could not be added at the moment, the right to write among the reasons.
-func writable(c connect.Config, src connect.Source, change bool) error {
+func writable(c connect.Config, src connect.SourceConfig, change bool) error {
 	t, file := &tables{c}, src.Get("file", "")
 	trouble := func(said, do string) error {
 		return &connect.Trouble{Tried: "adding a row to " + file, Said: said, Do: do}

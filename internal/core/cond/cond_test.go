@@ -24,7 +24,7 @@ var zurich = func() *time.Location {
 // now is a Friday.
 var now = time.Date(2026, 11, 20, 6, 41, 7, 0, time.UTC)
 
-var kind = &value.Kind{Fields: []value.Field{
+var kind = &value.Schema{Fields: []value.Field{
 	{Name: "status", Type: value.Choice, Options: []string{"planned", "on the way", "late", "collected"}},
 	{Name: "name", Type: value.Text}, {Name: "litres", Type: value.Num}, {Name: "price", Type: value.Money, Currency: "CHF"},
 	{Name: "due", Type: value.Moment}, {Name: "day", Type: value.Date}, {Name: "took", Type: value.Span}, {Name: "cooled", Type: value.YesNo},

@@ -81,7 +81,7 @@ func (r *Recall) Hold(w Waiting) {
 func (r *Recall) Ever() int64 { return r.order }
 
 // Let takes away what is no longer held.
-func (r *Recall) Let(ref string) {
+func (r *Recall) Unhold(ref string) {
 	delete(r.held, ref)
 	for i, have := range r.byDue {
 		if have == ref {

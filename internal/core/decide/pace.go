@@ -71,7 +71,7 @@ type Memory interface {
 	// Due lists what is held up to a moment, by the moments, and in the order in which it was held.
 	Due(upTo time.Time) []Waiting
 	// Let takes away what is no longer held.
-	Let(ref string)
+	Unhold(ref string)
 }
 
 // Later is what a pace tells at a moment of its own: what waited for opening hours, or a digest.
@@ -152,7 +152,7 @@ func foldOne(pace *sheet.PlanPace, mem Memory, o *Outcome, earlier *ToldPost, w 
 	held, waits := mem.Held(earlier.Ref)
 	switch {
 	case waits && urgent(pace, w.Post): // what is urgent passes, and takes along what waits
-		mem.Let(earlier.Ref)
+		mem.Unhold(earlier.Ref)
 		held.Post.Doc, held.Post.Message, held.Post.Expires = w.Post.Doc, w.Post.Message, w.Post.Expires
 		o.Releases = append(o.Releases, Later{At: now, Causes: []string{held.Cause}, Outcome: Outcome{Verdict: Released, Row: held.Row, Posts: append([]Post{held.Post}, held.Replies...)}})
 	case pace.Then == sheet.FoldDrop:
@@ -328,7 +328,7 @@ func letGoAt(p *sheet.Plan, mem Memory, at time.Time, due []Waiting) []Later {
 	digests := map[string][]Waiting{}
 	var order []string
 	for _, w := range due {
-		mem.Let(w.Ref)
+		mem.Unhold(w.Ref)
 		if w.Digest {
 			if digests[w.To] == nil {
 				order = append(order, w.To)

@@ -18,8 +18,8 @@ func setPlans(t testing.TB, whens []string) []*sheet.Plan {
 	var plans []*sheet.Plan
 	for i, when := range whens {
 		src := fmt.Sprintf("dorfbote: 1\nname: S%d\nwatch: {source: a/b, when: %s}\nkeep: {field: litres, above: 2}\nmessages: {m: {title: x}}\nroute: {otherwise: {tell: [{to: c/d, message: m}]}}\n", i, when)
-		p, _, problems := sheet.Compile([]byte(src), sheet.Known{Workspace: value.DefaultWorkspace(), Kind: func(string) *value.Kind {
-			return &value.Kind{Fields: []value.Field{{Name: "valley", Type: value.Choice}, {Name: "driver", Type: value.Text}, {Name: "litres", Type: value.Num}}}
+		p, _, problems := sheet.Compile([]byte(src), sheet.Known{Workspace: value.DefaultWorkspace(), Schema: func(string) *value.Schema {
+			return &value.Schema{Fields: []value.Field{{Name: "valley", Type: value.Choice}, {Name: "driver", Type: value.Text}, {Name: "litres", Type: value.Num}}}
 		}})
 		require.NotNil(t, p, "%v", problems)
 		plans = append(plans, p)

@@ -43,7 +43,7 @@ func (d *doubter) member(n *ast.MemberNode) {
 
 // field doubts one name in an object of a kind. Where the object itself is not known, or its fields are not, nothing is
 // said: that has been doubted already, or cannot be.
-func (d *doubter) field(k *value.Kind, within, name string, offset int) {
+func (d *doubter) field(k *value.Schema, within, name string, offset int) {
 	if k == nil || !k.Learnt || len(k.Fields) == 0 {
 		return
 	}
@@ -69,7 +69,7 @@ func (d *doubter) field(k *value.Kind, within, name string, offset int) {
 func NeverSeen(field string) string { return "no record seen so far has a field " + field }
 
 // kindOf is what is known of the record that a name stands for, nil where it stands for none.
-func (w *Words) kindOf(name string) *value.Kind {
+func (w *Words) kindOf(name string) *value.Schema {
 	if name == "record" || name == "before" {
 		return w.Kind
 	}

@@ -228,7 +228,7 @@ func (w *Words) explain(err error) *Error {
 
 func (w *Words) fieldNames() []string {
 	var names []string
-	kinds := []*value.Kind{w.Kind}
+	kinds := []*value.Schema{w.Kind}
 	for _, g := range w.Gathered {
 		kinds = append(kinds, g.Kind)
 	}

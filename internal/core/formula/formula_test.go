@@ -13,7 +13,7 @@ import (
 func words(locale string) *Words {
 	return &Words{
 		Workspace: value.Workspace{Zone: time.FixedZone("X", 3600), Locale: locale},
-		Kind: &value.Kind{Fields: []value.Field{
+		Kind: &value.Schema{Fields: []value.Field{
 			{Name: "id", Type: value.Text}, {Name: "litres", Type: value.Num}, {Name: "due", Type: value.Moment}, {Name: "note", Type: value.Text},
 			{Name: "lines", Type: value.List, Fields: []value.Field{{Name: "cheese", Type: value.Text}, {Name: "kilos", Type: value.Num}}},
 			{Name: "farm", Type: value.Object, Fields: []value.Field{{Name: "name", Type: value.Text}}},

@@ -130,7 +130,7 @@ func (sc *Scope) Gather(name string, raw, typed any) {
 type Words struct {
 	Workspace value.Workspace
 	// Kind is what is known of the watched records; nil or learnt kinds allow unknown fields.
-	Kind *value.Kind
+	Kind *value.Schema
 	// Gathered are the names gathered so far, with what is known of each; a nil kind is unknown.
 	Gathered []Name
 	// Answers are the names of the questions asked at a start by hand or by call.
@@ -142,7 +142,7 @@ type Words struct {
 // Name is a gathered name. Kind is nil for anything but a record; Many is true for a list of them.
 type Name struct {
 	Name string
-	Kind *value.Kind
+	Kind *value.Schema
 	Many bool
 }
 
@@ -204,7 +204,7 @@ func changedNames(sc *Scope, w *Words) []any {
 
 // Record reads a record's raw values by their types, as formulas see them: moments as time.Time,
 // spans as time.Duration, numbers in text as float64.
-func (w *Words) Record(raw map[string]any, kind *value.Kind) map[string]any {
+func (w *Words) Record(raw map[string]any, kind *value.Schema) map[string]any {
 	if kind == nil {
 		return raw
 	}
@@ -314,7 +314,7 @@ func (w *Words) envTypes(how typing) types.Map {
 	}
 	env["answers"] = types.Any
 	if w.AnswersKnown || len(w.Answers) > 0 {
-		env["answers"] = w.mapType(&value.Kind{Fields: w.Answers}, loose)
+		env["answers"] = w.mapType(&value.Schema{Fields: w.Answers}, loose)
 	}
 	for _, g := range w.Gathered {
 		switch {
@@ -329,7 +329,7 @@ func (w *Words) envTypes(how typing) types.Map {
 	return env
 }
 
-func (w *Words) mapType(k *value.Kind, loose bool) types.Type {
+func (w *Words) mapType(k *value.Schema, loose bool) types.Type {
 	if k == nil {
 		return types.Any
 	}

@@ -50,9 +50,9 @@ route:
 	known := NewStates([]string{"tours/farms", "workshop/jobs"})
 	known.Put("tours/farms", "17", map[string]any{"number": 17.0, "name": "Sonnleiten", "valley": "Upper"})
 	known.Put("tours/farms", "18", map[string]any{"number": 18.0, "name": "Egghof", "valley": "Mill"})
-	plan, _, problems := sheet.Compile([]byte(src), sheet.Known{Workspace: value.DefaultWorkspace(), Kind: func(source string) *value.Kind {
+	plan, _, problems := sheet.Compile([]byte(src), sheet.Known{Workspace: value.DefaultWorkspace(), Schema: func(source string) *value.Schema {
 		if l := scout.Kinds[source]; l != nil {
-			return l.Kind()
+			return l.Schema()
 		}
 		return nil
 	}})

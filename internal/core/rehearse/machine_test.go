@@ -50,9 +50,9 @@ func rehearsed(t *testing.T, watch, until string, skip decide.Skip, arrivals ...
 	require.NoError(t, err)
 	plan, _, problems := sheet.Compile([]byte(src), sheet.Known{
 		Workspace: value.Workspace{Zone: zurich, Locale: "en"},
-		Kind: func(source string) *value.Kind {
+		Schema: func(source string) *value.Schema {
 			if l := scout.Kinds[source]; l != nil {
-				return l.Kind()
+				return l.Schema()
 			}
 			return nil
 		},

@@ -55,9 +55,9 @@ func run(t *testing.T, text string, lines ...string) []string {
 	file := bytes.NewReader([]byte(strings.Join(lines, "\n")))
 	scout, err := Look(file, func(string) bool { return true })
 	require.NoError(t, err)
-	plan, _, problems := sheet.Compile([]byte(text), sheet.Known{Workspace: value.DefaultWorkspace(), Kind: func(source string) *value.Kind {
+	plan, _, problems := sheet.Compile([]byte(text), sheet.Known{Workspace: value.DefaultWorkspace(), Schema: func(source string) *value.Schema {
 		if l := scout.Kinds[source]; l != nil {
-			return l.Kind()
+			return l.Schema()
 		}
 		return nil
 	}})

@@ -20,8 +20,8 @@ import (
 
 var now = time.Date(2026, 11, 25, 8, 30, 0, 0, time.UTC)
 
-func kind(string) *value.Kind {
-	return &value.Kind{Fields: []value.Field{
+func kind(string) *value.Schema {
+	return &value.Schema{Fields: []value.Field{
 		{Name: "litres", Type: value.Num}, {Name: "wheels", Type: value.Num, Whole: true}, {Name: "valley", Type: value.Choice, Options: []string{"Upper", "Middle", "Mill"}},
 		{Name: "driver", Type: value.Text}, {Name: "organic", Type: value.YesNo}, {Name: "due", Type: value.Moment}, {Name: "day", Type: value.Date},
 		{Name: "tags", Type: value.List, Of: value.Text}, {Name: "took", Type: value.Span},
@@ -34,13 +34,13 @@ func plan(t testing.TB, keep, take string, rows []string, otherwise bool) *sheet
 }
 
 // learnt is kind as known from records alone, which promises nothing of those to come.
-func learnt(source string) *value.Kind {
+func learnt(source string) *value.Schema {
 	k := kind(source)
 	k.Learnt = true
 	return k
 }
 
-func planOf(t testing.TB, kind func(string) *value.Kind, keep, take string, rows []string, otherwise bool) *sheet.Plan {
+func planOf(t testing.TB, kind func(string) *value.Schema, keep, take string, rows []string, otherwise bool) *sheet.Plan {
 	var b strings.Builder
 	fmt.Fprintf(&b, "dorfbote: 1\nname: T\nwatch: {source: tours/collections}\n")
 	if keep != "" {
@@ -53,7 +53,7 @@ func planOf(t testing.TB, kind func(string) *value.Kind, keep, take string, rows
 	if otherwise {
 		b.WriteString("  otherwise: {tell: [{to: s/c, message: m}]}\n")
 	}
-	p, _, problems := sheet.Compile([]byte(b.String()), sheet.Known{Workspace: value.Workspace{Zone: time.UTC}, Kind: kind})
+	p, _, problems := sheet.Compile([]byte(b.String()), sheet.Known{Workspace: value.Workspace{Zone: time.UTC}, Schema: kind})
 	require.NotNil(t, p, "%v\n%s", problems, b.String())
 	return p
 }
@@ -180,7 +180,7 @@ func TestAnalysisAgainstEveryRecord(t *testing.T) {
 	t.Run("learnt", func(t *testing.T) { againstEveryRecord(t, learnt, 40, "n/a", "late") })
 }
 
-func againstEveryRecord(t *testing.T, kind func(string) *value.Kind, rounds int, more ...any) {
+func againstEveryRecord(t *testing.T, kind func(string) *value.Schema, rounds int, more ...any) {
 	r := rand.New(rand.NewPCG(7, 11))
 	numbers := append([]any{nil}, more...)
 	for f := -3.0; f <= 6; f += 0.5 {

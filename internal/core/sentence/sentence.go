@@ -13,13 +13,13 @@ import (
 
 // World is what a sentence may speak of.
 type World struct {
-	Sources  []Source
+	Sources  []KnownSource
 	Channels []Channel
 	Now      time.Time // in the workspace's zone; a rhythm such as every second Tuesday begins at the next one
 }
 
 // Source is a source whose records can be spoken of.
-type Source struct {
+type KnownSource struct {
 	Name   string // tours/collections
 	Title  string
 	Key    string // the field that is the key
@@ -98,7 +98,7 @@ func Read(text string, w World, waived ...string) Reading {
 type reader struct {
 	world  World
 	tokens []token
-	from   *Source
+	from   *KnownSource
 	draft  draft
 	doubts []Doubt // met while reading
 	waived []string

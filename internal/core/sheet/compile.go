@@ -16,7 +16,7 @@ import (
 type Known struct {
 	Workspace value.Workspace
 	// Kind gives what is known of a source's records, or nil.
-	Kind func(source string) *value.Kind
+	Schema func(source string) *value.Schema
 	// Sources and Destinations list what a sheet may name, for suggestions and to refuse the rest.
 	Sources      func() []string
 	Destinations func() []string
@@ -117,8 +117,8 @@ func Compile(src []byte, known Known) (*Plan, *Sheet, []report.Problem) {
 func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 	p := &Plan{Name: s.Name, Source: s.Watch.Source.S, On: s.Watch.On, Every: s.Route.Every, Messages: map[string]*message.Message{}}
 	p.Terms = &formula.Words{Workspace: known.Workspace}
-	if known.Kind != nil {
-		p.Terms.Kind = known.Kind(p.Source)
+	if known.Schema != nil {
+		p.Terms.Kind = known.Schema(p.Source)
 	}
 	if known.Sources != nil {
 		mustKnow(problems, s.Watch.Source, "watch.source", known.Sources(), "there is no source %s")
@@ -196,7 +196,7 @@ func (p *Plan) message(t report.Text, path string, used map[string]bool, problem
 
 // knows notes where a field is none of a source's: an error where its fields are declared, a warning where they are only
 // known from the records seen so far. source is "" for the one that is watched.
-func knows(problems *report.List, k *value.Kind, t report.Text, field, source, path string) {
+func knows(problems *report.List, k *value.Schema, t report.Text, field, source, path string) {
 	if k == nil {
 		return
 	}

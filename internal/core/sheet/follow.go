@@ -194,9 +194,9 @@ func (s *Sheet) followRecord(pf *PlanFollow, f Follow, at string, p *Plan, known
 	if f.How == FollowChange {
 		pf.Key = template(f.Key, p.Terms, at+".key", problems)
 	}
-	var kind *value.Kind
-	if known.Kind != nil {
-		kind = known.Kind(f.Source.S)
+	var kind *value.Schema
+	if known.Schema != nil {
+		kind = known.Schema(f.Source.S)
 	}
 	if f.Set != nil {
 		for _, part := range f.Set.Map {

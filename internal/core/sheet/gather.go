@@ -209,8 +209,8 @@ func (s *Sheet) gatherAll(p *Plan, known Known, problems *report.List) {
 func (f *Find) compile(p *Plan, known Known, path string, problems *report.List) *PlanFind {
 	out := &PlanFind{Source: f.Source.S, All: f.All, Limit: f.Limit}
 	out.Words = &formula.Words{Workspace: known.Workspace}
-	if known.Kind != nil {
-		out.Words.Kind = known.Kind(f.Source.S)
+	if known.Schema != nil {
+		out.Words.Kind = known.Schema(f.Source.S)
 	}
 	if known.Sources != nil {
 		mustKnow(problems, f.Source, path+".source", known.Sources(), "there is no source %s")

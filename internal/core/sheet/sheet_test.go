@@ -18,8 +18,8 @@ import (
 
 var known = Known{
 	Workspace: value.Workspace{Zone: time.UTC},
-	Kind: func(string) *value.Kind {
-		return &value.Kind{Fields: []value.Field{
+	Schema: func(string) *value.Schema {
+		return &value.Schema{Fields: []value.Field{
 			{Name: "id", Type: value.Text}, {Name: "litres", Type: value.Num}, {Name: "status", Type: value.Choice, Options: []string{"late", "planned"}},
 		}}
 	},

@@ -77,10 +77,10 @@ func (s *Sheet) trigger(p *Plan, known Known, problems *report.List) {
 	}
 	switch w.Form {
 	case Silent, Schedule, Called:
-		p.Terms.Kind = &value.Kind{Title: "nothing"} // there is no record
+		p.Terms.Kind = &value.Schema{Title: "nothing"} // there is no record
 	case Start:
 		if p.Source == "" {
-			p.Terms.Kind = &value.Kind{Title: "nothing"}
+			p.Terms.Kind = &value.Schema{Title: "nothing"}
 		}
 	}
 }

@@ -17,7 +17,7 @@ import (
 func TestFieldsThatWereNeverSeenAreDoubted(t *testing.T) {
 	learner := value.NewLearner()
 	learner.See(map[string]any{"id": "C-1", "status": "late", "litres": 3.0, "user": map[string]any{"login": "ada"}})
-	known := Known{Workspace: value.DefaultWorkspace(), Kind: func(string) *value.Kind { return learner.Kind() }}
+	known := Known{Workspace: value.DefaultWorkspace(), Schema: func(string) *value.Schema { return learner.Schema() }}
 	const text = `dorfbote: 1
 name: Unseen
 watch: {source: app/things, on: [created, updated], when: {field: %[1]s, is: x}}

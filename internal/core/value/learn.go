@@ -136,8 +136,8 @@ func (s *sample) see(v any, depth int) {
 
 // Kind returns what has been learnt. A field is a date only if every non-empty value seen reads as
 // one; text that looks like numbers is a number only beside real numbers.
-func (l *Learner) Kind() *Kind {
-	return &Kind{Fields: l.list(), Learnt: true}
+func (l *Learner) Schema() *Schema {
+	return &Schema{Fields: l.list(), Learnt: true}
 }
 
 func (l *Learner) list() []Field {
@@ -192,14 +192,14 @@ func (s *sample) describe(f *Field) {
 
 // Merge joins two descriptions of one source: the first wins field by field, the second adds what
 // the first does not know.
-func Merge(first, second *Kind) *Kind {
+func Merge(first, second *Schema) *Schema {
 	if first == nil {
 		return second
 	}
 	if second == nil {
 		return first
 	}
-	out := &Kind{Title: first.Title, Learnt: first.Learnt || second.Learnt, Fields: append([]Field(nil), first.Fields...)}
+	out := &Schema{Title: first.Title, Learnt: first.Learnt || second.Learnt, Fields: append([]Field(nil), first.Fields...)}
 	for _, f := range second.Fields {
 		if _, _, ok := first.Find(ParsePath(f.Name)); !ok {
 			out.Fields = append(out.Fields, f)

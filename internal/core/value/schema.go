@@ -9,7 +9,7 @@ import (
 // description, properties, items, $ref into $defs, and the first branch of anyOf or oneOf that is
 // not null. "x-currency" makes a number money. The order of "x-order", where given, else the
 // schema's own names in order, is kept.
-func ReadSchema(data []byte) (*Kind, error) {
+func ReadSchema(data []byte) (*Schema, error) {
 	v, err := ReadJSON(data)
 	if err != nil {
 		return nil, err
@@ -24,7 +24,7 @@ func ReadSchema(data []byte) (*Kind, error) {
 	if !ok {
 		return nil, fmt.Errorf("the schema has no \"properties\", so no field is known")
 	}
-	k := &Kind{Title: str(top["title"])}
+	k := &Schema{Title: str(top["title"])}
 	k.Fields = s.fields(props, top, 0)
 	return k, nil
 }

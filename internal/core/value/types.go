@@ -53,7 +53,7 @@ type Field struct {
 }
 
 // Kind is what is known about the records of one source.
-type Kind struct {
+type Schema struct {
 	Title  string
 	Fields []Field
 	// Learnt is true where the fields come from samples: another field may yet turn up.
@@ -65,7 +65,7 @@ type Kind struct {
 
 // Find returns the field at a path by name. many is true where the path goes through a list; ok is
 // false where no such field is known.
-func (k *Kind) Find(p Path) (f Field, many, ok bool) {
+func (k *Schema) Find(p Path) (f Field, many, ok bool) {
 	if k == nil {
 		return Field{}, false, false
 	}
@@ -98,7 +98,7 @@ func (k *Kind) Find(p Path) (f Field, many, ok bool) {
 }
 
 // Names lists every path there is, in order, for suggestions.
-func (k *Kind) Names() []string {
+func (k *Schema) Names() []string {
 	if k == nil {
 		return nil
 	}

@@ -91,11 +91,11 @@ func TestLearning(t *testing.T) {
 		l.See(r)
 	}
 	got := map[string]Type{}
-	for _, f := range l.Kind().Fields {
+	for _, f := range l.Schema().Fields {
 		got[f.Name] = f.Type
 	}
 	assert.Equal(t, map[string]Type{"d": Date, "m": Moment, "x": Text, "n": Num, "phone": Text, "mixed": Any, "b": YesNo, "l": List, "o": Object, "e": Any, "link": Link, "maybe": Text}, got)
-	f, many, ok := l.Kind().Find(ParsePath("l.k"))
+	f, many, ok := l.Schema().Find(ParsePath("l.k"))
 	assert.True(t, ok && many && f.Type == Num)
 }
 
@@ -110,7 +110,7 @@ func TestPairs(t *testing.T) {
 	assert.True(t, many)
 	l := NewLearner()
 	l.See(record)
-	f, many, ok := l.Kind().Find(ParsePath("custom.Litres"))
+	f, many, ok := l.Schema().Find(ParsePath("custom.Litres"))
 	assert.True(t, ok && !many && f.Type == Num)
 	for _, list := range [][]any{nil, {1.0}, {map[string]any{"name": "a"}}, {map[string]any{"name": 1.0, "value": 2.0}}, {map[string]any{"name": "a", "value": 1.0}, "b"}} {
 		_, ok := Pairs(list)

@@ -139,9 +139,9 @@ func insertVerdicts(ctx context.Context, tx *sql.Tx, made []decided) (map[verdic
 		verdicts[i], routes[i], by[i], where[i], errs[i] = string(d.Verdict), d.Row, d.DecidedBy, d.Where, d.Error
 		gathered[i] = gatheredOf(d)
 	}
-	rows, err := tx.QueryContext(ctx, `INSERT INTO verdicts (arrival, workflow_id, version, verdict, route, decided_by, failed_at, error, at, gathered)
+	rows, err := tx.QueryContext(ctx, `INSERT INTO verdicts (arrival, workflow, version, verdict, route, decided_by, failed_at, error, at, gathered)
 		SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::int[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::jsonb[])
-		ON CONFLICT DO NOTHING RETURNING arrival, workflow_id`, arrivals, workflows, versions, verdicts, routes, by, where, errs, times, gathered)
+		ON CONFLICT DO NOTHING RETURNING arrival, workflow`, arrivals, workflows, versions, verdicts, routes, by, where, errs, times, gathered)
 	if err != nil {
 		return nil, fmt.Errorf("writing verdicts: %w", err)
 	}

@@ -150,7 +150,7 @@ const taken = 20 * time.Millisecond
 // is nothing left.
 func (d *Lanes) turn(ctx context.Context, l store.Lane, run *laneRun) (rest time.Duration) {
 	slots := d.quick
-	if l.WorkflowID != 0 {
+	if l.Workflow != 0 {
 		slots = d.own
 	}
 	select {
@@ -160,7 +160,7 @@ func (d *Lanes) turn(ctx context.Context, l store.Lane, run *laneRun) (rest time
 	}
 	defer func() { <-slots }()
 	again := d.news(run)
-	name := fmt.Sprintf("%s %d", l.Source, l.WorkflowID)
+	name := fmt.Sprintf("%s %d", l.Source, l.Workflow)
 	mine, err := d.locks.Try(ctx, name)
 	if err != nil {
 		return d.failed(ctx, l, run, err)
@@ -204,7 +204,7 @@ func (d *Lanes) failed(ctx context.Context, l store.Lane, run *laneRun, err erro
 		return 0
 	}
 	run.failures++
-	d.decider.Log.Warn("deciding failed; it is tried again", "source", l.Source, "workflow", l.WorkflowID, "failures", run.failures, "error", err)
+	d.decider.Log.Warn("deciding failed; it is tried again", "source", l.Source, "workflow", l.Workflow, "failures", run.failures, "error", err)
 	return min(50*time.Millisecond<<min(run.failures, 7), 5*time.Second)
 }
 
@@ -223,9 +223,9 @@ func (d *Lanes) step(ctx context.Context, l store.Lane, limit, failures int) (mo
 		}
 		return false, nil
 	}
-	if l.WorkflowID == 0 {
+	if l.Workflow == 0 {
 		for _, o := range b.own {
-			d.wake(ctx, store.Lane{Source: l.Source, WorkflowID: o.WorkflowID})
+			d.wake(ctx, store.Lane{Source: l.Source, Workflow: o.Workflow})
 		}
 	}
 	err = e.decideLane(ctx, b)
@@ -253,10 +253,10 @@ func (de *Decider) nextBatch(ctx context.Context, l store.Lane, limit int) (*bat
 		return b, err
 	}
 	b.from, b.own = seq, own
-	if l.WorkflowID != 0 {
+	if l.Workflow != 0 {
 		ok = false
 		for _, o := range own {
-			if o.WorkflowID == l.WorkflowID {
+			if o.Workflow == l.Workflow {
 				b.from, ok = o.Seq, true
 				if !o.Stays {
 					b.joins = &o
@@ -281,9 +281,9 @@ func (de *Decider) laneLives(ctx context.Context, b *batch) (workflows.On, error
 	if err != nil {
 		return out, fmt.Errorf("reading what is on: %w", err)
 	}
-	out.Only, out.But = b.lane.WorkflowID, map[int64]bool{}
+	out.Only, out.But = b.lane.Workflow, map[int64]bool{}
 	for _, o := range b.own {
-		out.But[o.WorkflowID] = true
+		out.But[o.Workflow] = true
 	}
 	return out, nil
 }
@@ -305,7 +305,7 @@ func (de *Decider) decideLane(ctx context.Context, b *batch) error {
 		b.left, b.to = true, b.arrivals[done-1].Seq
 	}
 	err = de.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
-		if err := store.MoveMark(ctx, tx, b.lane.Source, b.lane.WorkflowID, b.from, b.to); err != nil {
+		if err := store.MoveMark(ctx, tx, b.lane.Source, b.lane.Workflow, b.from, b.to); err != nil {
 			return err
 		}
 		if err := de.Timing.WatchAll(ctx, tx, on); err != nil {
@@ -313,7 +313,7 @@ func (de *Decider) decideLane(ctx context.Context, b *batch) error {
 		}
 		if id := slowest(took, b.lane); id != 0 {
 			de.Log.Info("a workflow takes long, and is decided at its own pace from now on", "workflow", id, "source", b.lane.Source, "took_ms", took[id].Milliseconds())
-			if err := store.GiveOwnMark(ctx, tx, store.OwnMark{WorkflowID: id, Source: b.lane.Source, Seq: b.to, Stays: true}); err != nil {
+			if err := store.GiveOwnMark(ctx, tx, store.OwnMark{Workflow: id, Source: b.lane.Source, Seq: b.to, Stays: true}); err != nil {
 				return err
 			}
 		}
@@ -328,7 +328,7 @@ func (de *Decider) decideLane(ctx context.Context, b *batch) error {
 
 // slowest finds a workflow that has held up the others on its source; 0 where none has.
 func slowest(took map[int64]time.Duration, l store.Lane) int64 {
-	if l.WorkflowID != 0 {
+	if l.Workflow != 0 {
 		return 0
 	}
 	var most int64
@@ -362,7 +362,7 @@ func (de *Decider) passOver(ctx context.Context, b *batch, cause error) error {
 		made = append(made, decided{seq: b.arrivals[0].Seq, at: b.arrivals[0].Time, live: l, Outcome: decide.Outcome{Verdict: decide.Failed, Where: "arrival", Error: words}})
 	}
 	err = de.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
-		if err := store.MoveMark(ctx, tx, b.lane.Source, b.lane.WorkflowID, b.from, b.to); err != nil {
+		if err := store.MoveMark(ctx, tx, b.lane.Source, b.lane.Workflow, b.from, b.to); err != nil {
 			return err
 		}
 		return de.keepIn(ctx, tx, made, true)

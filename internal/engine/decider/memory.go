@@ -44,7 +44,7 @@ func (m *memory) read(raw []byte, into any) {
 func (m *memory) Told(key string) (decide.Earlier, bool) {
 	var t decide.Earlier
 	var posts []byte
-	ok := m.ask([]any{&t.At, &posts}, "SELECT at, posts::text FROM pace_told WHERE workflow_id = $1 AND key = $2", key)
+	ok := m.ask([]any{&t.At, &posts}, "SELECT at, posts::text FROM pace_told WHERE workflow = $1 AND key = $2", key)
 	if ok {
 		m.read(posts, &t.Posts)
 	}
@@ -54,28 +54,28 @@ func (m *memory) Told(key string) (decide.Earlier, bool) {
 // SetTold keeps what is told under a key.
 func (m *memory) SetTold(key string, t decide.Earlier, until time.Time) {
 	posts, _ := json.Marshal(t.Posts)
-	m.do(`INSERT INTO pace_told (workflow_id, key, at, until, posts) VALUES ($1, $2, $3, $4, $5)
-		ON CONFLICT (workflow_id, key) DO UPDATE SET at = excluded.at, until = excluded.until, posts = excluded.posts`, key, t.At, until, string(posts))
+	m.do(`INSERT INTO pace_told (workflow, key, at, until, posts) VALUES ($1, $2, $3, $4, $5)
+		ON CONFLICT (workflow, key) DO UPDATE SET at = excluded.at, until = excluded.until, posts = excluded.posts`, key, t.At, until, string(posts))
 }
 
 // Window gives a destination's window.
 func (m *memory) Window(to string) (decide.Window, bool) {
 	var w decide.Window
-	ok := m.ask([]any{&w.End, &w.Posts}, "SELECT ends, posts FROM pace_windows WHERE workflow_id = $1 AND destination = $2", to)
+	ok := m.ask([]any{&w.End, &w.Posts}, "SELECT ends, posts FROM pace_windows WHERE workflow = $1 AND destination = $2", to)
 	return w, ok
 }
 
 // SetWindow keeps a destination's window.
 func (m *memory) SetWindow(to string, w decide.Window) {
-	m.do(`INSERT INTO pace_windows (workflow_id, destination, ends, posts) VALUES ($1, $2, $3, $4)
-		ON CONFLICT (workflow_id, destination) DO UPDATE SET ends = excluded.ends, posts = excluded.posts`, to, w.End, w.Posts)
+	m.do(`INSERT INTO pace_windows (workflow, destination, ends, posts) VALUES ($1, $2, $3, $4)
+		ON CONFLICT (workflow, destination) DO UPDATE SET ends = excluded.ends, posts = excluded.posts`, to, w.End, w.Posts)
 }
 
 // Held gives what is held under a ref.
 func (m *memory) Held(ref string) (decide.Waiting, bool) {
 	var w decide.Waiting
 	var body []byte
-	ok := m.ask([]any{&body}, "SELECT body::text FROM pace_held WHERE workflow_id = $1 AND ref = $2", ref)
+	ok := m.ask([]any{&body}, "SELECT body::text FROM pace_held WHERE workflow = $1 AND ref = $2", ref)
 	if ok {
 		m.read(body, &w)
 	}
@@ -85,13 +85,13 @@ func (m *memory) Held(ref string) (decide.Waiting, bool) {
 // Hold holds a post, or puts another in its place.
 func (m *memory) Hold(w decide.Waiting) {
 	body, _ := json.Marshal(w)
-	m.do(`INSERT INTO pace_held (workflow_id, ref, due_at, destination, digest, body) VALUES ($1, $2, $3, $4, $5, $6)
-		ON CONFLICT (workflow_id, ref) DO UPDATE SET due_at = excluded.due_at, digest = excluded.digest, body = excluded.body`, w.Ref, w.Due, w.To, w.Digest, string(body))
+	m.do(`INSERT INTO pace_held (workflow, ref, due_at, destination, digest, body) VALUES ($1, $2, $3, $4, $5, $6)
+		ON CONFLICT (workflow, ref) DO UPDATE SET due_at = excluded.due_at, digest = excluded.digest, body = excluded.body`, w.Ref, w.Due, w.To, w.Digest, string(body))
 }
 
 // Let takes away what is no longer held.
-func (m *memory) Let(ref string) {
-	m.do("DELETE FROM pace_held WHERE workflow_id = $1 AND ref = $2", ref)
+func (m *memory) Unhold(ref string) {
+	m.do("DELETE FROM pace_held WHERE workflow = $1 AND ref = $2", ref)
 }
 
 // Due lists what is held up to a moment.
@@ -99,7 +99,7 @@ func (m *memory) Due(upTo time.Time) []decide.Waiting {
 	if m.err != nil {
 		return nil
 	}
-	rows, err := m.tx.QueryContext(m.ctx, "SELECT body::text FROM pace_held WHERE workflow_id = $1 AND due_at <= $2 ORDER BY due_at, id", m.workflow, upTo)
+	rows, err := m.tx.QueryContext(m.ctx, "SELECT body::text FROM pace_held WHERE workflow = $1 AND due_at <= $2 ORDER BY due_at, id", m.workflow, upTo)
 	if err != nil {
 		m.err = err
 		return nil

@@ -77,7 +77,7 @@ func verdictsOf(ctx context.Context, tx *sql.Tx, workflow int64, made []decided,
 	for n, i := range list {
 		seqs[n] = made[i].seq
 	}
-	rows, err := tx.QueryContext(ctx, "SELECT arrival FROM verdicts WHERE workflow_id = $1 AND arrival = ANY ($2)", workflow, seqs)
+	rows, err := tx.QueryContext(ctx, "SELECT arrival FROM verdicts WHERE workflow = $1 AND arrival = ANY ($2)", workflow, seqs)
 	if err != nil {
 		return nil, err
 	}
@@ -97,7 +97,7 @@ func verdictsOf(ctx context.Context, tx *sql.Tx, workflow int64, made []decided,
 func (de *Decider) LetGoDue(ctx context.Context) (more bool, err error) {
 	var list []store.Live
 	err = de.Store.DB.WithContext(ctx).Raw(`SELECT w.id, w.name, w.version, w.source, w.form, w.since FROM workflows w
-		WHERE w.id IN (SELECT DISTINCT workflow_id FROM pace_held WHERE due_at <= now())`).Scan(&list).Error
+		WHERE w.id IN (SELECT DISTINCT workflow FROM pace_held WHERE due_at <= now())`).Scan(&list).Error
 	if err != nil {
 		return false, err
 	}
@@ -145,7 +145,7 @@ func rowsLater(ctx context.Context, tx *sql.Tx, workflow int64, laters []decide.
 		for i, c := range later.Causes {
 			seqs[i] = outbox.CauseSeq(c)
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE verdicts SET later = $3, later_at = $4 WHERE workflow_id = $1 AND arrival = ANY ($2)", workflow, seqs, string(later.Verdict), later.At); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE verdicts SET later = $3, later_at = $4 WHERE workflow = $1 AND arrival = ANY ($2)", workflow, seqs, string(later.Verdict), later.At); err != nil {
 			return err
 		}
 	}

@@ -29,7 +29,7 @@ func (de *Decider) Beginning(ctx context.Context, plan *sheet.Plan, workflow, si
 	}
 	for at := since; ; {
 		var rows []store.Arrival
-		err := de.Store.DB.WithContext(ctx).Where("source = ? AND seq > ? AND for_workflow IS NULL AND NOT EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = seq AND v.workflow_id = ?)", plan.Source, at, workflow).
+		err := de.Store.DB.WithContext(ctx).Where("source = ? AND seq > ? AND for_workflow IS NULL AND NOT EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = seq AND v.workflow = ?)", plan.Source, at, workflow).
 			Order("seq").Limit(1000).Find(&rows).Error
 		if err != nil || len(rows) == 0 {
 			return out, err

@@ -84,10 +84,10 @@ func (f *Follow) chain(ctx context.Context, s *store.Step) ([]caller, error) {
 			Name string
 			ID   string
 		}
-		if err := db.Raw("SELECT w.name, coalesce((SELECT id FROM arrivals WHERE seq = ?), '') AS id FROM workflows w WHERE w.id = ?", at.Arrival, at.WorkflowID).Scan(&row).Error; err != nil {
+		if err := db.Raw("SELECT w.name, coalesce((SELECT id FROM arrivals WHERE seq = ?), '') AS id FROM workflows w WHERE w.id = ?", at.Arrival, at.Workflow).Scan(&row).Error; err != nil {
 			return nil, err
 		}
-		out = append(out, caller{at.WorkflowID, row.Name})
+		out = append(out, caller{at.Workflow, row.Name})
 		var target, parent int64
 		if n, _ := fmt.Sscanf(row.ID, "w%d-step-%d-", &target, &parent); n != 2 || len(out) > longestChain {
 			break

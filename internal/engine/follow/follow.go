@@ -38,7 +38,7 @@ func Journal(ctx context.Context, tx *sql.Tx, l store.Live, seq int64, steps []d
 			raw, _ := json.Marshal(s.Tell)
 			fallback = string(raw)
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO steps (workflow_id, version, arrival, n, name, kind, target, record_key, body, if_fails, fallback, key, broken)
+		_, err := tx.ExecContext(ctx, `INSERT INTO steps (workflow, version, arrival, n, name, kind, target, record_key, body, if_fails, fallback, key, broken)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) ON CONFLICT (key) DO NOTHING`,
 			l.ID, l.Version, seq, s.N, s.Name, s.How, s.Target, s.Key, string(value.AppendJSON(nil, s.Set)), s.Fails, fallback,
 			fmt.Sprintf("w%d-%s-s%d", l.ID, outbox.Cause(seq), s.N), s.Error)
@@ -93,14 +93,14 @@ func (f *Follow) postsDone(ctx context.Context, run jobs.Follow) (ready, none bo
 		Held            bool
 	}
 	err = f.Store.DB.WithContext(ctx).Raw(`SELECT count(*) FILTER (WHERE state IN ('waiting', 'refused', 'held')) AS open, count(*) FILTER (WHERE state = 'sent') AS sent, count(*) AS all,
-			EXISTS (SELECT 1 FROM verdicts WHERE arrival = @a AND workflow_id = @w AND verdict = 'held' AND later = '') AS held
-		FROM posts WHERE arrival = @a AND workflow_id = @w`, sql.Named("a", run.Arrival), sql.Named("w", run.Workflow)).Scan(&row).Error
+			EXISTS (SELECT 1 FROM verdicts WHERE arrival = @a AND workflow = @w AND verdict = 'held' AND later = '') AS held
+		FROM posts WHERE arrival = @a AND workflow = @w`, sql.Named("a", run.Arrival), sql.Named("w", run.Workflow)).Scan(&row).Error
 	return row.Open == 0 && !row.Held, row.Sent == 0 && row.All > 0, err
 }
 
 func (f *Follow) nextStep(ctx context.Context, run jobs.Follow) (*store.Step, error) {
 	var s store.Step
-	err := f.Store.DB.WithContext(ctx).Raw("SELECT * FROM steps WHERE arrival = ? AND workflow_id = ? AND state = 'waiting' ORDER BY n LIMIT 1", run.Arrival, run.Workflow).Scan(&s).Error
+	err := f.Store.DB.WithContext(ctx).Raw("SELECT * FROM steps WHERE arrival = ? AND workflow = ? AND state = 'waiting' ORDER BY n LIMIT 1", run.Arrival, run.Workflow).Scan(&s).Error
 	if s.ID == 0 {
 		return nil, err
 	}
@@ -136,14 +136,14 @@ func (f *Follow) doStep(ctx context.Context, s *store.Step) (bool, error) {
 	if tried.Answer == "" {
 		tried.Answer = s.Answer
 	}
-	f.Log.Warn("step failed", "arrival", s.Arrival, "workflow", s.WorkflowID, "step", s.Name, "attempts", s.Attempts, "error", err)
+	f.Log.Warn("step failed", "arrival", s.Arrival, "workflow", s.Workflow, "step", s.Name, "attempts", s.Attempts, "error", err)
 	if !out.Final && s.Attempts < stepAttempts {
 		f.Meters.Stepped(s.Kind, "again")
 		at := f.Now().Add(max(out.Wait, host.Backoff(s.Attempts)))
 		if err := f.settleStep(ctx, s, tried, &at); err != nil {
 			return false, err
 		}
-		return false, f.followLater(ctx, jobs.Follow{Arrival: s.Arrival, Workflow: s.WorkflowID}, at)
+		return false, f.followLater(ctx, jobs.Follow{Arrival: s.Arrival, Workflow: s.Workflow}, at)
 	}
 	f.Meters.Stepped(s.Kind, "failed")
 	s.State = store.Failed
@@ -170,7 +170,7 @@ func (f *Follow) settleStep(ctx context.Context, s *store.Step, tried store.Atte
 
 // stepFailed goes the way that the sheet gives for a failure.
 func (f *Follow) stepFailed(ctx context.Context, s *store.Step) (goOn bool, err error) {
-	run := jobs.Follow{Arrival: s.Arrival, Workflow: s.WorkflowID}
+	run := jobs.Follow{Arrival: s.Arrival, Workflow: s.Workflow}
 	switch s.IfFails {
 	case sheet.FailGoOn:
 		return true, nil
@@ -184,7 +184,7 @@ func (f *Follow) stepFailed(ctx context.Context, s *store.Step) (goOn bool, err 
 				posts[i].Ref = fmt.Sprintf("%s-s%d-f%d", outbox.Cause(s.Arrival), s.N, i)
 			}
 			err := f.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
-				return f.Outbox.Put(ctx, tx, outbox.Rows(s.WorkflowID, s.Arrival, f.Now(), posts), true)
+				return f.Outbox.Put(ctx, tx, outbox.Rows(s.Workflow, s.Arrival, f.Now(), posts), true)
 			})
 			if err != nil {
 				return false, err
@@ -192,17 +192,17 @@ func (f *Follow) stepFailed(ctx context.Context, s *store.Step) (goOn bool, err 
 		}
 	default:
 		var w store.Workflow
-		if err := f.Store.DB.WithContext(ctx).First(&w, s.WorkflowID).Error; err != nil {
+		if err := f.Store.DB.WithContext(ctx).First(&w, s.Workflow).Error; err != nil {
 			return false, err
 		}
-		f.Notice(ctx, store.Notice{What: "could not " + s.Name, Words: s.Answer, Go: fmt.Sprintf("/runs/%d/%d", s.Arrival, s.WorkflowID), About: w.Name, Owner: w.Owner})
+		f.Notice(ctx, store.Notice{What: "could not " + s.Name, Words: s.Answer, Go: fmt.Sprintf("/runs/%d/%d", s.Arrival, s.Workflow), About: w.Name, Owner: w.Owner})
 	}
 	return false, f.skipRest(ctx, run, "an earlier step failed")
 }
 
 // skipRest gives up on the steps of a run that are not done.
 func (f *Follow) skipRest(ctx context.Context, run jobs.Follow, why string) error {
-	err := f.Store.DB.WithContext(ctx).Exec("UPDATE steps SET state = ?, answer = ?, done_at = now() WHERE arrival = ? AND workflow_id = ? AND state = 'waiting'",
+	err := f.Store.DB.WithContext(ctx).Exec("UPDATE steps SET state = ?, answer = ?, done_at = now() WHERE arrival = ? AND workflow = ? AND state = 'waiting'",
 		store.Skipped, why, run.Arrival, run.Workflow).Error
 	f.Tell(ctx, notify.Message{Topic: notify.Steps, Seq: run.Arrival})
 	return err
@@ -222,7 +222,7 @@ func (f *Follow) followLater(ctx context.Context, run jobs.Follow, at time.Time)
 // writeRecord adds or changes a record through its connection.
 func (f *Follow) writeRecord(ctx context.Context, s *store.Step) (connect.Written, error) {
 	final := connect.Written{Final: true}
-	var k store.Kind
+	var k store.Source
 	db := f.Store.DB.WithContext(ctx)
 	if err := db.First(&k, "source = ?", s.Target).Error; err != nil {
 		if errors.Is(err, gorm.ErrRecordNotFound) {
@@ -252,7 +252,7 @@ func (f *Follow) writeRecord(ctx context.Context, s *store.Step) (connect.Writte
 	set, _ := v.(map[string]any)
 	ctx, cancel := context.WithTimeout(ctx, stepTimeout)
 	defer cancel()
-	out, err := kind.Write(ctx, config, connect.Source{Name: s.Target, Settings: k.Settings, Key: k.KeyField},
+	out, err := kind.Write(ctx, config, connect.SourceConfig{Name: s.Target, Settings: k.Settings, Key: k.KeyField},
 		connect.Write{Change: s.Kind == sheet.FollowChange, Key: s.RecordKey, Set: set, Once: s.Key, Again: s.Attempts > 0})
 	if !out.Final {
 		f.Sources.NoteHealth(ctx, c.ID, err)
@@ -263,9 +263,9 @@ func (f *Follow) writeRecord(ctx context.Context, s *store.Step) (connect.Writte
 // WakeAll wakes runs whose steps wait though nothing is on its way for them any more.
 func (f *Follow) WakeAll(ctx context.Context) error {
 	var runs []jobs.Follow
-	err := f.Store.DB.WithContext(ctx).Raw(`SELECT DISTINCT s.arrival, s.workflow_id AS workflow FROM steps s
+	err := f.Store.DB.WithContext(ctx).Raw(`SELECT DISTINCT s.arrival, s.workflow AS workflow FROM steps s
 		WHERE s.state = 'waiting' AND (s.not_before IS NULL OR s.not_before < now()) AND s.created_at < now() - interval '10 seconds'
-			AND NOT EXISTS (SELECT 1 FROM posts p WHERE p.arrival = s.arrival AND p.workflow_id = s.workflow_id AND p.state IN ('waiting', 'refused', 'held')) LIMIT 500`).Scan(&runs).Error
+			AND NOT EXISTS (SELECT 1 FROM posts p WHERE p.arrival = s.arrival AND p.workflow = s.workflow AND p.state IN ('waiting', 'refused', 'held')) LIMIT 500`).Scan(&runs).Error
 	for _, r := range runs {
 		if err := f.Follow(ctx, r.Arrival, r.Workflow); err != nil {
 			return err

@@ -55,7 +55,7 @@ type taking struct {
 func New(ctx context.Context, e *Writer) *Intake {
 	in := &Intake{writer: e, queue: make(chan *taking, 4096), written: make(chan []*taking, 64), done: make(chan struct{})}
 	go in.loop(ctx)
-	go in.settle(ctx)
+	go in.waitForDisk(ctx)
 	return in
 }
 
@@ -142,7 +142,7 @@ func (in *Intake) loop(ctx context.Context) {
 }
 
 // settle waits for the disk once for all batches that have been written meanwhile.
-func (in *Intake) settle(ctx context.Context) {
+func (in *Intake) waitForDisk(ctx context.Context) {
 	for {
 		var batches [][]*taking
 		select {

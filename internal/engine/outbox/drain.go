@@ -192,7 +192,7 @@ func (o *Outbox) sendOne(ctx context.Context, sender connect.Sender, d *store.De
 		o.Meters.Told(now.Sub(p.CreatedAt))
 		follows, err := o.settle(ctx, p, d, done)
 		if err == nil && follows {
-			err = o.Jobs.Add(ctx, jobs.Follow{Arrival: p.Arrival, Workflow: p.WorkflowID})
+			err = o.Jobs.Add(ctx, jobs.Follow{Arrival: p.Arrival, Workflow: p.Workflow})
 		}
 		return err == nil, err
 	case r.Final && isTrial(p): // whoever tries sees it at once, and the channel is not theirs to stop
@@ -248,9 +248,9 @@ func (s sending) by(ctx context.Context, sender connect.Sender) connect.Delivery
 
 // expired notes with an arrival that what it told has expired, once none of its posts is left that went or may go.
 func (o *Outbox) expired(ctx context.Context, p *store.Post) error {
-	return o.Async.DB.WithContext(ctx).Exec(`UPDATE verdicts SET later = ?, later_at = now() WHERE arrival = ? AND workflow_id = ?
-		AND NOT EXISTS (SELECT 1 FROM posts o WHERE o.arrival = ? AND o.workflow_id = ? AND o.state <> 'expired')`,
-		string(decide.Expired), p.Arrival, p.WorkflowID, p.Arrival, p.WorkflowID).Error
+	return o.Async.DB.WithContext(ctx).Exec(`UPDATE verdicts SET later = ?, later_at = now() WHERE arrival = ? AND workflow = ?
+		AND NOT EXISTS (SELECT 1 FROM posts o WHERE o.arrival = ? AND o.workflow = ? AND o.state <> 'expired')`,
+		string(decide.Expired), p.Arrival, p.Workflow, p.Arrival, p.Workflow).Error
 }
 
 // attempted keeps a try that another followed at once.
@@ -306,8 +306,8 @@ func (o *Outbox) settle(ctx context.Context, p *store.Post, d *store.Destination
 		a AS (
 			INSERT INTO attempts (post, at, took_ms, status, address, sent, answer) SELECT @id, @at, @took, @status, @address, @body, @raw WHERE @tried RETURNING 1)
 		SELECT pg_notify('`+notify.Channel+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h), (SELECT count(*) FROM c),
-			EXISTS (SELECT 1 FROM steps s WHERE s.arrival = @arrival AND s.workflow_id = @workflow AND s.state = 'waiting') AS follows`,
-		sql.Named("arrival", p.Arrival), sql.Named("workflow", p.WorkflowID), sql.Named("state", p.State), sql.Named("attempts", p.Attempts), sql.Named("status", p.Status), sql.Named("answer", p.Answer),
+			EXISTS (SELECT 1 FROM steps s WHERE s.arrival = @arrival AND s.workflow = @workflow AND s.state = 'waiting') AS follows`,
+		sql.Named("arrival", p.Arrival), sql.Named("workflow", p.Workflow), sql.Named("state", p.State), sql.Named("attempts", p.Attempts), sql.Named("status", p.Status), sql.Named("answer", p.Answer),
 		sql.Named("remote", p.RemoteID), sql.Named("sent", p.SentAt), sql.Named("id", p.ID), sql.Named("failures", d.Failures),
 		sql.Named("later", quietBefore), sql.Named("reason", done.reason), sql.Named("name", d.Name), sql.Named("event", notify.Message{Topic: notify.Posts, ID: p.ID}.Text()),
 		sql.Named("spacing", d.SpacingMs), sql.Named("spaced", d.SpacedAt), sql.Named("tried", done.tried != nil), sql.Named("at", tried.At), sql.Named("took", tried.TookMs),

@@ -44,7 +44,7 @@ func Rows(workflow, seq int64, at time.Time, posts []decide.Post) []Row {
 			ref = fmt.Sprintf("%s-p%d", Cause(seq), n)
 		}
 		row := Row{parent: p.Under, Post: store.Post{
-			WorkflowID: workflow, Arrival: seq, Destination: p.To, Message: p.Message, Body: body, Title: p.Doc.Title,
+			Workflow: workflow, Arrival: seq, Destination: p.To, Message: p.Message, Body: body, Title: p.Doc.Title,
 			Key: key(ref), CreatedAt: at,
 		}}
 		if p.UnderRef != "" && p.Under < 0 {
@@ -88,7 +88,7 @@ func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
 	destinations, messages, bodies, titles, keys := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 	times, expires := make([]time.Time, n), make([]*time.Time, n)
 	for i, p := range rows {
-		workflows[i], arrivals[i], destinations[i], messages[i] = p.WorkflowID, p.Arrival, p.Destination, p.Message
+		workflows[i], arrivals[i], destinations[i], messages[i] = p.Workflow, p.Arrival, p.Destination, p.Message
 		bodies[i], titles[i], keys[i], times[i], expires[i] = string(p.Body), p.Title, p.Key, p.CreatedAt, p.ExpiresAt
 		under[i], updates[i] = earlier[p.underKey], earlier[p.replacesKey]
 		if p.parent >= 0 {
@@ -101,7 +101,7 @@ func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
 	if send {
 		state, created, sent = "'waiting'", "now()", "NULL"
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO posts (id, workflow_id, arrival, destination, message, body, title, under, updates, key, expires_at, created_at, sent_at, state)
+	_, err = tx.ExecContext(ctx, `INSERT INTO posts (id, workflow, arrival, destination, message, body, title, under, updates, key, expires_at, created_at, sent_at, state)
 		OVERRIDING SYSTEM VALUE
 		SELECT t.id, t.w, t.a, t.d, t.m, t.b, t.t, t.u, t.r, t.k, t.x, `+created+`, `+sent+`, `+state+`
 		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[], $7::text[], $8::bigint[], $9::text[], $10::timestamptz[], $11::bigint[], $12::timestamptz[])

@@ -81,7 +81,7 @@ func (p *posting) refused(d *store.Destination, now time.Time, wait time.Duratio
 // tellOwner has whoever a workflow belongs to told that its post was refused, in the words of the other side.
 func (o *Outbox) tellOwner(ctx context.Context, p *store.Post, d *store.Destination) error {
 	var w store.Workflow
-	if err := o.Store.DB.WithContext(ctx).First(&w, p.WorkflowID).Error; err != nil {
+	if err := o.Store.DB.WithContext(ctx).First(&w, p.Workflow).Error; err != nil {
 		return err
 	}
 	words := fmt.Sprintf("%s could not tell %s about %q. It answered: %s", w.Name, d.Name, p.Title, p.Answer)

@@ -58,7 +58,7 @@ func (b Begin) Picks() func(*connect.Item) bool {
 func (q *Polls) Poll(ctx context.Context, source string) (Tally, error) {
 	db := q.Store.DB.WithContext(ctx)
 	var p store.Poll
-	var k store.Kind
+	var k store.Source
 	var c store.Connection
 	if err := db.First(&p, "source = ?", source).Error; err != nil {
 		return Tally{}, err
@@ -84,7 +84,7 @@ func (q *Polls) Poll(ctx context.Context, source string) (Tally, error) {
 	return tally, err
 }
 
-func (q *Polls) pollOnce(ctx context.Context, p *store.Poll, k *store.Kind, c *store.Connection) (Tally, connect.Polled, bool, error) {
+func (q *Polls) pollOnce(ctx context.Context, p *store.Poll, k *store.Source, c *store.Connection) (Tally, connect.Polled, bool, error) {
 	conn, err := q.Sources.OpenConn(c)
 	if err != nil {
 		return Tally{}, connect.Polled{}, false, err
@@ -149,7 +149,7 @@ func (q *Polls) believable(ctx context.Context, p *store.Poll, s *snapshot) erro
 }
 
 // polled writes down how a poll went and when the next one is due.
-func (q *Polls) polled(ctx context.Context, p *store.Poll, k *store.Kind, c *store.Connection, tally Tally, polled connect.Polled, same bool, took time.Duration, failure error) error {
+func (q *Polls) polled(ctx context.Context, p *store.Poll, k *store.Source, c *store.Connection, tally Tally, polled connect.Polled, same bool, took time.Duration, failure error) error {
 	now, begins := q.Now(), !p.Begun
 	p.LastAt, p.LeaseUntil, p.LastMs, p.LastCalls = &now, nil, int(took.Milliseconds()), max(polled.Calls, 1)
 	var wait, around time.Duration // around: not all at the same moment
@@ -200,11 +200,11 @@ func (q *Polls) polled(ctx context.Context, p *store.Poll, k *store.Kind, c *sto
 	}
 	err = q.Store.DB.WithContext(ctx).Select("cursor", "begun", "every", "lease_until", "failures", "suspect", "missing", "last_at", "last_ok", "last_error", "last_rows", "last_calls", "last_ms").Updates(p).Error
 	if tally.Arrivals() > 0 || begins { // what is only remembered has fields, too
-		q.Sources.ForgetKind(p.Source)
+		q.Sources.ForgetSchema(p.Source)
 	}
-	q.Tell(ctx, notify.Message{Topic: notify.Connections, Source: k.Source})
+	q.Tell(ctx, notify.Message{Topic: notify.Connections, Source: k.Name})
 	if begins && p.Begun { // its records and fields are known now
-		q.Tell(ctx, notify.Message{Topic: notify.Begun, Source: k.Source})
+		q.Tell(ctx, notify.Message{Topic: notify.Begun, Source: k.Name})
 	}
 	return err
 }
@@ -260,7 +260,7 @@ func rhythm(every, quickest, slowest int, news bool) int {
 }
 
 // Sample reads the first so many records of a source, without remembering or telling anything. enough ends it.
-func (q *Polls) Sample(ctx context.Context, conn connect.Conn, src connect.Source, most int) ([]connect.Item, bool, error) {
+func (q *Polls) Sample(ctx context.Context, conn connect.Conn, src connect.SourceConfig, most int) ([]connect.Item, bool, error) {
 	poller, ok := conn.(connect.Poller)
 	if !ok {
 		return nil, false, nil

@@ -188,7 +188,7 @@ func (p *Pollers) hold(ctx context.Context, source string) {
 	defer func() { _ = conn.Close(context.WithoutCancel(ctx)) }()
 	if err := p.hear(ctx, source); err != nil && ctx.Err() == nil {
 		e.Log.Info("listening to a source failed", "source", source, "error", err)
-		var k store.Kind
+		var k store.Source
 		if e.Store.DB.WithContext(ctx).First(&k, "source = ?", source).Error == nil {
 			e.Sources.NoteHealth(ctx, k.Connection, err)
 		}
@@ -199,7 +199,7 @@ func (p *Pollers) hold(ctx context.Context, source string) {
 func (p *Pollers) hear(ctx context.Context, source string) error {
 	e := p.polls
 	db := e.Store.DB.WithContext(ctx)
-	var k store.Kind
+	var k store.Source
 	var c store.Connection
 	if err := db.First(&k, "source = ?", source).Error; err != nil {
 		return err
@@ -226,7 +226,7 @@ func (p *Pollers) hear(ctx context.Context, source string) error {
 	return nil
 }
 
-func (q *Polls) watchSettings(ctx context.Context, changed func(), c *store.Connection, k *store.Kind) {
+func (q *Polls) watchSettings(ctx context.Context, changed func(), c *store.Connection, k *store.Source) {
 	for {
 		host.Wait(ctx, 2*time.Second)
 		if ctx.Err() != nil {
@@ -234,7 +234,7 @@ func (q *Polls) watchSettings(ctx context.Context, changed func(), c *store.Conn
 		}
 		var same bool
 		err := q.Store.DB.WithContext(ctx).Raw(`SELECT c.settings = ?::jsonb AND c.sealed IS NOT DISTINCT FROM ?::bytea AND k.settings = ?::jsonb AND k.key_field = ?
-			FROM connections c JOIN kinds k ON k.connection = c.id WHERE k.source = ?`, c.Settings, c.Sealed, k.Settings, k.KeyField, k.Source).Scan(&same).Error
+			FROM connections c JOIN kinds k ON k.connection = c.id WHERE k.source = ?`, c.Settings, c.Sealed, k.Settings, k.KeyField, k.Name).Scan(&same).Error
 		if err == nil && !same {
 			changed()
 			return
@@ -243,9 +243,9 @@ func (q *Polls) watchSettings(ctx context.Context, changed func(), c *store.Conn
 }
 
 // deliver takes in what a listener hands over.
-func (q *Polls) deliver(ctx context.Context, l connect.Listener, k *store.Kind, c *store.Connection) error {
+func (q *Polls) deliver(ctx context.Context, l connect.Listener, k *store.Source, c *store.Connection) error {
 	var p store.Poll
-	if err := q.Store.DB.WithContext(ctx).First(&p, "source = ?", k.Source).Error; err != nil {
+	if err := q.Store.DB.WithContext(ctx).First(&p, "source = ?", k.Name).Error; err != nil {
 		return err
 	}
 	var cursor json.RawMessage
@@ -258,7 +258,7 @@ func (q *Polls) deliver(ctx context.Context, l connect.Listener, k *store.Kind, 
 			return nil
 		}
 		last = time.Now()
-		s := q.newSnapshot(k.Source, nil)
+		s := q.newSnapshot(k.Name, nil)
 		for _, it := range items {
 			if err := s.add(ctx, it); err != nil {
 				return err
@@ -271,6 +271,6 @@ func (q *Polls) deliver(ctx context.Context, l connect.Listener, k *store.Kind, 
 			return err
 		}
 		q.Sources.NoteHealth(ctx, c.ID, nil)
-		return q.Store.DB.WithContext(ctx).Exec("UPDATE polls SET cursor = ?::jsonb, begun = true, last_ok = now(), last_at = now(), last_error = '', failures = 0 WHERE source = ?", string(cursor), k.Source).Error
+		return q.Store.DB.WithContext(ctx).Exec("UPDATE polls SET cursor = ?::jsonb, begun = true, last_ok = now(), last_at = now(), last_error = '', failures = 0 WHERE source = ?", string(cursor), k.Name).Error
 	})
 }

@@ -123,7 +123,7 @@ func (src *Sources) tellOfShut(ctx context.Context, connection string) error {
 		Owner *int64
 		Sheet string
 	}
-	if err := db.Raw("SELECT w.name, w.owner, v.sheet FROM workflows w JOIN workflow_versions v ON v.workflow_id = w.id AND v.version = w.version WHERE w.is_on").Scan(&on).Error; err != nil {
+	if err := db.Raw("SELECT w.name, w.owner, v.sheet FROM workflows w JOIN workflow_versions v ON v.workflow = w.id AND v.version = w.version WHERE w.is_on").Scan(&on).Error; err != nil {
 		return err
 	}
 	users := map[string][]string{}
@@ -166,7 +166,7 @@ func Shut(d *store.Destination, connectionPaused bool) string {
 // Unwritable says why a source's records cannot be added to, or changed, and what to do.
 func (src *Sources) Unwritable(ctx context.Context, source string, change bool) string {
 	db := src.Store.DB.WithContext(ctx)
-	var k store.Kind
+	var k store.Source
 	var c store.Connection
 	if db.Limit(1).Find(&k, "source = ?", source).RowsAffected == 0 || db.Limit(1).Find(&c, "id = ?", k.Connection).RowsAffected == 0 {
 		return ""

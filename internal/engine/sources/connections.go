@@ -92,6 +92,6 @@ func (src *Sources) NoteHealth(ctx context.Context, id string, failure error) {
 }
 
 // SourceOf gives what a source is read with.
-func SourceOf(k *store.Kind) connect.Source {
-	return connect.Source{Name: k.Source, Settings: k.Settings, Key: k.KeyField}
+func SourceOf(k *store.Source) connect.SourceConfig {
+	return connect.SourceConfig{Name: k.Name, Settings: k.Settings, Key: k.KeyField}
 }

@@ -28,7 +28,7 @@ const (
 // LookForDrift compares what comes in now with what came in before, for every source with news.
 func (src *Sources) LookForDrift(ctx context.Context) error {
 	var list []struct {
-		store.Kind
+		store.Source
 		Newest int64
 		Fresh  int64
 	}
@@ -40,15 +40,15 @@ func (src *Sources) LookForDrift(ctx context.Context) error {
 		return err
 	}
 	for i := range list {
-		if err := src.driftOf(ctx, &list[i].Kind, list[i].Newest); err != nil {
-			return fmt.Errorf("the fields of %s: %w", list[i].Source, err)
+		if err := src.driftOf(ctx, &list[i].Source, list[i].Newest); err != nil {
+			return fmt.Errorf("the fields of %s: %w", list[i].Name, err)
 		}
 	}
 	return nil
 }
 
-func (src *Sources) driftOf(ctx context.Context, k *store.Kind, newest int64) error {
-	rows, err := src.Store.RecentArrivals(ctx, k.Source, 100)
+func (src *Sources) driftOf(ctx context.Context, k *store.Source, newest int64) error {
+	rows, err := src.Store.RecentArrivals(ctx, k.Name, 100)
 	if err != nil {
 		return err
 	}
@@ -74,7 +74,7 @@ func (src *Sources) driftOf(ctx context.Context, k *store.Kind, newest int64) er
 		return nil
 	}
 	now := map[string]learntField{}
-	for _, f := range l.Kind().Fields {
+	for _, f := range l.Schema().Fields {
 		now[f.Name] = learntField{f.Name, f.Type, float64(filled[f.Name]) / float64(n)}
 	}
 	var before []learntField
@@ -88,7 +88,7 @@ func (src *Sources) driftOf(ctx context.Context, k *store.Kind, newest int64) er
 		return err
 	}
 	raw, _ := json.Marshal(kept)
-	return src.Store.DB.WithContext(ctx).Exec("UPDATE kinds SET learnt = ?::jsonb, learnt_at = ? WHERE source = ?", string(raw), newest, k.Source).Error
+	return src.Store.DB.WithContext(ctx).Exec("UPDATE kinds SET learnt = ?::jsonb, learnt_at = ? WHERE source = ?", string(raw), newest, k.Name).Error
 }
 
 // compareFields says by field what has drifted. A field that has, is kept as it was, so that its coming back is
@@ -149,22 +149,22 @@ func typeWords(t value.Type) string {
 
 // tellDrift tells the owners of the sheets that use a field what has become of it, and takes it back where it is as
 // before.
-func (src *Sources) tellDrift(ctx context.Context, k *store.Kind, before []learntField, drifted map[string]string) error {
+func (src *Sources) tellDrift(ctx context.Context, k *store.Source, before []learntField, drifted map[string]string) error {
 	for _, f := range before {
 		if drifted[f.Name] == "" {
-			src.Done(ctx, k.Source, "drift of "+f.Name)
+			src.Done(ctx, k.Name, "drift of "+f.Name)
 		}
 	}
 	if len(drifted) == 0 {
 		return nil
 	}
-	uses, err := src.UsesOfFields(ctx, k.Source)
+	uses, err := src.UsesOfFields(ctx, k.Name)
 	if err != nil {
 		return err
 	}
 	for name, what := range drifted {
-		n := store.Notice{What: "drift of " + name, About: k.Source, Go: "/sources/" + k.Source}
-		n.Words = fmt.Sprintf("The field %s of %s %s.", name, k.Source, what)
+		n := store.Notice{What: "drift of " + name, About: k.Name, Go: "/sources/" + k.Name}
+		n.Words = fmt.Sprintf("The field %s of %s %s.", name, k.Name, what)
 		if sheets := uses[name]; len(sheets) > 0 {
 			names := make([]string, len(sheets))
 			for i, s := range sheets {
@@ -188,7 +188,7 @@ func (src *Sources) tellDrift(ctx context.Context, k *store.Kind, before []learn
 func (src *Sources) UsesOfFields(ctx context.Context, source string) (map[string][]store.Workflow, error) {
 	var list []store.Workflow
 	err := src.Store.DB.WithContext(ctx).Raw(`SELECT w.id, w.name, w.owner, w.is_on, w.draft || E'\n---\n' || coalesce(v.sheet, '') AS draft FROM workflows w
-		LEFT JOIN workflow_versions v ON v.workflow_id = w.id AND v.version = w.version AND w.is_on
+		LEFT JOIN workflow_versions v ON v.workflow = w.id AND v.version = w.version AND w.is_on
 		WHERE w.draft LIKE '%' || ? || '%' OR v.sheet LIKE '%' || ? || '%' ORDER BY w.name`, source, source).Scan(&list).Error
 	if err != nil {
 		return nil, err

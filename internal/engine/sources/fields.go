@@ -19,7 +19,7 @@ type learnt struct {
 }
 
 type learntKind struct {
-	kind *value.Kind
+	kind *value.Schema
 	at   time.Time
 }
 
@@ -31,7 +31,7 @@ const sampleOf = 500
 
 // Kind gives what is known of a source's records: its schema, or what its records teach. It is nil for
 // a source that is not known at all.
-func (src *Sources) Kind(ctx context.Context, source string) (*value.Kind, error) {
+func (src *Sources) Schema(ctx context.Context, source string) (*value.Schema, error) {
 	l := &src.learnt
 	l.mu.Lock()
 	have, ok := l.bySource[source]
@@ -39,7 +39,7 @@ func (src *Sources) Kind(ctx context.Context, source string) (*value.Kind, error
 	if ok && time.Since(have.at) < learntHolds {
 		return have.kind, nil
 	}
-	var row store.Kind
+	var row store.Source
 	err := src.Store.DB.WithContext(ctx).Limit(1).Find(&row, "source = ?", source).Error
 	if err != nil {
 		return nil, err
@@ -61,8 +61,8 @@ func (src *Sources) Kind(ctx context.Context, source string) (*value.Kind, error
 }
 
 // learn finds out a source's fields: from its schema, or from its newest records; and as a person has corrected them.
-func (src *Sources) learn(ctx context.Context, row *store.Kind, source string) (*value.Kind, error) {
-	var kind *value.Kind
+func (src *Sources) learn(ctx context.Context, row *store.Source, source string) (*value.Schema, error) {
+	var kind *value.Schema
 	var err error
 	if row.Schema != nil {
 		if kind, err = value.ReadSchema([]byte(*row.Schema)); err != nil {
@@ -73,18 +73,18 @@ func (src *Sources) learn(ctx context.Context, row *store.Kind, source string) (
 		if err != nil {
 			return nil, err
 		}
-		if len(records) == 0 && row.Source == "" {
+		if len(records) == 0 && row.Name == "" {
 			return nil, nil
 		}
 		l := value.NewLearner()
 		for _, r := range records {
 			l.See(r)
 		}
-		kind = l.Kind()
+		kind = l.Schema()
 		if own, err := src.ownFields(ctx, row); err != nil {
 			return nil, err
 		} else if own != nil {
-			kind = value.Merge(&value.Kind{Fields: own}, kind)
+			kind = value.Merge(&value.Schema{Fields: own}, kind)
 		}
 		kind.Title = row.Title
 	}
@@ -103,7 +103,7 @@ func (src *Sources) learn(ctx context.Context, row *store.Kind, source string) (
 }
 
 // ownFields are the fields that a source's records have by the nature of its kind, known before the first of them comes.
-func (src *Sources) ownFields(ctx context.Context, row *store.Kind) ([]value.Field, error) {
+func (src *Sources) ownFields(ctx context.Context, row *store.Source) ([]value.Field, error) {
 	var name string
 	if err := src.Store.DB.WithContext(ctx).Raw("SELECT kind FROM connections WHERE id = ?", row.Connection).Scan(&name).Error; err != nil {
 		return nil, err
@@ -116,7 +116,7 @@ func (src *Sources) ownFields(ctx context.Context, row *store.Kind) ([]value.Fie
 }
 
 // ForgetKind has a source's fields looked at anew. Other processes do so within a few seconds.
-func (src *Sources) ForgetKind(source string) {
+func (src *Sources) ForgetSchema(source string) {
 	l := &src.learnt
 	l.mu.Lock()
 	defer l.mu.Unlock()

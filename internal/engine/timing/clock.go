@@ -57,7 +57,7 @@ func (g *Timing) Start(ctx context.Context) *Clock {
 func (g *Timing) fireDue(ctx context.Context) (time.Duration, error) {
 	var list []store.Live
 	err := g.Store.DB.WithContext(ctx).Raw(`SELECT w.id, w.name, w.version, w.source, w.form, w.since FROM workflows w
-		WHERE w.is_on AND w.id IN (SELECT DISTINCT workflow_id FROM timers WHERE NOT spent AND due_at <= now())`).Scan(&list).Error
+		WHERE w.is_on AND w.id IN (SELECT DISTINCT workflow FROM timers WHERE NOT spent AND due_at <= now())`).Scan(&list).Error
 	if err != nil {
 		return 0, err
 	}
@@ -94,7 +94,7 @@ func (g *Timing) fireDue(ctx context.Context) (time.Duration, error) {
 func (g *Timing) fire(ctx context.Context, l store.Live) (more bool, err error) {
 	err = g.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
 		var mine int
-		err := tx.QueryRowContext(ctx, "SELECT 1 FROM watches WHERE workflow_id = $1 FOR UPDATE SKIP LOCKED", l.ID).Scan(&mine)
+		err := tx.QueryRowContext(ctx, "SELECT 1 FROM watches WHERE workflow = $1 FOR UPDATE SKIP LOCKED", l.ID).Scan(&mine)
 		if err == sql.ErrNoRows { // another process is at it, or the workflow has been switched off
 			return nil
 		}
@@ -106,7 +106,7 @@ func (g *Timing) fire(ctx context.Context, l store.Live) (more bool, err error) 
 		}
 		plan, err := g.Workflows.PlanOf(ctx, l)
 		if _, broken := err.(*workflows.BrokenSheet); broken {
-			_, err := tx.ExecContext(ctx, "UPDATE timers SET spent = true WHERE workflow_id = $1 AND due_at <= now()", l.ID)
+			_, err := tx.ExecContext(ctx, "UPDATE timers SET spent = true WHERE workflow = $1 AND due_at <= now()", l.ID)
 			g.Notice(ctx, store.Notice{What: "cannot run", Words: "a timer came due, and the sheet cannot be run", Go: fmt.Sprintf("/workflows/%d", l.ID), About: l.Name})
 			return err
 		}
@@ -124,7 +124,7 @@ func (g *Timing) fire(ctx context.Context, l store.Live) (more bool, err error) 
 }
 
 func dueTimers(ctx context.Context, tx *sql.Tx, workflow int64) ([]decide.Timer, error) {
-	rows, err := tx.QueryContext(ctx, "SELECT key, due_at FROM timers WHERE workflow_id = $1 AND NOT spent AND due_at <= now() ORDER BY due_at, key LIMIT $2", workflow, firedAtOnce)
+	rows, err := tx.QueryContext(ctx, "SELECT key, due_at FROM timers WHERE workflow = $1 AND NOT spent AND due_at <= now() ORDER BY due_at, key LIMIT $2", workflow, firedAtOnce)
 	if err != nil {
 		return nil, err
 	}

@@ -45,7 +45,7 @@ const seenAtOnce = 1000
 func (g *Timing) catchUp(ctx context.Context, tx *sql.Tx, l store.Live) error {
 	var seen int64
 	var since time.Time
-	err := tx.QueryRowContext(ctx, "SELECT seq, since FROM watches WHERE workflow_id = $1 FOR UPDATE", l.ID).Scan(&seen, &since)
+	err := tx.QueryRowContext(ctx, "SELECT seq, since FROM watches WHERE workflow = $1 FOR UPDATE", l.ID).Scan(&seen, &since)
 	if err == sql.ErrNoRows || l.Source == "" {
 		return nil
 	}
@@ -89,7 +89,7 @@ func (g *Timing) catchUp(ctx context.Context, tx *sql.Tx, l store.Live) error {
 		if err := setTimers(ctx, tx, l.ID, touched); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE watches SET seq = $2 WHERE workflow_id = $1", l.ID, seen); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE watches SET seq = $2 WHERE workflow = $1", l.ID, seen); err != nil {
 			return err
 		}
 		if len(list) < seenAtOnce {
@@ -129,7 +129,7 @@ func arrivalsAfter(ctx context.Context, tx *sql.Tx, source string, seq int64) ([
 
 // timersOf reads the timers of some keys, and the workflow's own.
 func timersOf(ctx context.Context, tx *sql.Tx, workflow int64, keys []string) (map[string]*decide.Timer, error) {
-	rows, err := tx.QueryContext(ctx, "SELECT key, due_at, spent FROM timers WHERE workflow_id = $1 AND (key = ANY ($2) OR key = '')", workflow, keys)
+	rows, err := tx.QueryContext(ctx, "SELECT key, due_at, spent FROM timers WHERE workflow = $1 AND (key = ANY ($2) OR key = '')", workflow, keys)
 	if err != nil {
 		return nil, err
 	}
@@ -157,15 +157,15 @@ func setTimers(ctx context.Context, tx *sql.Tx, workflow int64, changes map[stri
 		keys, times, spent = append(keys, key), append(times, c.At), append(spent, c.Spent)
 	}
 	if len(gone) > 0 {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM timers WHERE workflow_id = $1 AND key = ANY ($2)", workflow, gone); err != nil {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM timers WHERE workflow = $1 AND key = ANY ($2)", workflow, gone); err != nil {
 			return err
 		}
 	}
 	if len(keys) == 0 {
 		return nil
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO timers (workflow_id, key, due_at, spent) SELECT $1, * FROM unnest($2::text[], $3::timestamptz[], $4::boolean[])
-		ON CONFLICT (workflow_id, key) DO UPDATE SET due_at = excluded.due_at, spent = excluded.spent`, workflow, keys, times, spent)
+	_, err := tx.ExecContext(ctx, `INSERT INTO timers (workflow, key, due_at, spent) SELECT $1, * FROM unnest($2::text[], $3::timestamptz[], $4::boolean[])
+		ON CONFLICT (workflow, key) DO UPDATE SET due_at = excluded.due_at, spent = excluded.spent`, workflow, keys, times, spent)
 	return err
 }
 
@@ -178,14 +178,14 @@ func (g *Timing) Arm(ctx context.Context, db *gorm.DB, w *store.Workflow, plan *
 		return err
 	}
 	var had string
-	err = tx.QueryRowContext(ctx, "SELECT trigger FROM watches WHERE workflow_id = $1 FOR UPDATE", w.ID).Scan(&had)
+	err = tx.QueryRowContext(ctx, "SELECT trigger FROM watches WHERE workflow = $1 FOR UPDATE", w.ID).Scan(&had)
 	if err != nil && err != sql.ErrNoRows {
 		return err
 	}
 	if err == nil && had == trigger && plan.Timed() {
 		return nil
 	}
-	for _, q := range []string{"DELETE FROM timers WHERE workflow_id = $1", "DELETE FROM watches WHERE workflow_id = $1"} {
+	for _, q := range []string{"DELETE FROM timers WHERE workflow = $1", "DELETE FROM watches WHERE workflow = $1"} {
 		if _, err := tx.ExecContext(ctx, q, w.ID); err != nil {
 			return err
 		}
@@ -198,7 +198,7 @@ func (g *Timing) Arm(ctx context.Context, db *gorm.DB, w *store.Workflow, plan *
 	if err := store.Lock(ctx, tx, store.LockSource, plan.Source); err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, "INSERT INTO watches (workflow_id, seq, trigger, since) SELECT $1, coalesce(max(seq), 0), $2, $3 FROM arrivals", w.ID, trigger, now); err != nil {
+	if _, err := tx.ExecContext(ctx, "INSERT INTO watches (workflow, seq, trigger, since) SELECT $1, coalesce(max(seq), 0), $2, $3 FROM arrivals", w.ID, trigger, now); err != nil {
 		return err
 	}
 	switch plan.Trigger.Form {
@@ -237,7 +237,7 @@ func (g *Timing) armRecords(ctx context.Context, tx *sql.Tx, workflow int64, pla
 
 // TimedSince is when a timed workflow began to wait; the zero time where it does not.
 func (g *Timing) TimedSince(ctx context.Context, workflow int64) (since time.Time, err error) {
-	err = g.Store.Pool.QueryRow(ctx, "SELECT since FROM watches WHERE workflow_id = $1", workflow).Scan(&since)
+	err = g.Store.Pool.QueryRow(ctx, "SELECT since FROM watches WHERE workflow = $1", workflow).Scan(&since)
 	if errors.Is(err, pgx.ErrNoRows) {
 		return time.Time{}, nil
 	}
@@ -246,7 +246,7 @@ func (g *Timing) TimedSince(ctx context.Context, workflow int64) (since time.Tim
 
 // Disarm takes away what a workflow that has been switched off was waiting for.
 func (g *Timing) Disarm(ctx context.Context, workflow int64) error {
-	return g.Store.DB.WithContext(ctx).Exec("WITH t AS (DELETE FROM timers WHERE workflow_id = @id) DELETE FROM watches WHERE workflow_id = @id", sql.Named("id", workflow)).Error
+	return g.Store.DB.WithContext(ctx).Exec("WITH t AS (DELETE FROM timers WHERE workflow = @id) DELETE FROM watches WHERE workflow = @id", sql.Named("id", workflow)).Error
 }
 
 // KeepSchedules sets the timers of calendars anew whose days left out have changed since they were set, so that what is
@@ -270,8 +270,8 @@ func (g *Timing) KeepSchedules(ctx context.Context) error {
 		}
 		err = g.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
 			var due time.Time
-			err := tx.QueryRowContext(ctx, `SELECT t.due_at FROM watches w JOIN timers t ON t.workflow_id = w.workflow_id AND t.key = '' AND NOT t.spent
-				WHERE w.workflow_id = $1 AND t.due_at > now() FOR UPDATE OF w`, l.ID).Scan(&due)
+			err := tx.QueryRowContext(ctx, `SELECT t.due_at FROM watches w JOIN timers t ON t.workflow = w.workflow AND t.key = '' AND NOT t.spent
+				WHERE w.workflow = $1 AND t.due_at > now() FOR UPDATE OF w`, l.ID).Scan(&due)
 			if err == sql.ErrNoRows {
 				return nil
 			}

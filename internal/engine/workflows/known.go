@@ -14,7 +14,7 @@ import (
 func (ws *Workflows) Known(ctx context.Context) (sheet.Known, error) {
 	var names []string
 	db := ws.Store.DB.WithContext(ctx)
-	if err := db.Model(&store.Kind{}).Order("source").Pluck("source", &names).Error; err != nil {
+	if err := db.Model(&store.Source{}).Order("source").Pluck("source", &names).Error; err != nil {
 		return sheet.Known{}, err
 	}
 	var places []store.Destination
@@ -36,8 +36,8 @@ func (ws *Workflows) Known(ctx context.Context) (sheet.Known, error) {
 	}
 	return sheet.Known{
 		Workspace: ws.Workspace,
-		Kind: func(source string) *value.Kind {
-			k, err := ws.Sources.Kind(ctx, source)
+		Schema: func(source string) *value.Schema {
+			k, err := ws.Sources.Schema(ctx, source)
 			if err != nil {
 				ws.Log.Warn("learning fields failed", "source", source, "error", err)
 			}

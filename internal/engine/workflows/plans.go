@@ -27,7 +27,7 @@ type planKey struct {
 // compiled is a plan with the fields it was compiled against: where these have changed, it is compiled anew.
 type compiled struct {
 	plan  *sheet.Plan
-	kinds map[string]*value.Kind // of the watched source, and of those that are looked up
+	kinds map[string]*value.Schema // of the watched source, and of those that are looked up
 }
 
 const maxPlans = 4096
@@ -71,11 +71,11 @@ func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	kinds := map[string]*value.Kind{}
+	kinds := map[string]*value.Schema{}
 	plan, _, problems := sheet.Compile([]byte(src), sheet.Known{
 		Workspace: p.workflows.Workspace,
-		Kind: func(source string) *value.Kind {
-			kind, learnErr := p.workflows.Sources.Kind(ctx, source)
+		Schema: func(source string) *value.Schema {
+			kind, learnErr := p.workflows.Sources.Schema(ctx, source)
 			if learnErr != nil {
 				err = learnErr
 			}
@@ -99,9 +99,9 @@ func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
 }
 
 // same tells whether all that a plan was compiled against is still so.
-func (p *plans) same(ctx context.Context, kinds map[string]*value.Kind) (bool, error) {
+func (p *plans) same(ctx context.Context, kinds map[string]*value.Schema) (bool, error) {
 	for source, was := range kinds {
-		now, err := p.workflows.Sources.Kind(ctx, source)
+		now, err := p.workflows.Sources.Schema(ctx, source)
 		if err != nil || now != was {
 			return false, err
 		}

@@ -81,7 +81,7 @@ type sets struct {
 
 type liveSet struct {
 	mark  store.LiveMark // what was on when it was made
-	kind  *value.Kind
+	kind  *value.Schema
 	On    []store.Live
 	index *decide.Set // nil for few
 }
@@ -92,9 +92,9 @@ func (ws *Workflows) liveSet(ctx context.Context, source string) (liveSet, error
 	if err != nil {
 		return liveSet{}, err
 	}
-	var kind *value.Kind
+	var kind *value.Schema
 	if mark.Count > manySheets {
-		if kind, err = ws.Sources.Kind(ctx, source); err != nil {
+		if kind, err = ws.Sources.Schema(ctx, source); err != nil {
 			return liveSet{}, err
 		}
 	}
