@@ -289,8 +289,8 @@ func listen(ctx context.Context, l net.Listener, h http.Handler) error {
 }
 
 func addPerson(ctx context.Context, e *engine.Engine, p store.Person) error {
-	if !slices.Contains(people.Roles, p.Role) {
-		return fmt.Errorf("there is no role %q; a person is %s", p.Role, strings.Join(people.Roles, ", "))
+	if !slices.Contains(store.Roles, p.Role) {
+		return fmt.Errorf("there is no role %q; a person is %s", p.Role, strings.Join(store.Roles, ", "))
 	}
 	line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
 	password := strings.TrimRight(line, "\r\n")

@@ -62,8 +62,6 @@ func (s *Server) stillHere(ctx context.Context, who *kit.Person) bool {
 	if who == nil {
 		return false
 	}
-	var holds bool
-	err := s.Store.DB.WithContext(ctx).Raw(`SELECT EXISTS (SELECT 1 FROM sign_ins i JOIN people p ON p.id = i.person
-		WHERE i.id = ? AND i.ended_at IS NULL AND p.gone_at IS NULL)`, who.SignIn).Scan(&holds).Error
-	return err != nil || holds
+	p, _, err := s.Store.SignedIn(ctx, who.SignIn)
+	return err != nil || p != nil
 }

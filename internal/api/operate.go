@@ -27,8 +27,7 @@ func (s *Server) health(w http.ResponseWriter, _ *http.Request) {
 func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 	defer cancel()
-	var up bool
-	err := s.Store.Pool.QueryRow(ctx, "SELECT to_regclass('audit') IS NOT NULL").Scan(&up)
+	up, err := s.Store.Usable(ctx)
 	switch {
 	case err != nil:
 		w.Header().Set("Retry-After", "2")

@@ -258,7 +258,7 @@ func history(ctx context.Context, e *engine.Engine, at Addresses, moment time.Ti
 		return 0, err
 	}
 	db := e.Store.DB.WithContext(ctx)
-	if err := db.Exec(`UPDATE connections c SET last_ok = greatest((SELECT max(a.time) FROM arrivals a JOIN kinds k ON k.source = a.source WHERE k.connection = c.id),
+	if err := db.Exec(`UPDATE connections c SET last_ok = greatest((SELECT max(a.time) FROM arrivals a JOIN sources k ON k.name = a.source WHERE k.connection = c.id),
 		(SELECT max(p.sent_at) FROM posts p WHERE split_part(p.destination, '/', 1) = c.id))`).Error; err != nil {
 		return 0, err
 	}

@@ -79,9 +79,6 @@ func (e *Engine) wakeAll(ctx context.Context) error {
 
 // Start begins to work until Stop.
 func (e *Engine) Start(ctx context.Context) error {
-	if err := e.Sources.Unsealed(ctx); err != nil {
-		return fmt.Errorf("sealing secrets: %w", err)
-	}
 	if err := e.MeasureClock(ctx); err != nil {
 		return fmt.Errorf("asking the database for the time: %w", err)
 	}

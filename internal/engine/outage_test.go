@@ -174,7 +174,7 @@ func TestTooManyStarts(t *testing.T) {
 	w := start(t, true)
 	live, plan := w.turnOn(t, "dorfbote: 1\nname: By hand\nwatch: {start: {source: tours/collections}}\nmessages: {m: {title: x}}\nroute: {otherwise: {tell: [{to: \"square/#tours\", message: m}]}}\n", -1)
 	keys := make([]string, intake.MaxStarts+1)
-	_, err := w.Writer.Start(context.Background(), live, plan, keys, nil, "A", "")
+	_, err := w.Writer.Start(context.Background(), live, plan, keys, nil, intake.Cause{By: "A"})
 	var wrong *sheet.AnswerError
 	require.ErrorAs(t, err, &wrong)
 }

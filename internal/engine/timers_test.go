@@ -14,6 +14,7 @@ import (
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/engine"
+	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/store"
 	"dorfbote/internal/testdb"
 )
@@ -171,15 +172,15 @@ func TestStartingByHand(t *testing.T) {
 		_, err := sheet.Answers(plan.Trigger.Ask, bad, w.Workspace)
 		require.Error(t, err, bad)
 	}
-	receipts, err := w.Writer.Start(ctx, live, plan, []string{"a", "c"}, answers, "Marit", "")
+	receipts, err := w.Writer.Start(ctx, live, plan, []string{"a", "c"}, answers, intake.Cause{By: "Marit"})
 	require.NoError(t, err)
 	assert.Len(t, receipts, 2)
 	eventually(t, "told", func() bool { return len(w.chat.titles()) == 2 })
-	_, err = w.Writer.Start(ctx, live, plan, []string{"gone"}, answers, "Marit", "")
+	_, err = w.Writer.Start(ctx, live, plan, []string{"gone"}, answers, intake.Cause{By: "Marit"})
 	require.ErrorContains(t, err, "there is no record gone")
-	_, err = w.Writer.Start(ctx, live, plan, []string{"a"}, answers, "Marit", "key-1")
+	_, err = w.Writer.Start(ctx, live, plan, []string{"a"}, answers, intake.Cause{By: "Marit", Once: "key-1"})
 	require.NoError(t, err)
-	again, err := w.Writer.Start(ctx, live, plan, []string{"a"}, answers, "Marit", "key-1")
+	again, err := w.Writer.Start(ctx, live, plan, []string{"a"}, answers, intake.Cause{By: "Marit", Once: "key-1"})
 	require.NoError(t, err)
 	assert.Empty(t, again, "the same start again is the same start")
 	eventually(t, "told", func() bool { return len(w.chat.titles()) == 3 })

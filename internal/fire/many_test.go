@@ -64,7 +64,7 @@ func TestManyArrivals(t *testing.T) {
 	}
 	for _, statement := range []string{
 		"SELECT setval('arrivals_numbers', (SELECT max(seq) FROM arrivals))",
-		"INSERT INTO kinds (source, connection, title) SELECT DISTINCT s, 'tours', s FROM unnest(ARRAY['tours/collections', 'lab/samples', 'counter/orders', 'workshop/jobs']) s ON CONFLICT DO NOTHING",
+		"INSERT INTO sources (name, connection, title) SELECT DISTINCT s, 'tours', s FROM unnest(ARRAY['tours/collections', 'lab/samples', 'counter/orders', 'workshop/jobs']) s ON CONFLICT DO NOTHING",
 		"INSERT INTO hours SELECT 'arrivals', source, date_trunc('hour', received_at), count(*) FROM arrivals GROUP BY 2, 3",
 		"INSERT INTO records (source, key, data, time) SELECT DISTINCT ON (source, subject) source, subject, data->'record', time FROM arrivals WHERE seq > (SELECT max(seq) FROM arrivals) - 400000 ORDER BY source, subject, seq DESC",
 		"VACUUM ANALYZE",

@@ -11,6 +11,39 @@ import (
 	"dorfbote/internal/core/value"
 )
 
+// Arrival is a stored arrival. It is never changed.
+type Arrival struct {
+	Seq        int64 `gorm:"primaryKey"`
+	Source     string
+	ID         string
+	Type       string
+	Time       time.Time
+	Subject    string
+	Data       json.RawMessage
+	ReceivedAt time.Time
+	// ForWorkflow is the one workflow that a tick or a start is for; nil for everything else.
+	ForWorkflow *int64
+	// ByStep is the step that started it; nil where none did.
+	ByStep *int64
+}
+
+// Verdict is what a workflow made of an arrival.
+type Verdict struct {
+	Arrival   int64 `gorm:"primaryKey"`
+	Workflow  int64 `gorm:"primaryKey"`
+	Version   int
+	Verdict   string
+	Route     string
+	DecidedBy string
+	FailedAt  string
+	Error     string
+	At        time.Time
+	Later     string // of what was held: released or digest, once it was told
+	LaterAt   *time.Time
+	DecidedAt time.Time
+	Gathered  *string // what was gathered for it, as JSON; nil where the sheet gathers nothing
+}
+
 // Stored makes the row of an arrival.
 func Stored(a *arrival.Arrival) Arrival {
 	return Arrival{
@@ -143,7 +176,7 @@ func (s *Store) verdicts(ctx context.Context, seqs []int64) ([]VerdictRow, error
 		return nil, nil
 	}
 	var out []VerdictRow
-	err := s.DB.WithContext(ctx).Table("verdicts").Select("verdicts.*, workflows.name AS workflow").
+	err := s.DB.WithContext(ctx).Table("verdicts").Select("verdicts.*, workflows.name AS workflow_name").
 		Joins("JOIN workflows ON workflows.id = verdicts.workflow").
 		Where("arrival IN ?", seqs).Order("workflow").Find(&out).Error
 	return out, err
@@ -246,4 +279,28 @@ func (s *Store) RecordsOf(ctx context.Context, source string, keys []string) (ma
 		out[r.Key], _ = v.(map[string]any)
 	}
 	return out, nil
+}
+
+// LastArrival says when something last came from some sources, and how much has within a day, as far as the last 20,000
+// arrivals tell.
+func (s *Store) LastArrival(ctx context.Context, sources []string) (last *time.Time, today int64, err error) {
+	err = s.DB.WithContext(ctx).Raw(`SELECT max(received_at), count(*) FILTER (WHERE received_at > now() - interval '1 day')
+		FROM (SELECT received_at FROM arrivals WHERE source IN ? ORDER BY seq DESC LIMIT 20000) a`, sources).Row().Scan(&last, &today)
+	return last, today, err
+}
+
+// SubjectOf gives the key of the record that an arrival is about.
+func (s *Store) SubjectOf(ctx context.Context, seq int64) (subject string, err error) {
+	err = s.DB.WithContext(ctx).Raw("SELECT subject FROM arrivals WHERE seq = ?", seq).Scan(&subject).Error
+	return subject, err
+}
+
+// NewestKey gives the key of a source's newest record, "" where it has none.
+func (s *Store) NewestKey(ctx context.Context, source string) (string, error) {
+	var keys []string
+	err := s.DB.WithContext(ctx).Table("records").Where("source = ?", source).Order("time DESC").Limit(1).Pluck("key", &keys).Error
+	if err != nil || len(keys) == 0 {
+		return "", err
+	}
+	return keys[0], nil
 }

@@ -12,9 +12,9 @@ import (
 // all its other workflows have: everything up to it has its verdicts and posts.
 type OwnMark struct {
 	Workflow int64 `gorm:"primaryKey"`
-	Source     string
-	Seq        int64
-	Stays      bool // false: it joins the others of its source once it has caught up with them
+	Source   string
+	Seq      int64
+	Stays    bool // false: it joins the others of its source once it has caught up with them
 }
 
 // ErrMoved means that another process has moved a mark on meanwhile.
@@ -96,7 +96,7 @@ func (s *Store) Join(ctx context.Context, m OwnMark) error {
 
 // Lane names one strictly ordered reader: of a source, or of one workflow on it.
 type Lane struct {
-	Source     string
+	Source   string
 	Workflow int64 // 0: of all workflows without a mark of their own
 }
 

@@ -2,8 +2,45 @@ package store
 
 import (
 	"context"
+	"encoding/json"
 	"time"
+
+	"gorm.io/gorm"
 )
+
+// The states of a post.
+const (
+	Waiting = "waiting"
+	Sent    = "sent"
+	Refused = "refused"
+	GivenUp = "given up"
+	Dropped = "dropped"
+	Expired = "expired"
+	Held    = "held" // set aside by a person; those behind it go on
+)
+
+// Post is one composed message on its way to one destination.
+type Post struct {
+	ID          int64
+	Workflow    int64
+	Arrival     int64
+	Destination string
+	Message     string
+	Body        json.RawMessage // a message.Document
+	Title       string
+	Under       *int64
+	Key         string
+	State       string
+	Attempts    int
+	Answer      string
+	Status      int
+	RemoteID    string
+	CreatedAt   time.Time
+	SentAt      *time.Time
+	Updates     *int64     // the earlier post that this one is put in the place of
+	Trial       bool       // sent to try a sheet: it stops nothing, and nothing follows
+	ExpiresAt   *time.Time // when it is no longer worth sending; nil is never
+}
 
 // PostFilter narrows the outbox. Zero values do not narrow.
 type PostFilter struct {
@@ -25,7 +62,7 @@ type PostRow struct {
 
 // Posts lists posts, newest first.
 func (s *Store) Posts(ctx context.Context, f PostFilter) ([]PostRow, error) {
-	q := s.DB.WithContext(ctx).Table("posts").Select("posts.*, workflows.name AS workflow").
+	q := s.DB.WithContext(ctx).Table("posts").Select("posts.*, workflows.name AS workflow_name").
 		Joins("JOIN workflows ON workflows.id = posts.workflow").Order("posts.id DESC").Limit(f.Limit)
 	if f.State != "" {
 		q = q.Where("posts.state = ?", f.State)
@@ -49,7 +86,8 @@ func (s *Store) Posts(ctx context.Context, f PostFilter) ([]PostRow, error) {
 		q = q.Where("posts.id < ?", f.Before)
 	}
 	var out []PostRow
-	return out, q.Find(&out).Error
+	err := q.Find(&out).Error
+	return out, err
 }
 
 // NextPosts gives the next posts that wait for a destination, in order.
@@ -66,40 +104,66 @@ func (s *Store) RemoteID(ctx context.Context, id int64) (string, error) {
 	return remote, err
 }
 
-// Destination gives one destination.
-func (s *Store) Destination(ctx context.Context, name string) (*Destination, error) {
-	var d Destination
-	err := s.DB.WithContext(ctx).First(&d, "name = ?", name).Error
-	return &d, err
+// Act is what a person does with posts.
+type Act string
+
+// What a person can do with posts.
+const (
+	SendAgain Act = "again"
+	Drop      Act = "drop"
+	Hold      Act = "hold"
+	Release   Act = "release"
+)
+
+// To is the state that a post gets by an act.
+func (a Act) To() string {
+	return map[Act]string{SendAgain: Waiting, Drop: Dropped, Hold: Held, Release: Waiting}[a]
 }
 
-// DestinationRow is a destination with how its posts stand.
-type DestinationRow struct {
-	Destination
-	Waiting  int64
-	Sent     int64 // in the last 24 hours
-	LastSent *time.Time
-	Refused  int64
-	Oldest   *time.Time // since when the oldest waiting post waits
+// From are the states that a post must be in for an act.
+func (a Act) From() []string {
+	return map[Act][]string{
+		SendAgain: {Refused, GivenUp, Dropped, Expired, Held},
+		Drop:      {Waiting, Refused, GivenUp, Held},
+		Hold:      {Waiting, Refused},
+		Release:   {Held},
+	}[a]
 }
 
-// Destinations lists every destination.
-func (s *Store) Destinations(ctx context.Context) ([]DestinationRow, error) {
-	var out []DestinationRow
-	err := s.DB.WithContext(ctx).Raw(`SELECT d.*,
-		(SELECT count(*) FROM posts p WHERE p.destination = d.name AND p.state = 'waiting') AS waiting,
-		(SELECT count(*) FROM posts p WHERE p.destination = d.name AND p.state = 'refused') AS refused,
-		(SELECT created_at FROM posts p WHERE p.destination = d.name AND p.state = 'waiting' ORDER BY id LIMIT 1) AS oldest,
-		(SELECT count(*) FROM posts p WHERE p.destination = d.name AND p.state = 'sent' AND p.sent_at > now() - interval '1 day') AS sent,
-		(SELECT max(sent_at) FROM posts p WHERE p.destination = d.name AND p.state = 'sent') AS last_sent
-		FROM destinations d ORDER BY d.name`).Scan(&out).Error
-	return out, err
+// ActOn does something with posts, and gives those that were in a state for it. Which are meant is said by their ids, or by a
+// filter where there are none; at most so many are looked at, which is how many there were. A person has looked at them: they
+// no longer expire by themselves.
+func (s *Store) ActOn(ctx context.Context, a Act, ids []int64, f PostFilter, most int) (done []Post, of int, err error) {
+	err = s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		q := tx.Table("posts").Select("id")
+		if len(ids) > 0 {
+			q = q.Where("id IN ?", ids)
+		}
+		if f.State != "" {
+			q = q.Where("state = ?", f.State)
+		}
+		if f.Destination != "" {
+			q = q.Where("destination = ?", f.Destination)
+		}
+		if f.Workflow > 0 {
+			q = q.Where("workflow = ?", f.Workflow)
+		}
+		var meant []int64
+		if err := q.Order("id").Limit(most).Scan(&meant).Error; err != nil || len(meant) == 0 {
+			return err
+		}
+		of = len(meant)
+		return tx.Raw("UPDATE posts SET state = ?, expires_at = NULL WHERE id IN ? AND state IN ? RETURNING id, destination, arrival, workflow", a.To(), meant, a.From()).Scan(&done).Error
+	})
+	return done, of, err
 }
 
-// WaitingDestinations lists the destinations that have something to send and may.
-func (s *Store) WaitingDestinations(ctx context.Context) ([]string, error) {
-	var out []string
-	err := s.DB.WithContext(ctx).Raw(`SELECT d.name FROM destinations d WHERE NOT d.paused
-		AND EXISTS (SELECT 1 FROM posts p WHERE p.destination = d.name AND p.state = 'waiting')`).Scan(&out).Error
-	return out, err
+// PostState gives a post's state; the error is [gorm.ErrRecordNotFound] where there is none.
+func (s *Store) PostState(ctx context.Context, id int64) (string, error) {
+	var state string
+	err := s.DB.WithContext(ctx).Raw("SELECT state FROM posts WHERE id = ?", id).Scan(&state).Error
+	if err == nil && state == "" {
+		err = gorm.ErrRecordNotFound
+	}
+	return state, err
 }

@@ -31,3 +31,18 @@ func (s *Store) LastStatuses(ctx context.Context, connection string, most int) (
 	err := s.DB.WithContext(ctx).Raw("SELECT status FROM hook_requests WHERE connection = ? ORDER BY id DESC LIMIT ?", connection, most).Scan(&out).Error
 	return out, err
 }
+
+// LastRequests gives the last requests to a hook, the newest first. path, where not empty, is the one they came to; with
+// bodies, only those whose body was kept.
+func (s *Store) LastRequests(ctx context.Context, connection, path string, bodies bool, most int) ([]HookRequest, error) {
+	q := s.DB.WithContext(ctx).Where("connection = ?", connection)
+	if bodies {
+		q = q.Where("length(body) > 0")
+	}
+	if path != "" {
+		q = q.Where("path = ?", path)
+	}
+	var out []HookRequest
+	err := q.Order("id DESC").Limit(most).Find(&out).Error
+	return out, err
+}

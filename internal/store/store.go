@@ -122,6 +122,16 @@ func (s *Store) Migrate(ctx context.Context) error {
 	return nil
 }
 
+// Back takes the database back to an earlier migration, and what came with later ones goes. It is for tests of migrations.
+func (s *Store) Back(ctx context.Context, version int64) error {
+	provider, err := s.provider()
+	if err != nil {
+		return err
+	}
+	_, err = provider.DownTo(ctx, version)
+	return err
+}
+
 // provider knows the migrations, and which of them the database has had.
 func (s *Store) provider() (*goose.Provider, error) {
 	files, err := fs.Sub(migrations, "migrations")
@@ -152,6 +162,12 @@ func (s *Store) UpToDate(ctx context.Context) error {
 		err = ErrNotMigrated
 	}
 	return err
+}
+
+// Usable tells whether the database answers and has the tables that requests need.
+func (s *Store) Usable(ctx context.Context) (up bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT to_regclass('audit') IS NOT NULL AND to_regclass('sources') IS NOT NULL").Scan(&up)
+	return up, err
 }
 
 // Tx runs fn in a transaction. raw is the same transaction for statements that take arrays, which

@@ -6,8 +6,42 @@ import (
 	"errors"
 	"time"
 
+	"dorfbote/internal/core/sheet"
+
 	"gorm.io/gorm"
 )
+
+// Workflow is a sheet with its draft and the version that is on.
+type Workflow struct {
+	ID        int64
+	Name      string
+	Draft     string
+	DraftForm string // of what starts the draft, as far as it can be read
+	Version   int
+	IsOn      bool
+	Source    string
+	Form      string // of what starts the version: "" for a change, or due, lasts, …
+	Since     int64
+	CallToken string
+	Owner     *int64
+	Team      *int64 // whose people may change it; nil: everyone's
+	CreatedAt time.Time
+	UpdatedAt time.Time
+	UpdatedBy string
+}
+
+// Version is one version of a workflow that has been switched on.
+type Version struct {
+	Workflow int64 `gorm:"primaryKey"`
+	Version  int   `gorm:"primaryKey"`
+	Sheet    string
+	Note     string
+	ByPerson string
+	At       time.Time
+}
+
+// TableName names the table.
+func (Version) TableName() string { return "workflow_versions" }
 
 // WorkflowRow is a workflow in a list.
 type WorkflowRow struct {
@@ -31,8 +65,8 @@ func (s *Store) Workflows(ctx context.Context, today time.Time) ([]WorkflowRow, 
 		at[w.ID] = i
 	}
 	var last []struct {
-		WorkflowID int64
-		At         time.Time
+		Workflow int64
+		At       time.Time
 	}
 	err := db.Raw(`SELECT w.id AS workflow, v.at FROM workflows w
 		CROSS JOIN LATERAL (SELECT at FROM verdicts WHERE workflow = w.id AND verdict = 'told' ORDER BY at DESC LIMIT 1) v`).Scan(&last).Error
@@ -41,18 +75,18 @@ func (s *Store) Workflows(ctx context.Context, today time.Time) ([]WorkflowRow, 
 	}
 	for _, l := range last {
 		t := l.At
-		rows[at[l.WorkflowID]].LastTold = &t
+		rows[at[l.Workflow]].LastTold = &t
 	}
 	var days []struct {
-		WorkflowID int64
-		Day        int
-		Posts      int64
+		Workflow int64
+		Day      int
+		Posts    int64
 	}
 	// Day 0 is the oldest; the days are counted in the workspace's zone, whose offset today has.
 	err = db.Raw(`SELECT workflow, floor(extract(epoch FROM at - ?::timestamptz) / 86400)::int AS day, count(*) AS posts
 		FROM verdicts WHERE verdict = 'told' AND at >= ? GROUP BY 1, 2`, today.AddDate(0, 0, -13), today.AddDate(0, 0, -13)).Scan(&days).Error
 	for _, d := range days {
-		if i, ok := at[d.WorkflowID]; ok && d.Day >= 0 && d.Day < 14 {
+		if i, ok := at[d.Workflow]; ok && d.Day >= 0 && d.Day < 14 {
 			rows[i].Days[d.Day] = d.Posts
 		}
 	}
@@ -238,4 +272,63 @@ func (s *Store) LiveNamed(ctx context.Context, ids []int64) ([]Live, error) {
 	err := s.DB.WithContext(ctx).Model(&Workflow{}).Select("id, name, version, source, form, since").
 		Where("is_on AND id IN ?", ids).Order("id").Find(&list).Error
 	return list, err
+}
+
+// AddWorkflow makes a workflow, with nothing on yet.
+func (s *Store) AddWorkflow(ctx context.Context, w *Workflow) error {
+	w.DraftForm = sheet.FormOf(w.Draft)
+	return s.DB.WithContext(ctx).Create(w).Error
+}
+
+// SaveDraft keeps a workflow's name and draft, and who has written it when.
+func (s *Store) SaveDraft(ctx context.Context, w *Workflow) error {
+	w.DraftForm = sheet.FormOf(w.Draft)
+	return s.DB.WithContext(ctx).Select("name", "draft", "draft_form", "updated_by", "updated_at").Updates(w).Error
+}
+
+// HandOver gives a workflow to another team, and, where owner is not nil, to another owner.
+func (s *Store) HandOver(ctx context.Context, id int64, team, owner *int64) error {
+	set := map[string]any{"team": team}
+	if owner != nil {
+		set["owner"] = *owner
+	}
+	return s.DB.WithContext(ctx).Model(&Workflow{}).Where("id = ?", id).UpdateColumns(set).Error
+}
+
+// DeleteWorkflow takes a workflow away, with its versions, verdicts and posts.
+func (s *Store) DeleteWorkflow(ctx context.Context, w *Workflow) error {
+	return s.DB.WithContext(ctx).Delete(w).Error
+}
+
+// SetCallToken has a workflow started by whoever knows a token, of which the hash is kept.
+func (s *Store) SetCallToken(ctx context.Context, id int64, hash string) error {
+	return s.DB.WithContext(ctx).Exec("UPDATE workflows SET call_token = ? WHERE id = ?", hash, id).Error
+}
+
+// Callable lists the workflows that others can call: those started by a call, as they are on or as their draft has it.
+func (s *Store) Callable(ctx context.Context) ([]string, error) {
+	out := []string{}
+	err := s.DB.WithContext(ctx).Model(&Workflow{}).Where("'called' IN (form, draft_form)").Order("name").Pluck("name", &out).Error
+	return out, err
+}
+
+// Mention is a workflow with the texts that may name a connection.
+type Mention struct {
+	Workflow
+	Live string // the version that is on; empty where none is
+}
+
+// Mentions lists the workflows whose draft or version that is on may name something of a connection.
+func (s *Store) Mentions(ctx context.Context, connection string) ([]Mention, error) {
+	var out []Mention
+	err := s.DB.WithContext(ctx).Raw(`SELECT w.*, coalesce(v.sheet, '') AS live FROM workflows w
+		LEFT JOIN workflow_versions v ON v.workflow = w.id AND v.version = w.version AND w.is_on
+		WHERE w.draft LIKE '%' || ? || '/%' OR v.sheet LIKE '%' || ? || '/%' ORDER BY w.name`, connection, connection).Scan(&out).Error
+	return out, err
+}
+
+// MoveDraft puts another draft in the place of one, unless it was changed meanwhile: moved is false then.
+func (s *Store) MoveDraft(ctx context.Context, id int64, was, now, by string, at time.Time) (moved bool, err error) {
+	res := s.DB.WithContext(ctx).Exec("UPDATE workflows SET draft = ?, updated_at = ?, updated_by = ? WHERE id = ? AND draft = ?", now, at, by, id, was)
+	return res.RowsAffected > 0, res.Error
 }

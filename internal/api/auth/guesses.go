@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
-	"gorm.io/gorm"
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/store"
@@ -30,18 +29,13 @@ type guesses struct {
 	proxied bool
 }
 
-type guessKey struct {
-	key   string
-	limit int
-}
-
 // keys are what a guess counts for. This machine's own address may be a proxy's, behind which everybody is: unless proxies
 // are known, it counts for nothing by itself.
-func (g *guesses) keys(ctx context.Context, name string) []guessKey {
+func (g *guesses) keys(ctx context.Context, name string) []store.Tries {
 	from, _ := ctx.Value(kit.CallerKey{}).(kit.Caller)
-	out := []guessKey{{"name " + name + " from " + from.Address, guessesFromOne}, {"name " + name, guessesPerName}}
+	out := []store.Tries{{Key: "name " + name + " from " + from.Address, Limit: guessesFromOne}, {Key: "name " + name, Limit: guessesPerName}}
 	if ip := net.ParseIP(from.Address); ip != nil && (g.proxied || !ip.IsLoopback()) {
-		out = append(out, guessKey{"address " + from.Address, guessesPerAddress})
+		out = append(out, store.Tries{Key: "address " + from.Address, Limit: guessesPerAddress})
 	}
 	return out
 }
@@ -49,46 +43,13 @@ func (g *guesses) keys(ctx context.Context, name string) []guessKey {
 // try counts a try of a name's password. Where there have been too many it says how long to wait, and the password must
 // not be looked at.
 func (g *guesses) try(ctx context.Context, name string) (wait time.Duration, err error) {
-	err = g.store.DB.WithContext(store.Apart(ctx)).Transaction(func(tx *gorm.DB) error {
-		if err := store.Lock(ctx, tx.Statement.ConnPool, store.LockGuesses, name); err != nil {
-			return err
-		}
-		for _, k := range g.keys(ctx, name) {
-			var row struct {
-				Tries int
-				Left  float64
-			}
-			err := tx.Raw(`INSERT INTO guesses (name, tries, since) VALUES (@name, 1, now())
-				ON CONFLICT (name) DO UPDATE SET tries = CASE WHEN guesses.since < now() - @within * interval '1 second' THEN 1 ELSE guesses.tries + 1 END,
-					since = CASE WHEN guesses.since < now() - @within * interval '1 second' THEN now() ELSE guesses.since END
-				RETURNING tries, extract(epoch FROM since - now()) + @within AS left`, map[string]any{"name": k.key, "within": guessesWithin.Seconds()}).Scan(&row).Error
-			if err != nil {
-				return err
-			}
-			if row.Tries > k.limit {
-				wait = max(wait, time.Duration(row.Left*float64(time.Second)), time.Second)
-			}
-		}
-		return nil
-	})
-	return wait, err
+	return g.store.TryGuess(ctx, name, g.keys(ctx, name), guessesWithin)
 }
 
 // takeBack takes a try back that was none. One that was right forgives the name's others from the same address; who guesses
 // from elsewhere is not let off by it.
 func (g *guesses) takeBack(ctx context.Context, name string, right bool) error {
-	return g.store.DB.WithContext(store.Apart(ctx)).Transaction(func(tx *gorm.DB) error {
-		for i, k := range g.keys(ctx, name) {
-			query := "UPDATE guesses SET tries = greatest(tries - 1, 0) WHERE name = ?"
-			if i == 0 && right {
-				query = "DELETE FROM guesses WHERE name = ?"
-			}
-			if err := tx.Exec(query, k.key).Error; err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	return g.store.TakeBackGuess(ctx, g.keys(ctx, name), func(i int) bool { return i == 0 && right })
 }
 
 // Guess tells whether a password is the stored one of a name. It counts before it is looked at; one that could not be

@@ -137,10 +137,10 @@ type changeInput struct {
 func (s *Connections) Routes() {
 	kit.Register(s.Kit, kit.Op("list-connection-kinds", http.MethodGet, "/api/connection-kinds", "What can be connected, and what each asks for", "Connections"), kit.Anyone, s.listKinds)
 	kit.Register(s.Kit, kit.Op("list-connections", http.MethodGet, "/api/connections", "Apps and chats", "Connections"), kit.Anyone, s.listConnections)
-	kit.Changes(s.Kit, kit.Op("create-connection", http.MethodPost, "/api/connections", "Connect an app or a chat", "Connections"), kit.Editors, kit.Makes[makeInput](kit.AboutConnection, func(out *connectionOutput) string { return out.Body.ID }), s.createConnection)
+	kit.Changes(s.Kit, kit.Op("create-connection", http.MethodPost, "/api/connections", "Connect an app or a chat", "Connections"), kit.Editors, kit.Makes[makeInput](store.AboutConnection, func(out *connectionOutput) string { return out.Body.ID }), s.createConnection)
 	kit.Register(s.Kit, kit.Op("get-connection", http.MethodGet, "/api/connections/{id}", "One connection: health, sources, last requests, where it is used", "Connections"), kit.Anyone, s.getConnection)
-	kit.Changes(s.Kit, kit.Op("change-connection", http.MethodPatch, "/api/connections/{id}", "Change, pause or go on with a connection", "Connections"), kit.Editors, kit.About[changeInput, connectionOutput](kit.AboutConnection, func(in *changeInput) string { return in.ID }), s.changeConnection)
-	kit.Changes(s.Kit, kit.Op("delete-connection", http.MethodDelete, "/api/connections/{id}", "Delete a connection that no workflow names", "Connections"), kit.Editors, kit.About[connectionInput, struct{}](kit.AboutConnection, func(in *connectionInput) string { return in.ID }), s.deleteConnection)
+	kit.Changes(s.Kit, kit.Op("change-connection", http.MethodPatch, "/api/connections/{id}", "Change, pause or go on with a connection", "Connections"), kit.Editors, kit.About[changeInput, connectionOutput](store.AboutConnection, func(in *changeInput) string { return in.ID }), s.changeConnection)
+	kit.Changes(s.Kit, kit.Op("delete-connection", http.MethodDelete, "/api/connections/{id}", "Delete a connection that no workflow names", "Connections"), kit.Editors, kit.About[connectionInput, struct{}](store.AboutConnection, func(in *connectionInput) string { return in.ID }), s.deleteConnection)
 	s.movingRoutes()
 	s.proveRoutes()
 }
@@ -173,8 +173,8 @@ func sendsOf(k *connect.Kind) *SendsItem {
 }
 
 func (s *Connections) listConnections(ctx context.Context, _ *kit.Person, _ *struct{}) (*kit.List[ConnectionItem], error) {
-	var rows []store.Connection
-	if err := s.Store.DB.WithContext(ctx).Order("lower(title), id").Limit(1000).Find(&rows).Error; err != nil {
+	rows, err := s.Store.Connections(ctx)
+	if err != nil {
 		return nil, err
 	}
 	items := make([]ConnectionItem, 0, len(rows))
@@ -208,22 +208,18 @@ func (s *Connections) connectionItem(ctx context.Context, c *store.Connection) (
 	}
 	it.Signed = secrets["signing"] != ""
 	it.Address = s.addressOf(c)
-	db := s.Store.DB.WithContext(ctx)
 	if !it.Receives {
-		return it, db.Model(&store.Destination{}).Where("connection = ?", c.ID).Order("name").Pluck("name", &it.Sources).Error
-	}
-	if err := db.Model(&store.Source{}).Where("connection = ?", c.ID).Order("source").Pluck("source", &it.Sources).Error; err != nil {
+		it.Sources, err = s.Store.DestinationNames(ctx, c.ID)
 		return it, err
 	}
-	if len(it.Sources) == 0 {
-		return it, nil
-	}
-	err = db.Raw(`SELECT max(received_at) AS last_arrival, count(*) FILTER (WHERE received_at > now() - interval '1 day') AS today
-		FROM (SELECT received_at FROM arrivals WHERE source IN ? ORDER BY seq DESC LIMIT 20000) a`, it.Sources).Row().Scan(&it.LastArrival, &it.Today)
-	if err != nil {
+	if it.Sources, err = s.Store.SourceNames(ctx, c.ID); err != nil || len(it.Sources) == 0 {
 		return it, err
 	}
-	return it, db.Raw("SELECT coalesce(sum(86400 / every * greatest(last_calls, 1)), 0) FROM polls WHERE connection = ?", c.ID).Scan(&it.CallsADay).Error
+	if it.LastArrival, it.Today, err = s.Store.LastArrival(ctx, it.Sources); err != nil {
+		return it, err
+	}
+	it.CallsADay, err = s.Store.CallsADay(ctx, c.ID)
+	return it, err
 }
 
 func (s *Connections) addressOf(c *store.Connection) string {
@@ -241,6 +237,9 @@ func (s *Connections) addressOf(c *store.Connection) string {
 	}
 	return c.Settings["user"]
 }
+
+// requestsShown is how many of the last requests to a hook are shown.
+const requestsShown = 50
 
 var shortName = regexp.MustCompile(`^[a-z0-9][a-z0-9-]*$`)
 
@@ -278,7 +277,7 @@ func (s *Connections) createConnection(ctx context.Context, who *kit.Person, in 
 	if c.Sealed, err = s.Engine.Box.Seal(secrets, c.ID); err != nil {
 		return nil, err
 	}
-	if err := s.Store.DB.WithContext(ctx).Create(&c).Error; err != nil {
+	if err := s.Store.AddConnection(ctx, &c); err != nil {
 		return nil, err
 	}
 	if k.Sends != nil && k.Sends.Listed {
@@ -300,41 +299,43 @@ func (s *Connections) getConnection(ctx context.Context, _ *kit.Person, in *conn
 }
 
 func (s *Connections) connection(ctx context.Context, id string) (*connectionOutput, error) {
-	db := s.Store.DB.WithContext(ctx)
-	var c store.Connection
-	if err := db.First(&c, "id = ?", id).Error; err != nil {
+	c, err := s.Store.Connection(ctx, id)
+	if err != nil {
 		return nil, err
 	}
 	out := &connectionOutput{}
-	it, err := s.connectionItem(ctx, &c)
+	it, err := s.connectionItem(ctx, c)
 	if err != nil {
 		return nil, err
 	}
 	out.Body.ConnectionItem = it
 	out.Body.Health, out.Body.Requests = []HealthHour{}, []HookRequestItem{}
-	if out.Body.Reads, err = s.Sources.SourceItems(ctx, db.Where("kinds.connection = ?", id)); err != nil {
+	if out.Body.Reads, err = s.Sources.SourceItems(ctx, id); err != nil {
 		return nil, err
 	}
-	if err := db.Raw("SELECT hour, ok, failed FROM health WHERE connection = ? ORDER BY hour", id).Scan(&out.Body.Health).Error; err != nil {
+	hours, err := s.Store.Health(ctx, id)
+	if err != nil {
 		return nil, err
 	}
-	if err := db.Raw("SELECT id, at, status, problem, location, media, path, size, head FROM hook_requests WHERE connection = ? ORDER BY id DESC LIMIT 50", id).Scan(&out.Body.Requests).Error; err != nil {
+	for _, h := range hours {
+		out.Body.Health = append(out.Body.Health, HealthHour(h))
+	}
+	last, err := s.Store.LastRequests(ctx, id, "", false, requestsShown)
+	if err != nil {
 		return nil, err
+	}
+	for _, r := range last {
+		out.Body.Requests = append(out.Body.Requests, HookRequestItem{ID: r.ID, At: r.At, Status: r.Status, Problem: r.Problem, Location: r.Location, Media: r.Media, Path: r.Path, Size: r.Size, Head: r.Head})
 	}
 	out.Body.Uses, err = s.Sources.Uses(ctx, id)
 	return out, err
 }
 
 func (s *Connections) changeConnection(ctx context.Context, _ *kit.Person, in *changeInput) (*connectionOutput, error) {
-	db := s.Store.DB.WithContext(ctx)
 	fresh := ""
-	err := db.Transaction(func(tx *gorm.DB) error {
-		var c store.Connection
-		if err := tx.Raw("SELECT * FROM connections WHERE id = ? FOR UPDATE", in.ID).Scan(&c).Error; err != nil {
-			return err
-		}
+	err := s.Store.ChangeConnection(ctx, in.ID, func(c *store.Connection) error {
 		k := kinds.Named(c.Kind)
-		if c.ID == "" || k == nil {
+		if k == nil {
 			return gorm.ErrRecordNotFound
 		}
 		settings, secrets, err := sources.Split(k, in.Body.Settings)
@@ -383,7 +384,7 @@ func (s *Connections) changeConnection(ctx context.Context, _ *kit.Person, in *c
 				c.SecretExpires = nil
 			}
 		}
-		return tx.Model(&c).Select("title", "key_field", "settings", "sealed", "paused", "secret_expires").Updates(&c).Error
+		return nil
 	})
 	if err != nil {
 		return nil, err
@@ -404,12 +405,11 @@ func (s *Connections) changeConnection(ctx context.Context, _ *kit.Person, in *c
 
 // goOn has everything done that a pause has held up.
 func (s *Connections) goOn(ctx context.Context, id string) error {
-	db := s.Store.DB.WithContext(ctx)
-	if err := db.Exec("UPDATE polls SET due_at = least(due_at, now()) WHERE connection = ?", id).Error; err != nil {
+	if err := s.Store.DueOf(ctx, id); err != nil {
 		return err
 	}
-	var names []string
-	if err := db.Model(&store.Destination{}).Where("connection = ?", id).Pluck("name", &names).Error; err != nil {
+	names, err := s.Store.DestinationNames(ctx, id)
+	if err != nil {
 		return err
 	}
 	for _, n := range names {
@@ -432,11 +432,10 @@ func (s *Connections) deleteConnection(ctx context.Context, _ *kit.Person, in *c
 		}
 		return nil, huma.Error409Conflict("the connection is used by " + strings.Join(names, ", ") + "; move them to another connection first")
 	}
-	res := s.Store.DB.WithContext(ctx).Exec("DELETE FROM connections WHERE id = ?", in.ID)
-	if res.Error == nil && res.RowsAffected == 0 {
-		return nil, gorm.ErrRecordNotFound
+	if err := s.Store.DeleteConnection(ctx, in.ID); err != nil {
+		return nil, err
 	}
 	s.Hooks.Forget(in.ID)
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
-	return nil, res.Error
+	return nil, nil
 }

@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
-	"gorm.io/gorm"
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/api/sources"
@@ -37,18 +36,18 @@ type moveOutput struct {
 }
 
 func (s *Connections) movingRoutes() {
-	kit.Changes(s.Kit, kit.Op("move-uses", http.MethodPost, "/api/connections/{id}/move", "Move every sheet that names a connection to another", "Connections"), kit.Editors, kit.Act[moveInput, moveOutput](kit.AboutConnection, func(in *moveInput) string { return in.ID }), s.moveUses)
+	kit.Changes(s.Kit, kit.Op("move-uses", http.MethodPost, "/api/connections/{id}/move", "Move every sheet that names a connection to another", "Connections"), kit.Editors, kit.Act[moveInput, moveOutput](store.AboutConnection, func(in *moveInput) string { return in.ID }), s.moveUses)
 }
 
 // moveUses exchanges one connection for another in every sheet that names it, all or none. A workflow that is on goes on
 // with a new version.
 func (s *Connections) moveUses(ctx context.Context, who *kit.Person, in *moveInput) (*moveOutput, error) {
-	var from, to store.Connection
-	db := s.Store.DB.WithContext(ctx)
-	if err := db.First(&from, "id = ?", in.ID).Error; err != nil {
+	from, err := s.Store.Connection(ctx, in.ID)
+	if err != nil {
 		return nil, err
 	}
-	if err := db.First(&to, "id = ?", in.Body.To).Error; err != nil {
+	to, err := s.Store.Connection(ctx, in.Body.To)
+	if err != nil {
 		return nil, kit.Invalid("body.to", "there is no connection %s", in.Body.To)
 	}
 	if from.Kind != to.Kind || from.ID == to.ID {
@@ -58,14 +57,14 @@ func (s *Connections) moveUses(ctx context.Context, who *kit.Person, in *moveInp
 	if err != nil {
 		return nil, err
 	}
-	rows, err := s.Sources.UsesOf(ctx, s.Store.DB, in.ID)
+	rows, err := s.Store.Mentions(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}
 	out := &moveOutput{}
 	out.Body.Uses, out.Body.Missing = []sources.Use{}, []string{}
 	type change struct {
-		row         sources.UsedBy
+		row         store.Mention
 		draft, live []byte
 		plan        *sheet.Plan
 	}
@@ -115,24 +114,18 @@ func (s *Connections) moveUses(ctx context.Context, who *kit.Person, in *moveInp
 	}
 	before := map[int64]json.RawMessage{}
 	for _, c := range changes {
-		if before[c.row.ID], err = s.Snapshot(ctx, kit.AboutWorkflow, kit.IDText(c.row.ID)); err != nil {
+		if before[c.row.ID], err = s.Store.Snapshot(ctx, store.AboutWorkflow, kit.IDText(c.row.ID)); err != nil {
 			return nil, err
 		}
 	}
-	err = db.Transaction(func(tx *gorm.DB) error {
-		for _, c := range changes {
-			err := tx.Exec("UPDATE workflows SET draft = ?, updated_at = ?, updated_by = ? WHERE id = ? AND draft = ?", string(c.draft), s.Engine.Now(), who.Name, c.row.ID, c.row.Draft)
-			if err.Error != nil {
-				return err.Error
-			}
-			if err.RowsAffected == 0 {
-				return huma.Error409Conflict(c.row.Name + " was changed meanwhile. Nothing was moved; look again.")
-			}
+	for _, c := range changes { // in the transaction of the whole operation
+		moved, err := s.Store.MoveDraft(ctx, c.row.ID, c.row.Draft, string(c.draft), who.Name, s.Engine.Now())
+		if err != nil {
+			return nil, err
 		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
+		if !moved {
+			return nil, huma.Error409Conflict(c.row.Name + " was changed meanwhile. Nothing was moved; look again.")
+		}
 	}
 	for _, c := range changes {
 		if c.plan == nil {
@@ -144,8 +137,8 @@ func (s *Connections) moveUses(ctx context.Context, who *kit.Person, in *moveInp
 		}
 	}
 	for _, c := range changes { // each workflow has an entry of its own
-		e := kit.Entry{Person: &who.ID, Name: who.Name, Did: "move-uses", What: kit.AboutWorkflow.What, About: kit.IDText(c.row.ID), Before: before[c.row.ID]}
-		if err := s.After(ctx, e, kit.AboutWorkflow, false); err != nil {
+		e := store.AuditEntry{Person: &who.ID, Name: who.Name, Did: "move-uses", What: store.AboutWorkflow.What, About: kit.IDText(c.row.ID), Before: before[c.row.ID]}
+		if err := s.After(ctx, e, store.AboutWorkflow, false); err != nil {
 			return nil, err
 		}
 	}

@@ -18,9 +18,9 @@ import (
 
 // ProveBody is what came of proving a connection.
 type ProveBody struct {
-	OK      bool             `json:"ok"`
-	Steps   []connect.ProofStep   `json:"steps"`
-	Choices []connect.Choice `json:"choices" doc:"what can be read from it"`
+	OK      bool                `json:"ok"`
+	Steps   []connect.ProofStep `json:"steps"`
+	Choices []connect.Choice    `json:"choices" doc:"what can be read from it"`
 }
 
 type proveOutput struct{ Body ProveBody }
@@ -49,9 +49,9 @@ func (s *Connections) proveNew(ctx context.Context, _ *kit.Person, in *proveNewI
 		return nil, err
 	}
 	if in.Body.ID != "" {
-		var c store.Connection
-		if err := s.Store.DB.WithContext(ctx).First(&c, "id = ? AND kind = ?", in.Body.ID, k.Name).Error; err != nil {
-			return nil, err
+		c, err := s.Store.ConnectionOf(ctx, in.Body.ID, k.Name)
+		if err != nil || c == nil {
+			return nil, kit.OrMissing(err)
 		}
 		have, err := s.Engine.Box.Open(c.Sealed, c.ID)
 		if err != nil {
@@ -90,15 +90,15 @@ func proof(ctx context.Context, conn connect.Conn) ProveBody {
 }
 
 func (s *Connections) proveOne(ctx context.Context, _ *kit.Person, in *connectionInput) (*proveOutput, error) {
-	var c store.Connection
-	if err := s.Store.DB.WithContext(ctx).First(&c, "id = ?", in.ID).Error; err != nil {
+	c, err := s.Store.Connection(ctx, in.ID)
+	if err != nil {
 		return nil, err
 	}
 	if k := kinds.Named(c.Kind); k == nil || k.Open == nil {
-		steps, err := s.proveWaiting(ctx, &c)
+		steps, err := s.proveWaiting(ctx, c)
 		return &proveOutput{ProveBody{OK: connect.Proved(steps), Steps: steps, Choices: []connect.Choice{}}}, err
 	}
-	conn, err := s.Engine.Sources.OpenConn(&c)
+	conn, err := s.Engine.Sources.OpenConn(c)
 	if err != nil {
 		return &proveOutput{ProveBody{Steps: []connect.ProofStep{connect.Failed("opening the connection", err)}, Choices: []connect.Choice{}}}, nil
 	}
@@ -123,8 +123,8 @@ func (s *Connections) proveOne(ctx context.Context, _ *kit.Person, in *connectio
 // proveWaiting proves what waits for calls by what has come.
 func (s *Connections) proveWaiting(ctx context.Context, c *store.Connection) ([]connect.ProofStep, error) {
 	s.Requests.WaitWritten()
-	var last []store.HookRequest
-	if err := s.Store.DB.WithContext(ctx).Order("id DESC").Limit(1).Find(&last, "connection = ?", c.ID).Error; err != nil {
+	last, err := s.Store.LastRequests(ctx, c.ID, "", false, 1)
+	if err != nil {
 		return nil, err
 	}
 	tried := "looking at the last request to " + s.addressOf(c)
@@ -138,11 +138,11 @@ func (s *Connections) proveWaiting(ctx context.Context, c *store.Connection) ([]
 }
 
 func (s *Connections) browse(ctx context.Context, _ *kit.Person, in *connectionInput) (*kit.List[connect.Choice], error) {
-	var c store.Connection
-	if err := s.Store.DB.WithContext(ctx).First(&c, "id = ?", in.ID).Error; err != nil {
+	c, err := s.Store.Connection(ctx, in.ID)
+	if err != nil {
 		return nil, err
 	}
-	conn, err := s.Engine.Sources.OpenConn(&c)
+	conn, err := s.Engine.Sources.OpenConn(c)
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}

@@ -145,22 +145,26 @@ func (hi *History) getPost(ctx context.Context, _ *kit.Person, in *kit.IDInput) 
 	}
 	out := &postOutput{}
 	out.Body.Post = hi.postItems(rows)[0]
-	if out.Body.Tried, err = hi.attempts(ctx, "post", in.ID); err != nil {
+	if out.Body.Tried, err = hi.tried(hi.Store.AttemptsOfPost(ctx, in.ID, attemptsShown)); err != nil {
 		return nil, err
 	}
-	db := hi.Store.DB.WithContext(ctx)
-	if err := db.Raw("SELECT subject FROM arrivals WHERE seq = ?", rows[0].Arrival).Scan(&out.Body.Arrival).Error; err != nil {
+	if out.Body.Arrival, err = hi.Store.SubjectOf(ctx, rows[0].Arrival); err != nil {
 		return nil, err
 	}
 	if rows[0].State == store.Waiting {
-		err = db.Raw("SELECT not_before FROM destinations WHERE name = ? AND not_before > now()", rows[0].Destination).Scan(&out.Body.NotUntil).Error
+		out.Body.NotUntil, err = hi.Store.NotUntil(ctx, rows[0].Destination)
 	}
 	return out, err
 }
 
-// attempts lists the tries of a post or a step, which column names.
-func (hi *History) attempts(ctx context.Context, column string, id int64) ([]AttemptItem, error) {
-	items := []AttemptItem{}
-	err := hi.Store.DB.WithContext(ctx).Table("attempts").Where(column+" = ?", id).Order("id DESC").Limit(100).Scan(&items).Error
+// attemptsShown is how many tries of a post or a step are shown.
+const attemptsShown = 100
+
+// tried shows the tries of a post or a step.
+func (hi *History) tried(rows []store.Attempt, err error) ([]AttemptItem, error) {
+	items := make([]AttemptItem, 0, len(rows))
+	for _, a := range rows {
+		items = append(items, AttemptItem{At: a.At, TookMs: a.TookMs, Status: a.Status, Address: a.Address, Sent: a.Sent, Answer: a.Answer})
+	}
 	return items, err
 }

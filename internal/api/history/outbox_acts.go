@@ -2,6 +2,7 @@ package history
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"strings"
 
@@ -14,24 +15,13 @@ import (
 	"dorfbote/internal/store"
 )
 
-// What can be done with posts, and from which states.
-var postActs = map[string]struct {
-	to   string
-	from []string
-}{
-	"again":   {store.Waiting, []string{store.Refused, store.GivenUp, store.Dropped, store.Expired, store.Held}},
-	"drop":    {store.Dropped, []string{store.Waiting, store.Refused, store.GivenUp, store.Held}},
-	"hold":    {store.Held, []string{store.Waiting, store.Refused}},
-	"release": {store.Waiting, []string{store.Held}},
-}
-
 // mostAtOnce bounds how many posts one act is done with.
 const mostAtOnce = 10_000
 
 type manyInput struct {
 	Body struct {
-		Do  string  `json:"do" enum:"again,drop,hold,release" doc:"send again, drop, hold back, or let go on"`
-		IDs []int64 `json:"ids,omitempty" maxItems:"10000" doc:"these posts; without any, those that the filter leaves"`
+		Do  store.Act `json:"do" enum:"again,drop,hold,release" doc:"send again, drop, hold back, or let go on"`
+		IDs []int64   `json:"ids,omitempty" maxItems:"10000" doc:"these posts; without any, those that the filter leaves"`
 		// The filter.
 		State       string `json:"state,omitempty" enum:"waiting,held,refused,given up,dropped,expired"`
 		Destination string `json:"destination,omitempty"`
@@ -69,46 +59,36 @@ type rateInput struct {
 }
 
 func (hi *History) outboxActs() {
-	one := func(do string) func(context.Context, *kit.Person, *kit.IDInput) (*struct{}, error) {
+	one := func(do store.Act) func(context.Context, *kit.Person, *kit.IDInput) (*struct{}, error) {
 		return func(ctx context.Context, _ *kit.Person, in *kit.IDInput) (*struct{}, error) {
 			return hi.actOn(ctx, in.ID, do)
 		}
 	}
-	kit.Changes(hi.Kit, kit.Op("send-again", http.MethodPost, "/api/posts/{id}/again", "Send a refused or given-up post again", "Outbox"), kit.Editors, kit.ByID[struct{}](kit.AboutPost), one("again"))
-	kit.Changes(hi.Kit, kit.Op("drop-post", http.MethodPost, "/api/posts/{id}/drop", "Drop a post that is not sent", "Outbox"), kit.Editors, kit.ByID[struct{}](kit.AboutPost), one("drop"))
-	kit.Changes(hi.Kit, kit.Op("hold-post", http.MethodPost, "/api/posts/{id}/hold", "Hold a post back; those behind it go on", "Outbox"), kit.Editors, kit.ByID[struct{}](kit.AboutPost), one("hold"))
-	kit.Changes(hi.Kit, kit.Op("release-post", http.MethodPost, "/api/posts/{id}/release", "Let a held post go on", "Outbox"), kit.Editors, kit.ByID[struct{}](kit.AboutPost), one("release"))
-	kit.Changes(hi.Kit, kit.Op("act-on-posts", http.MethodPost, "/api/outbox/many", "Do something with many posts at once", "Outbox"), kit.Editors, kit.Act[manyInput, manyOutput](kit.AboutPost, func(in *manyInput) string { return in.Body.Do + " many" }), hi.actOnMany)
-	kit.Changes(hi.Kit, kit.Op("resume-destination", http.MethodPost, "/api/destinations/resume", "Send what waits for a paused destination", "Outbox"), kit.Editors, kit.About[resumeInput, struct{}](kit.AboutDestination, func(in *resumeInput) string { return in.Body.Name }), hi.resume)
+	kit.Changes(hi.Kit, kit.Op("send-again", http.MethodPost, "/api/posts/{id}/again", "Send a refused or given-up post again", "Outbox"), kit.Editors, kit.ByID[struct{}](store.AboutPost), one(store.SendAgain))
+	kit.Changes(hi.Kit, kit.Op("drop-post", http.MethodPost, "/api/posts/{id}/drop", "Drop a post that is not sent", "Outbox"), kit.Editors, kit.ByID[struct{}](store.AboutPost), one(store.Drop))
+	kit.Changes(hi.Kit, kit.Op("hold-post", http.MethodPost, "/api/posts/{id}/hold", "Hold a post back; those behind it go on", "Outbox"), kit.Editors, kit.ByID[struct{}](store.AboutPost), one(store.Hold))
+	kit.Changes(hi.Kit, kit.Op("release-post", http.MethodPost, "/api/posts/{id}/release", "Let a held post go on", "Outbox"), kit.Editors, kit.ByID[struct{}](store.AboutPost), one(store.Release))
+	kit.Changes(hi.Kit, kit.Op("act-on-posts", http.MethodPost, "/api/outbox/many", "Do something with many posts at once", "Outbox"), kit.Editors, kit.Act[manyInput, manyOutput](store.AboutPost, func(in *manyInput) string { return string(in.Body.Do) + " many" }), hi.actOnMany)
+	kit.Changes(hi.Kit, kit.Op("resume-destination", http.MethodPost, "/api/destinations/resume", "Send what waits for a paused destination", "Outbox"), kit.Editors, kit.About[resumeInput, struct{}](store.AboutDestination, func(in *resumeInput) string { return in.Body.Name }), hi.resume)
 	kit.Register(hi.Kit, kit.Op("ask-destination", http.MethodPost, "/api/destinations/ask", "Ask the other side whether a destination would take a post", "Outbox"), kit.Editors, hi.askDestination)
-	kit.Changes(hi.Kit, kit.Op("pause-destination", http.MethodPost, "/api/destinations/pause", "Send nothing to a destination for now", "Outbox"), kit.Editors, kit.About[pauseInput, struct{}](kit.AboutDestination, func(in *pauseInput) string { return in.Body.Name }), hi.pause)
-	kit.Changes(hi.Kit, kit.Op("pace-destination", http.MethodPost, "/api/destinations/rate", "Set how many posts a minute a destination gets", "Outbox"), kit.Editors, kit.About[rateInput, struct{}](kit.AboutDestination, func(in *rateInput) string { return in.Body.Name }), hi.setRate)
+	kit.Changes(hi.Kit, kit.Op("pause-destination", http.MethodPost, "/api/destinations/pause", "Send nothing to a destination for now", "Outbox"), kit.Editors, kit.About[pauseInput, struct{}](store.AboutDestination, func(in *pauseInput) string { return in.Body.Name }), hi.pause)
+	kit.Changes(hi.Kit, kit.Op("pace-destination", http.MethodPost, "/api/destinations/rate", "Set how many posts a minute a destination gets", "Outbox"), kit.Editors, kit.About[rateInput, struct{}](store.AboutDestination, func(in *rateInput) string { return in.Body.Name }), hi.setRate)
 }
 
-// actOn puts a post into another state. A person has looked at it: it no longer expires by itself.
-func (hi *History) actOn(ctx context.Context, id int64, do string) (*struct{}, error) {
-	act := postActs[do]
-	var p store.Post
-	res := hi.Store.DB.WithContext(ctx).Raw("UPDATE posts SET state = ?, expires_at = NULL WHERE id = ? AND state IN ? RETURNING *", act.to, id, act.from).Scan(&p)
-	if res.Error != nil {
-		return nil, res.Error
+// actOn does something with one post.
+func (hi *History) actOn(ctx context.Context, id int64, do store.Act) (*struct{}, error) {
+	posts, _, err := hi.Store.ActOn(ctx, do, []int64{id}, store.PostFilter{}, 1)
+	if err != nil {
+		return nil, err
 	}
-	if p.ID == 0 {
-		return nil, hi.cannot(ctx, id, act.from)
+	if len(posts) == 0 {
+		state, err := hi.Store.PostState(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		return nil, huma.Error409Conflict("the post is " + state + "; this can be done with one that is " + strings.Join(do.From(), " or "))
 	}
-	return nil, hi.moved(ctx, act.to, []store.Post{p})
-}
-
-// cannot says why something cannot be done with a post.
-func (hi *History) cannot(ctx context.Context, id int64, from []string) error {
-	var state string
-	if err := hi.Store.DB.WithContext(ctx).Raw("SELECT state FROM posts WHERE id = ?", id).Scan(&state).Error; err != nil {
-		return err
-	}
-	if state == "" {
-		return gorm.ErrRecordNotFound
-	}
-	return huma.Error409Conflict("the post is " + state + "; this can be done with one that is " + strings.Join(from, " or "))
+	return nil, hi.moved(ctx, do.To(), posts)
 }
 
 // moved wakes whatever waits for posts that are in another state now.
@@ -144,40 +124,16 @@ func (hi *History) moved(ctx context.Context, to string, posts []store.Post) err
 
 func (hi *History) actOnMany(ctx context.Context, _ *kit.Person, in *manyInput) (*manyOutput, error) {
 	b := in.Body
-	act := postActs[b.Do]
-	q := hi.Store.DB.WithContext(ctx).Table("posts").Select("id")
-	switch {
-	case len(b.IDs) > 0:
-		q = q.Where("id IN ?", b.IDs)
-	case b.State == "" && b.Destination == "" && b.Workflow == 0:
+	if len(b.IDs) == 0 && b.State == "" && b.Destination == "" && b.Workflow == 0 {
 		return nil, huma.Error422UnprocessableEntity("say which posts: give ids, or a state, a destination or a workflow")
 	}
-	if b.State != "" {
-		q = q.Where("state = ?", b.State)
-	}
-	if b.Destination != "" {
-		q = q.Where("destination = ?", b.Destination)
-	}
-	if b.Workflow > 0 {
-		q = q.Where("workflow = ?", b.Workflow)
-	}
-	out := &manyOutput{}
-	var posts []store.Post
-	err := hi.Store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		var ids []int64
-		if err := q.Order("id").Limit(mostAtOnce).Scan(&ids).Error; err != nil || len(ids) == 0 {
-			return err
-		}
-		if err := tx.Raw("UPDATE posts SET state = ?, expires_at = NULL WHERE id IN ? AND state IN ? RETURNING id, destination, arrival, workflow", act.to, ids, act.from).Scan(&posts).Error; err != nil {
-			return err
-		}
-		out.Body.Done, out.Body.Passed = int64(len(posts)), int64(len(ids)-len(posts))
-		return nil
-	})
+	posts, of, err := hi.Store.ActOn(ctx, b.Do, b.IDs, store.PostFilter{State: b.State, Destination: b.Destination, Workflow: b.Workflow}, mostAtOnce)
 	if err != nil {
 		return nil, err
 	}
-	return out, hi.moved(ctx, act.to, posts)
+	out := &manyOutput{}
+	out.Body.Done, out.Body.Passed = int64(len(posts)), int64(of-len(posts))
+	return out, hi.moved(ctx, b.Do.To(), posts)
 }
 
 type askInput struct {
@@ -207,41 +163,21 @@ func (hi *History) askDestination(ctx context.Context, _ *kit.Person, in *askInp
 
 var errNoDestination = huma.Error404NotFound("there is no such destination")
 
-func (hi *History) setDestination(ctx context.Context, name string, set map[string]any) error {
-	res := hi.Store.DB.WithContext(ctx).Model(&store.Destination{}).Where("name = ?", name).Updates(set)
-	if res.Error == nil && res.RowsAffected == 0 {
+// destinationSet tells everyone that a destination is another now; of one that is not there, it says so.
+func (hi *History) destinationSet(ctx context.Context, err error) error {
+	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return errNoDestination
 	}
 	hi.Engine.Tell(ctx, notify.Message{Topic: notify.Destinations})
-	return res.Error
+	return err
 }
 
 // resume lets a paused destination be sent to again: what was refused when it paused goes first.
 func (hi *History) resume(ctx context.Context, _ *kit.Person, in *resumeInput) (*struct{}, error) {
 	name := in.Body.Name
-	var gone []store.Post
-	err := hi.Store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		res := tx.Exec("UPDATE destinations SET paused = false, reason = '', held_by = '', failures = 0, not_before = NULL WHERE name = ?", name)
-		if res.Error != nil {
-			return res.Error
-		}
-		if res.RowsAffected == 0 {
-			return errNoDestination
-		}
-		if in.Body.Only != nil {
-			err := tx.Raw("UPDATE posts SET state = 'dropped' WHERE destination = ? AND state IN ('waiting', 'refused') AND NOT id = ANY (?::bigint[]) RETURNING id, destination, arrival, workflow",
-				name, store.BigInts(*in.Body.Only)).Scan(&gone).Error
-			if err != nil {
-				return err
-			}
-		}
-		if err := tx.Exec("UPDATE posts SET state = 'waiting', expires_at = NULL WHERE destination = ? AND state = 'refused'", name).Error; err != nil {
-			return err
-		}
-		return tx.Exec("UPDATE notices SET done_at = now() WHERE about = ? AND done_at IS NULL", name).Error
-	})
+	gone, err := hi.Store.ResumeDestination(ctx, name, in.Body.Only)
 	if err != nil {
-		return nil, err
+		return nil, hi.destinationSet(ctx, err)
 	}
 	if err := hi.moved(ctx, store.Dropped, gone); err != nil {
 		return nil, err
@@ -255,16 +191,11 @@ func (hi *History) pause(ctx context.Context, who *kit.Person, in *pauseInput) (
 	if reason == "" {
 		reason = "paused by " + who.Name
 	}
-	return nil, hi.setDestination(ctx, in.Body.Name, map[string]any{"paused": true, "reason": reason, "held_by": who.Name})
+	return nil, hi.destinationSet(ctx, hi.Store.PauseDestination(ctx, in.Body.Name, reason, who.Name))
 }
 
 func (hi *History) setRate(ctx context.Context, _ *kit.Person, in *rateInput) (*struct{}, error) {
-	// A time that the rate until now has set holds no more; one that the other side has asked for does.
-	set := map[string]any{"per_minute": in.Body.PerMinute, "not_before": gorm.Expr("CASE WHEN failures > 0 THEN not_before END")}
-	if in.Body.Forget {
-		set["spacing_ms"], set["spaced_at"] = 0, nil
-	}
-	if err := hi.setDestination(ctx, in.Body.Name, set); err != nil {
+	if err := hi.destinationSet(ctx, hi.Store.RateDestination(ctx, in.Body.Name, in.Body.PerMinute, in.Body.Forget)); err != nil {
 		return nil, err
 	}
 	return nil, hi.Engine.Outbox.Wake(ctx, in.Body.Name)

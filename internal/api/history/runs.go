@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
-	"gorm.io/gorm"
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/api/proof"
@@ -73,7 +72,7 @@ type runOutput struct {
 
 func (hi *History) runRoutes() {
 	kit.Register(hi.Kit, kit.Op("get-run", http.MethodGet, "/api/runs/{arrival}/{workflow}", "One run: the sheet as it was, what each line saw, what was sent and answered, what followed", "Runs"), kit.Anyone, hi.getRun)
-	kit.Changes(hi.Kit, kit.Op("go-on", http.MethodPost, "/api/runs/{arrival}/{workflow}/go-on", "Go on from the step that failed", "Runs"), kit.Editors, kit.Act[runInput, struct{}](kit.AboutWorkflow, func(in *runInput) string { return kit.IDText(in.Workflow) }), hi.runOn)
+	kit.Changes(hi.Kit, kit.Op("go-on", http.MethodPost, "/api/runs/{arrival}/{workflow}/go-on", "Go on from the step that failed", "Runs"), kit.Editors, kit.Act[runInput, struct{}](store.AboutWorkflow, func(in *runInput) string { return kit.IDText(in.Workflow) }), hi.runOn)
 }
 
 func (hi *History) getRun(ctx context.Context, _ *kit.Person, in *runInput) (*runOutput, error) {
@@ -123,7 +122,7 @@ func (hi *History) runPosts(ctx context.Context, in *runInput) ([]RunPost, error
 	out := make([]RunPost, 0, len(rows))
 	items := hi.postItems(rows)
 	for i := len(items) - 1; i >= 0; i-- {
-		tried, err := hi.attempts(ctx, "post", items[i].ID)
+		tried, err := hi.tried(hi.Store.AttemptsOfPost(ctx, items[i].ID, attemptsShown))
 		if err != nil {
 			return nil, err
 		}
@@ -133,8 +132,8 @@ func (hi *History) runPosts(ctx context.Context, in *runInput) ([]RunPost, error
 }
 
 func (hi *History) runSteps(ctx context.Context, in *runInput) ([]StepItem, error) {
-	var rows []store.Step
-	if err := hi.Store.DB.WithContext(ctx).Where("arrival = ? AND workflow = ?", in.Arrival, in.Workflow).Order("n").Find(&rows).Error; err != nil {
+	rows, err := hi.Store.StepsOf(ctx, in.Arrival, in.Workflow)
+	if err != nil {
 		return nil, err
 	}
 	out := make([]StepItem, 0, len(rows))
@@ -147,7 +146,7 @@ func (hi *History) runSteps(ctx context.Context, in *runInput) ([]StepItem, erro
 			ID: r.ID, N: r.N, Name: r.Name, Kind: r.Kind, Target: r.Target, Key: r.RecordKey, Set: set, IfFails: r.IfFails, State: r.State,
 			Attempts: r.Attempts, Answer: r.Answer, NotBefore: r.NotBefore, DoneAt: r.DoneAt, Once: r.Key,
 		}
-		if it.Tried, err = hi.attempts(ctx, "step", r.ID); err != nil {
+		if it.Tried, err = hi.tried(hi.Store.AttemptsOfStep(ctx, r.ID, attemptsShown)); err != nil {
 			return nil, err
 		}
 		out = append(out, it)
@@ -157,23 +156,12 @@ func (hi *History) runSteps(ctx context.Context, in *runInput) ([]StepItem, erro
 
 // runOn has a run go on from the step that failed: it is tried again, and what was left out because of it follows.
 func (hi *History) runOn(ctx context.Context, _ *kit.Person, in *runInput) (*struct{}, error) {
-	err := hi.Store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		var first *int
-		if err := tx.Raw("SELECT min(n) FROM steps WHERE arrival = ? AND workflow = ? AND state IN ('failed', 'skipped')", in.Arrival, in.Workflow).Scan(&first).Error; err != nil {
-			return err
-		}
-		if first == nil {
-			return huma.Error409Conflict("no step of this run has failed")
-		}
-		// The key stays: a step that did come about, without its answer being heard, is known as done by the other side.
-		if err := tx.Exec(`UPDATE steps SET state = 'waiting', not_before = NULL, done_at = NULL, answer = '' WHERE arrival = ? AND workflow = ? AND n >= ? AND state IN ('failed', 'skipped')`,
-			in.Arrival, in.Workflow, *first).Error; err != nil {
-			return err
-		}
-		return nil
-	})
+	there, err := hi.Store.TryStepsAgain(ctx, in.Arrival, in.Workflow)
 	if err != nil {
 		return nil, err
+	}
+	if !there {
+		return nil, huma.Error409Conflict("no step of this run has failed")
 	}
 	hi.Engine.Tell(ctx, notify.Message{Topic: notify.Steps, Seq: in.Arrival})
 	return nil, hi.Engine.Follow.Follow(ctx, in.Arrival, in.Workflow)

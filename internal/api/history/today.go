@@ -52,11 +52,17 @@ type ChannelDay struct {
 
 type todayOutput struct{ Body TodayBody }
 
+// How much of each is shown.
+const (
+	noticesShown = 30
+	nextShown    = 8
+	failedShown  = 10
+)
+
 // noticed adds what has been noticed and concerns the person, and what is next on the calendar.
 func (hi *History) noticed(ctx context.Context, who *kit.Person, told map[string]bool, out *TodayBody) error {
-	db := hi.Store.DB.WithContext(ctx)
-	var list []store.Notice
-	if err := db.Where("done_at IS NULL AND (owner IS NULL OR owner = ?)", who.ID).Order("at DESC").Limit(30).Find(&list).Error; err != nil {
+	list, err := hi.Store.Notices(ctx, who.ID, noticesShown)
+	if err != nil {
 		return err
 	}
 	for _, n := range list {
@@ -65,19 +71,22 @@ func (hi *History) noticed(ctx context.Context, who *kit.Person, told map[string
 		}
 		out.Needs = append(out.Needs, Need{ID: n.ID, What: n.About + " " + n.What, Words: n.Words, Go: n.Go})
 	}
-	return db.Raw(`SELECT t.due_at AS at, w.id AS workflow, w.name, w.form, t.key FROM timers t JOIN workflows w ON w.id = t.workflow
-		WHERE NOT t.spent AND w.is_on AND w.form <> 'silent' ORDER BY t.due_at LIMIT 8`).Scan(&out.Next).Error
+	next, err := hi.Store.NextUp(ctx, nextShown)
+	for _, n := range next {
+		out.Next = append(out.Next, NextUp{At: n.At, WorkflowID: n.Workflow, Name: n.Name, Form: n.Form, Key: n.Key})
+	}
+	return err
 }
 
 // dismiss takes a notice away; it comes back if what it tells of does.
 func (hi *History) dismiss(ctx context.Context, _ *kit.Person, in *kit.IDInput) (*struct{}, error) {
-	err := hi.Store.DB.WithContext(ctx).Exec("UPDATE notices SET done_at = now() WHERE id = ?", in.ID).Error
+	err := hi.Store.DismissNotice(ctx, in.ID)
 	hi.Engine.Tell(ctx, notify.Message{Topic: notify.Today})
 	return nil, err
 }
 
 func (hi *History) todayRoutes() {
-	kit.Changes(hi.Kit, kit.Op("dismiss-notice", http.MethodPost, "/api/notices/{id}/done", "Take a notice away", "Today"), kit.Editors, kit.ByID[struct{}](kit.AboutNotice), hi.dismiss)
+	kit.Changes(hi.Kit, kit.Op("dismiss-notice", http.MethodPost, "/api/notices/{id}/done", "Take a notice away", "Today"), kit.Editors, kit.ByID[struct{}](store.AboutNotice), hi.dismiss)
 	kit.Register(hi.Kit, kit.Op("today", http.MethodGet, "/api/today", "What needs a person today", "Today"), kit.Anyone, hi.today)
 }
 
@@ -96,13 +105,8 @@ func waits(n int64) string {
 
 // againstUsual compares what came and what was told today with the usual for this hour and weekday.
 func (hi *History) againstUsual(ctx context.Context, now, start time.Time, destinations []store.DestinationRow, out *TodayBody) error {
-	var rows []struct {
-		What, Name string
-		Hour       time.Time
-		N          int64
-	}
-	db := hi.Store.DB.WithContext(ctx)
-	if err := db.Raw("SELECT what, name, hour, n FROM hours WHERE hour > ?", start.AddDate(0, 0, -7*usual.Weeks-14)).Scan(&rows).Error; err != nil {
+	rows, err := hi.Store.HoursSince(ctx, start.AddDate(0, 0, -7*usual.Weeks-14))
+	if err != nil {
 		return err
 	}
 	counts := map[string]map[string]usual.Hours{"arrivals": {}, "posts": {}}
@@ -129,7 +133,7 @@ func (hi *History) againstUsual(ctx context.Context, now, start time.Time, desti
 		}
 		out.Channels = append(out.Channels, c)
 	}
-	for _, name := range kit.SortedKeys(counts["arrivals"]) {
+	for _, name := range value.SortedKeys(counts["arrivals"]) {
 		since := last[name]
 		if since.After(now) {
 			continue // something came within this hour
@@ -150,8 +154,8 @@ const soon = 14 * 24 * time.Hour
 
 // expiring finds connections whose secrets end soon.
 func (hi *History) expiring(ctx context.Context, now time.Time, out *TodayBody) error {
-	var list []store.Connection
-	if err := hi.Store.DB.WithContext(ctx).Where("secret_expires < ?", now.Add(soon)).Order("secret_expires").Find(&list).Error; err != nil {
+	list, err := hi.Store.Expiring(ctx, now.Add(soon))
+	if err != nil {
 		return err
 	}
 	for _, c := range list {
@@ -186,7 +190,6 @@ func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*to
 	now := hi.Engine.Now().In(hi.Engine.Workspace.Location())
 	start := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
 	out := &todayOutput{Body: TodayBody{Needs: []Need{}, Channels: []ChannelDay{}, Next: []NextUp{}}}
-	db := hi.Store.DB.WithContext(ctx)
 	destinations, err := hi.Store.Destinations(ctx)
 	if err != nil {
 		return nil, err
@@ -215,14 +218,7 @@ func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*to
 	if err := hi.clocks(ctx, &out.Body); err != nil {
 		return nil, err
 	}
-	var failed []struct {
-		WorkflowID int64
-		Name       string
-		N          int64
-		Error      string
-	}
-	err = db.Raw(`SELECT v.workflow, w.name, count(*) AS n, max(v.error) AS error FROM verdicts v JOIN workflows w ON w.id = v.workflow
-		WHERE v.verdict = 'failed' AND v.at > ? GROUP BY 1, 2 ORDER BY 3 DESC LIMIT 10`, now.Add(-24*time.Hour)).Scan(&failed).Error
+	failed, err := hi.Store.FailedSince(ctx, now.Add(-24*time.Hour), failedShown)
 	if err != nil {
 		return nil, err
 	}
@@ -236,10 +232,7 @@ func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*to
 	if err != nil {
 		return nil, err
 	}
-	if err := db.Raw("SELECT count(*) FROM arrivals WHERE seq >= ?", first).Scan(&out.Body.Arrivals).Error; err != nil {
-		return nil, err
-	}
-	if err := db.Raw("SELECT count(*) FROM verdicts WHERE verdict = 'told' AND arrival >= ?", first).Scan(&out.Body.Told).Error; err != nil {
+	if out.Body.Arrivals, out.Body.Told, err = hi.Store.CountFrom(ctx, first); err != nil {
 		return nil, err
 	}
 	posts, err := hi.Store.Posts(ctx, store.PostFilter{Limit: 8})

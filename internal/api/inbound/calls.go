@@ -52,7 +52,7 @@ func (in *Inbound) takeCall(w http.ResponseWriter, r *http.Request) {
 		if len(once) > 200 {
 			once = workflows.TokenHash(once)
 		}
-		receipts, err = in.Workflows.Begin(r.Context(), row, plan, keys, answers, "a call", once)
+		receipts, err = in.Workflows.Begin(r.Context(), row, plan, keys, answers, intake.Cause{By: "a call", Once: once})
 	}
 	if err != nil {
 		var model *huma.ErrorModel

@@ -96,10 +96,17 @@ button{font:inherit;font-weight:600;background:#2f6b3c;color:#fff;border:0;paddi
 // formOf finds a form and its questions.
 func (in *Inbound) formOf(w http.ResponseWriter, r *http.Request) (*store.Connection, *store.Source, []sheet.Question, bool) {
 	id := chi.URLParam(r, "connection")
-	db := in.Store.DB.WithContext(r.Context())
-	var c store.Connection
-	var k store.Source
-	if db.Limit(1).Find(&c, "id = ? AND kind = 'form'", id).RowsAffected == 0 || db.Limit(1).Find(&k, "source = ?", id+"/answers").RowsAffected == 0 {
+	c, err := in.Store.ConnectionOf(r.Context(), id, "form")
+	if err != nil {
+		http.Error(w, "This form cannot be shown at the moment.", http.StatusServiceUnavailable)
+		return nil, nil, nil, false
+	}
+	k, err := in.Store.SourceNamed(r.Context(), id+"/answers")
+	if err != nil {
+		http.Error(w, "This form cannot be shown at the moment.", http.StatusServiceUnavailable)
+		return nil, nil, nil, false
+	}
+	if c == nil || k == nil {
 		http.Error(w, "There is no form here.", http.StatusNotFound)
 		return nil, nil, nil, false
 	}
@@ -108,7 +115,7 @@ func (in *Inbound) formOf(w http.ResponseWriter, r *http.Request) (*store.Connec
 		http.Error(w, "This form cannot be shown.", http.StatusInternalServerError)
 		return nil, nil, nil, false
 	}
-	return &c, &k, questions, true
+	return c, k, questions, true
 }
 
 func (in *Inbound) page(w http.ResponseWriter, status int, p formPage) {
@@ -139,16 +146,15 @@ func (in *Inbound) answered(r *http.Request, source string) (key string, record 
 	if token == "" {
 		return "", nil
 	}
-	var link struct{ Key string }
-	err := in.Store.DB.WithContext(r.Context()).Raw("SELECT key FROM form_links WHERE token = ? AND source = ?", workflows.TokenHash(token), source).Scan(&link).Error
-	if err != nil || link.Key == "" {
+	key, err := in.Store.FormLink(r.Context(), workflows.TokenHash(token), source)
+	if err != nil || key == "" {
 		return "", nil
 	}
-	rows, err := in.Store.RecordsOf(r.Context(), source, []string{link.Key})
+	rows, err := in.Store.RecordsOf(r.Context(), source, []string{key})
 	if err != nil {
 		return "", nil
 	}
-	return link.Key, rows[link.Key]
+	return key, rows[key]
 }
 
 func (in *Inbound) showForm(w http.ResponseWriter, r *http.Request) {
@@ -272,8 +278,7 @@ func (in *Inbound) keepAnswers(r *http.Request, k *store.Source, key string, bef
 		record["answered"], record["changed"] = before["answered"], now.Format(time.RFC3339)
 	}
 	if token != "" {
-		err := in.Store.DB.WithContext(r.Context()).Exec("INSERT INTO form_links (token, source, key) VALUES (?, ?, ?)", workflows.TokenHash(token), k.Name, a.Subject).Error
-		if err != nil {
+		if err := in.Store.AddFormLink(r.Context(), workflows.TokenHash(token), k.Name, a.Subject); err != nil {
 			return "", err
 		}
 	}

@@ -33,6 +33,6 @@ type Kit struct {
 	// Proxies are the reverse proxies whose word is taken for where a request comes from; nil takes nobody's.
 	Proxies *Proxies
 
-	Summaries map[string]string    // of operations that change something, for the audit log
-	Changing  map[string]Auditable // what each of them changes
+	Summaries map[string]string          // of operations that change something, for the audit log
+	Changing  map[string]store.Auditable // what each of them changes
 }

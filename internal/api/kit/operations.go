@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"dorfbote/internal/store"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/jackc/pgx/v5/pgconn"
 	"gorm.io/gorm"
@@ -44,20 +46,14 @@ func (k *Kit) Person(ctx context.Context) *Person {
 	if id == 0 {
 		return nil
 	}
-	var row struct {
-		ID                int64
-		Name, Email, Role string
-		SeenAt            time.Time
-	}
-	db := k.Store.DB.WithContext(ctx)
-	if db.Raw(`SELECT p.id, p.name, p.email, p.role, i.seen_at FROM sign_ins i JOIN people p ON p.id = i.person
-		WHERE i.id = ? AND i.ended_at IS NULL AND p.gone_at IS NULL`, id).Scan(&row).Error != nil || row.ID == 0 {
+	p, seen, err := k.Store.SignedIn(ctx, id)
+	if err != nil || p == nil {
 		return nil
 	}
-	if k.Engine.Now().Sub(row.SeenAt) > time.Minute {
-		_ = db.Exec("UPDATE sign_ins SET seen_at = now() WHERE id = ?", id).Error
+	if k.Engine.Now().Sub(seen) > time.Minute {
+		_ = k.Store.SeenSignIn(ctx, id)
 	}
-	return &Person{ID: row.ID, Name: row.Name, Email: row.Email, Role: row.Role, SignIn: id}
+	return &Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Role, SignIn: id}
 }
 
 // Need is what a person must be to call an operation.
@@ -102,7 +98,7 @@ func Changes[I, O any](k *Kit, o huma.Operation, n Need, c Change[I, O], fn func
 			if about == "" {
 				about = given(c.out, out)
 			}
-			return k.After(ctx, Entry{Person: &p.ID, Name: p.Name, Did: o.OperationID, What: c.What, About: about, Before: before}, c.Auditable, c.act)
+			return k.After(ctx, store.AuditEntry{Person: &p.ID, Name: p.Name, Did: o.OperationID, What: c.What, About: about, Before: before}, c.Auditable, c.act)
 		})
 		if err != nil {
 			return nil, k.PlainError(o.OperationID, err)
@@ -119,20 +115,20 @@ func given[T any](name func(*T) string, v *T) string {
 }
 
 // before gives a thing as it is before a change, and refuses the change of a workflow that belongs to another team.
-func (k *Kit) before(ctx context.Context, p *Person, n Need, a Auditable, about string) (json.RawMessage, error) {
+func (k *Kit) before(ctx context.Context, p *Person, n Need, a store.Auditable, about string) (json.RawMessage, error) {
 	if a.What == "workflow" && n == Editors {
 		id, _ := strconv.ParseInt(about, 10, 64)
 		if err := k.MayEdit(ctx, p, id); err != nil {
 			return nil, err
 		}
 	}
-	return k.Snapshot(ctx, a, about)
+	return k.Store.Snapshot(ctx, a, about)
 }
 
 // After writes down what a change has made different; of an act, that it was done.
-func (k *Kit) After(ctx context.Context, e Entry, a Auditable, act bool) error {
+func (k *Kit) After(ctx context.Context, e store.AuditEntry, a store.Auditable, act bool) error {
 	var err error
-	if e.After, err = k.Snapshot(ctx, a, e.About); err != nil {
+	if e.After, err = k.Store.Snapshot(ctx, a, e.About); err != nil {
 		return err
 	}
 	if string(e.Before) == string(e.After) {
@@ -141,14 +137,14 @@ func (k *Kit) After(ctx context.Context, e Entry, a Auditable, act bool) error {
 		}
 		e.Before, e.After = nil, nil
 	}
-	return k.write(ctx, e)
+	return k.Store.WriteAudit(ctx, e)
 }
 
 // secured has a session's person and role looked at before the body is read.
 func (k *Kit) secured(o *huma.Operation, n Need) {
 	o.Security = []map[string][]string{{"session": {}}}
 	if k.Summaries == nil {
-		k.Summaries, k.Changing = map[string]string{}, map[string]Auditable{}
+		k.Summaries, k.Changing = map[string]string{}, map[string]store.Auditable{}
 	}
 	o.Middlewares = append(o.Middlewares, func(ctx huma.Context, next func(huma.Context)) {
 		p := k.Person(ctx.Context())

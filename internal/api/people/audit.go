@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"dorfbote/internal/api/kit"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/store"
 )
 
 // AuditItem is one change that a person made.
@@ -45,30 +47,12 @@ func (s *People) auditRoutes() {
 }
 
 func (s *People) listAudit(ctx context.Context, who *kit.Person, in *auditInput) (*kit.List[AuditItem], error) {
-	q := s.Store.DB.WithContext(ctx).Table("audit").Select("id, at, person, name, did, what, about, before::text AS was, after::text AS now").Order("id DESC").Limit(in.Limit + 1)
-	if in.What != "" {
-		q = q.Where("what = ?", in.What)
+	f := store.AuditFilter{What: in.What, About: in.About, Person: in.Person, Before: in.Before, Limit: in.Limit + 1}
+	if who.Role != store.Administrator { // who may do what is the administrators' affair
+		f.NotWhat = []string{"person", "invitation", "session"}
 	}
-	if who.Role != "administrator" { // who may do what is the administrators' affair
-		q = q.Where("what NOT IN ('person', 'invitation', 'session')")
-	}
-	if in.About != "" {
-		q = q.Where("about = ?", in.About)
-	}
-	if in.Person > 0 {
-		q = q.Where("person = ?", in.Person)
-	}
-	if in.Before > 0 {
-		q = q.Where("id < ?", in.Before)
-	}
-	var rows []struct {
-		ID                     int64
-		At                     time.Time
-		Person                 *int64
-		Name, Did, What, About string
-		Was, Now               *string
-	}
-	if err := q.Scan(&rows).Error; err != nil {
+	rows, err := s.Store.Audit(ctx, f)
+	if err != nil {
 		return nil, err
 	}
 	next := int64(0)
@@ -129,7 +113,7 @@ func differing(before, after map[string]any) []AuditField {
 		raw, _ := json.Marshal(v)
 		return string(raw)
 	}
-	for _, n := range kit.SortedKeys(names) {
+	for _, n := range value.SortedKeys(names) {
 		was, now := show(before[n]), show(after[n])
 		if was == now {
 			continue

@@ -211,11 +211,11 @@ func (s *Proof) proveAlone(ctx context.Context, plan *sheet.Plan, out *ProofBody
 
 // newestRecord makes an arrival of the newest record of a source, nil where it has none.
 func (s *Proof) newestRecord(ctx context.Context, source string) (*PastArrival, error) {
-	var keys []string
-	if err := s.Store.DB.WithContext(ctx).Table("records").Where("source = ?", source).Order("time DESC").Limit(1).Pluck("key", &keys).Error; err != nil || len(keys) == 0 {
+	key, err := s.Store.NewestKey(ctx, source)
+	if err != nil || key == "" {
 		return nil, err
 	}
-	return s.FromRecord(ctx, source, keys[0])
+	return s.FromRecord(ctx, source, key)
 }
 
 // FromRecord makes an arrival of a record as it is now.

@@ -8,7 +8,6 @@ import (
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/connect/hook"
-	"dorfbote/internal/store"
 )
 
 // RequestReading is one of the last requests to a hook as it would be read.
@@ -53,17 +52,15 @@ const mostReadings = 20
 
 func (s *Sources) readRequests(ctx context.Context, _ *kit.Person, in *readingInput) (*readingOutput, error) {
 	s.Requests.WaitWritten()
-	db := s.Store.DB.WithContext(ctx)
-	var c store.Connection
-	if err := db.First(&c, "id = ? AND kind = 'hook'", in.ID).Error; err != nil {
-		return nil, err
+	if c, err := s.Store.ConnectionOf(ctx, in.ID, "hook"); err != nil || c == nil {
+		return nil, kit.OrMissing(err)
 	}
-	q := db.Where("connection = ? AND length(body) > 0", in.ID)
+	path := ""
 	if in.Body.Kind != "" {
-		q = q.Where("path = ?", "/in/"+in.ID+"/"+in.Body.Kind)
+		path = "/in/" + in.ID + "/" + in.Body.Kind
 	}
-	var rows []store.HookRequest
-	if err := q.Order("id DESC").Limit(mostReadings).Find(&rows).Error; err != nil {
+	rows, err := s.Store.LastRequests(ctx, in.ID, path, true, mostReadings)
+	if err != nil {
 		return nil, err
 	}
 	shape := hook.Shape{Record: strings.TrimSpace(in.Body.Record), Key: strings.TrimSpace(in.Body.KeyField)}

@@ -51,8 +51,11 @@ func (s *Sources) known(ctx context.Context, source string) (*value.Schema, *sto
 	if kind == nil {
 		return nil, nil, huma.Error404NotFound("there is no source " + source)
 	}
-	row := &store.Source{}
-	return kind, row, s.Store.DB.WithContext(ctx).Limit(1).Find(row, "source = ?", source).Error
+	row, err := s.Store.SourceNamed(ctx, source)
+	if row == nil {
+		row = &store.Source{}
+	}
+	return kind, row, err
 }
 
 func (s *Sources) listFields(ctx context.Context, _ *kit.Person, in *SourcePath) (*kit.List[shown.FieldItem], error) {

@@ -50,12 +50,18 @@ func (s *Sources) listRelations(ctx context.Context, _ *kit.Person, in *SourcePa
 			values[f.Name] = v
 		}
 	}
-	var others []store.Source
-	if err := s.Store.DB.WithContext(ctx).Where("source <> ?", source).Order("source").Limit(relationSources).Find(&others).Error; err != nil {
+	others, err := s.Store.Sources(ctx, "")
+	if err != nil {
 		return nil, err
 	}
-	items := []Relation{}
+	items, looked := []Relation{}, 0
 	for _, o := range others {
+		if o.Name == source {
+			continue
+		}
+		if looked++; looked > relationSources {
+			break
+		}
 		found, err := s.relationsTo(ctx, &o, kind, values)
 		if err != nil {
 			return nil, err

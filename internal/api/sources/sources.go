@@ -97,10 +97,10 @@ type changeSourceInput struct {
 func (s *Sources) Routes() {
 	kit.Register(s.Kit, kit.Op("list-sources", http.MethodGet, "/api/sources", "What can be watched", "Sources"), kit.Anyone, s.listSources)
 	kit.Register(s.Kit, kit.Op("preview-source", http.MethodPost, "/api/connections/{id}/sources/preview", "Read a few records of a source, without keeping anything", "Sources"), kit.Editors, s.previewSource)
-	kit.Changes(s.Kit, kit.Op("create-source", http.MethodPost, "/api/connections/{id}/sources", "Begin to read a source", "Sources"), kit.Editors, kit.Makes[newSourceInput](kit.AboutSource, func(out *sourceOutput) string { return out.Body.Source }), s.createSource)
-	kit.Changes(s.Kit, kit.Op("change-source", http.MethodPatch, "/api/sources/{connection}/{kind}", "Correct a source's fields, key and rhythm", "Sources"), kit.Editors, kit.About[changeSourceInput, sourceOutput](kit.AboutSource, func(in *changeSourceInput) string { return in.name() }), s.changeSource)
-	kit.Changes(s.Kit, kit.Op("delete-source", http.MethodDelete, "/api/sources/{connection}/{kind}", "Stop reading a source", "Sources"), kit.Editors, kit.About[SourcePath, struct{}](kit.AboutSource, func(in *SourcePath) string { return in.name() }), s.deleteSource)
-	kit.Changes(s.Kit, kit.Op("check-now", http.MethodPost, "/api/sources/{connection}/{kind}/check", "Ask a source now", "Sources"), kit.Editors, kit.Act[SourcePath, sourceOutput](kit.AboutSource, func(in *SourcePath) string { return in.name() }), s.checkNow)
+	kit.Changes(s.Kit, kit.Op("create-source", http.MethodPost, "/api/connections/{id}/sources", "Begin to read a source", "Sources"), kit.Editors, kit.Makes[newSourceInput](store.AboutSource, func(out *sourceOutput) string { return out.Body.Source }), s.createSource)
+	kit.Changes(s.Kit, kit.Op("change-source", http.MethodPatch, "/api/sources/{connection}/{kind}", "Correct a source's fields, key and rhythm", "Sources"), kit.Editors, kit.About[changeSourceInput, sourceOutput](store.AboutSource, func(in *changeSourceInput) string { return in.name() }), s.changeSource)
+	kit.Changes(s.Kit, kit.Op("delete-source", http.MethodDelete, "/api/sources/{connection}/{kind}", "Stop reading a source", "Sources"), kit.Editors, kit.About[SourcePath, struct{}](store.AboutSource, func(in *SourcePath) string { return in.name() }), s.deleteSource)
+	kit.Changes(s.Kit, kit.Op("check-now", http.MethodPost, "/api/sources/{connection}/{kind}/check", "Ask a source now", "Sources"), kit.Editors, kit.Act[SourcePath, sourceOutput](store.AboutSource, func(in *SourcePath) string { return in.name() }), s.checkNow)
 	kit.Register(s.Kit, kit.Op("list-fields", http.MethodGet, "/api/sources/{connection}/{kind}/fields", "A source's fields with real values", "Sources"), kit.Anyone, s.listFields)
 	kit.Register(s.Kit, kit.Op("list-records", http.MethodGet, "/api/sources/{connection}/{kind}/records", "A source's records, newest first", "Sources"), kit.Anyone, s.listRecords)
 	kit.Register(s.Kit, kit.Op("find-value", http.MethodGet, "/api/sources/{connection}/{kind}/find", "In which fields a text stands", "Sources"), kit.Anyone, s.findValue)
@@ -109,21 +109,22 @@ func (s *Sources) Routes() {
 	s.readingRoutes()
 }
 
-func (s *Sources) SourceItems(ctx context.Context, where *gorm.DB) ([]SourceItem, error) {
-	var rows []store.Source
-	if err := where.WithContext(ctx).Order("source").Limit(5000).Find(&rows).Error; err != nil {
+// SourceItems lists what is read: from everywhere, or from one connection.
+func (s *Sources) SourceItems(ctx context.Context, connection string) ([]SourceItem, error) {
+	rows, err := s.Store.Sources(ctx, connection)
+	if err != nil {
 		return nil, err
 	}
-	var polls []store.Poll
-	if err := s.Store.DB.WithContext(ctx).Find(&polls).Error; err != nil {
+	return s.items(ctx, rows)
+}
+
+func (s *Sources) items(ctx context.Context, rows []store.Source) ([]SourceItem, error) {
+	bySource, err := s.Store.Polls(ctx)
+	if err != nil {
 		return nil, err
 	}
-	bySource := map[string]*store.Poll{}
-	for i := range polls {
-		bySource[polls[i].Source] = &polls[i]
-	}
-	var connections []store.Connection
-	if err := s.Store.DB.WithContext(ctx).Select("id, kind").Find(&connections).Error; err != nil {
+	connections, err := s.Store.Connections(ctx)
+	if err != nil {
 		return nil, err
 	}
 	kindOf := map[string]string{}
@@ -147,7 +148,7 @@ func (s *Sources) SourceItems(ctx context.Context, where *gorm.DB) ([]SourceItem
 }
 
 func (s *Sources) listSources(ctx context.Context, _ *kit.Person, _ *struct{}) (*kit.List[SourceItem], error) {
-	items, err := s.SourceItems(ctx, s.Store.DB)
+	items, err := s.SourceItems(ctx, "")
 	return kit.ListOf(items, 0), err
 }
 
@@ -160,8 +161,8 @@ type opening struct {
 
 // opened opens a connection and makes the source that was asked for.
 func (s *Sources) opened(ctx context.Context, id string, n *NewSource) (*opening, error) {
-	var c store.Connection
-	if err := s.Store.DB.WithContext(ctx).First(&c, "id = ?", id).Error; err != nil {
+	c, err := s.Store.Connection(ctx, id)
+	if err != nil {
 		return nil, err
 	}
 	k := kinds.Named(c.Kind)
@@ -189,7 +190,7 @@ func (s *Sources) opened(ctx context.Context, id string, n *NewSource) (*opening
 	if k.Open == nil {
 		return o, nil
 	}
-	if o.conn, err = s.Engine.Sources.OpenConn(&c); err != nil {
+	if o.conn, err = s.Engine.Sources.OpenConn(c); err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
 	return o, nil
@@ -220,20 +221,14 @@ func (s *Sources) createSource(ctx context.Context, _ *kit.Person, in *newSource
 	if err := describe(row, k); err != nil {
 		return nil, err
 	}
-	err = s.Store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Create(row).Error; err != nil {
-			return err
-		}
-		if k.Open == nil {
-			return nil
-		}
-		p := &store.Poll{Source: row.Name, Connection: row.Connection, Start: in.Body.Begin.Text(), Quickest: in.Body.Quickest, Slowest: in.Body.Slowest, DueAt: s.Engine.Now()}
+	var p *store.Poll
+	if k.Open != nil {
+		p = &store.Poll{Source: row.Name, Connection: row.Connection, Start: in.Body.Begin.Text(), Quickest: in.Body.Quickest, Slowest: in.Body.Slowest, DueAt: s.Engine.Now()}
 		p.Owned = p.Quickest+p.Slowest > 0
 		rhythmOf(p, k)
 		p.Every = p.Quickest
-		return tx.Create(p).Error
-	})
-	if err != nil {
+	}
+	if err := s.Store.BeginSource(ctx, row, p); err != nil {
 		return nil, err
 	}
 	s.Hooks.Add(row.Name)
@@ -259,47 +254,32 @@ func rhythmOf(p *store.Poll, k *connect.Kind) {
 }
 
 func (s *Sources) sourceItem(ctx context.Context, source string) (*sourceOutput, error) {
-	items, err := s.SourceItems(ctx, s.Store.DB.Where("source = ?", source))
+	row, err := s.Store.SourceNamed(ctx, source)
 	if err != nil {
 		return nil, err
 	}
-	if len(items) == 0 {
+	if row == nil {
 		return nil, huma.Error404NotFound("there is no source " + source)
+	}
+	items, err := s.items(ctx, []store.Source{*row})
+	if err != nil {
+		return nil, err
 	}
 	return &sourceOutput{items[0]}, nil
 }
 
 func (s *Sources) changeSource(ctx context.Context, _ *kit.Person, in *changeSourceInput) (*sourceOutput, error) {
 	source := in.name()
-	err := s.Store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		var row store.Source
-		if err := tx.Raw("SELECT * FROM kinds WHERE source = ? FOR UPDATE", source).Scan(&row).Error; err != nil {
-			return err
+	err := s.Store.ChangeSource(ctx, source, func(row *store.Source, p *store.Poll, c *store.Connection) (anew bool, err error) {
+		if err := applySource(row, kinds.Named(c.Kind), in); err != nil {
+			return false, err
 		}
-		if row.Name == "" {
-			return gorm.ErrRecordNotFound
-		}
-		var c store.Connection
-		if err := tx.First(&c, "id = ?", row.Connection).Error; err != nil {
-			return err
-		}
-		if err := applySource(&row, kinds.Named(c.Kind), in); err != nil {
-			return err
-		}
-		if err := tx.Model(&row).Select("title", "key_field", "title_field", "link_field", "settings", "corrections", "schema").Updates(&row).Error; err != nil {
-			return err
-		}
-		if in.Body.Settings != nil || in.Body.KeyField != "" { // what is read is another thing now: everything is read anew
-			if err := tx.Exec("UPDATE polls SET cursor = NULL, due_at = now() WHERE source = ?", source).Error; err != nil {
-				return err
-			}
-		}
+		anew = in.Body.Settings != nil || in.Body.KeyField != "" // what is read is another thing now
 		if in.Body.Quickest+in.Body.Slowest == 0 {
-			return nil
+			return anew, nil
 		}
-		var p store.Poll
-		if err := tx.First(&p, "source = ?", source).Error; err != nil {
-			return err
+		if p == nil {
+			return anew, gorm.ErrRecordNotFound
 		}
 		if in.Body.Quickest > 0 {
 			p.Quickest = in.Body.Quickest
@@ -310,7 +290,7 @@ func (s *Sources) changeSource(ctx context.Context, _ *kit.Person, in *changeSou
 		p.Slowest = max(p.Slowest, p.Quickest)
 		p.Every = min(max(p.Every, p.Quickest), p.Slowest)
 		p.DueAt, p.Owned = s.Engine.Now(), true
-		return tx.Model(&p).Select("owned", "quickest", "slowest", "every", "due_at").Updates(&p).Error
+		return anew, nil
 	})
 	if err != nil {
 		return nil, err
@@ -381,17 +361,7 @@ func (s *Sources) deleteSource(ctx context.Context, _ *kit.Person, in *SourcePat
 	if len(names) > 0 {
 		return nil, huma.Error409Conflict("the source is used by " + strings.Join(names, ", "))
 	}
-	err = s.Store.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		res := tx.Exec("DELETE FROM kinds WHERE source = ?", source)
-		if res.Error == nil && res.RowsAffected == 0 {
-			return gorm.ErrRecordNotFound
-		}
-		if res.Error != nil {
-			return res.Error
-		}
-		return tx.Exec("DELETE FROM records WHERE source = ?", source).Error
-	})
-	if err != nil {
+	if err := s.Store.DeleteSource(ctx, source); err != nil {
 		return nil, err
 	}
 	s.Hooks.Forget(in.Connection)

@@ -3,10 +3,7 @@ package sources
 import (
 	"context"
 
-	"gorm.io/gorm"
-
 	"dorfbote/internal/core/sheet"
-	"dorfbote/internal/store"
 )
 
 // Use is a sheet that names a connection.
@@ -20,22 +17,9 @@ type Use struct {
 	Problem    string        `json:"problem" doc:"why the sheet could not run after the move"`
 }
 
-// UsedBy is a workflow with the texts that may name a connection.
-type UsedBy struct {
-	store.Workflow
-	Live string
-}
-
-func (s *Sources) UsesOf(ctx context.Context, db *gorm.DB, id string) ([]UsedBy, error) {
-	var rows []UsedBy
-	err := db.WithContext(ctx).Raw(`SELECT w.*, coalesce(v.sheet, '') AS live FROM workflows w
-		LEFT JOIN workflow_versions v ON v.workflow = w.id AND v.version = w.version AND w.is_on
-		WHERE w.draft LIKE '%' || ? || '/%' OR v.sheet LIKE '%' || ? || '/%' ORDER BY w.name`, id, id).Scan(&rows).Error
-	return rows, err
-}
-
+// Uses lists the sheets that name a connection.
 func (s *Sources) Uses(ctx context.Context, id string) ([]Use, error) {
-	rows, err := s.UsesOf(ctx, s.Store.DB, id)
+	rows, err := s.Store.Mentions(ctx, id)
 	if err != nil {
 		return nil, err
 	}

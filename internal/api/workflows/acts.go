@@ -32,7 +32,7 @@ func (s *Workflows) createWorkflow(ctx context.Context, who *kit.Person, in *cre
 		return nil, err
 	}
 	w := store.Workflow{Name: name, Draft: text, Owner: &who.ID, Team: team, UpdatedBy: who.Name, CreatedAt: s.Engine.Now(), UpdatedAt: s.Engine.Now()}
-	if err := s.Store.DB.WithContext(ctx).Create(&w).Error; err != nil {
+	if err := s.Store.AddWorkflow(ctx, &w); err != nil {
 		return nil, err
 	}
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows, ID: w.ID})
@@ -41,8 +41,7 @@ func (s *Workflows) createWorkflow(ctx context.Context, who *kit.Person, in *cre
 
 // onlyTeam is the team of somebody who is in one; what they make belongs to it.
 func (s *Workflows) onlyTeam(ctx context.Context, who *kit.Person) (*int64, error) {
-	var teams []int64
-	err := s.Store.DB.WithContext(ctx).Raw("SELECT team FROM team_people WHERE person = ? LIMIT 2", who.ID).Scan(&teams).Error
+	teams, err := s.Store.TeamsOf(ctx, who.ID)
 	if err != nil || len(teams) != 1 {
 		return nil, err
 	}
@@ -59,13 +58,8 @@ type handOverInput struct {
 
 // handOver gives a workflow to another team, or to another owner.
 func (s *Workflows) handOver(ctx context.Context, _ *kit.Person, in *handOverInput) (*workflowOutput, error) {
-	set := map[string]any{"team": in.Body.Team}
-	if in.Body.Owner != nil {
-		set["owner"] = *in.Body.Owner
-	}
-	res := s.Store.DB.WithContext(ctx).Model(&store.Workflow{}).Where("id = ?", in.ID).UpdateColumns(set)
-	if res.Error != nil {
-		return nil, kit.NoSuchTeam(res.Error)
+	if err := s.Store.HandOver(ctx, in.ID, in.Body.Team, in.Body.Owner); err != nil {
+		return nil, kit.NoSuchTeam(err)
 	}
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows, ID: in.ID})
 	return s.workflow(ctx, in.ID)
@@ -92,7 +86,7 @@ func (s *Workflows) saveDraft(ctx context.Context, who *kit.Person, in *draftInp
 		return nil, huma.Error409Conflict(fmt.Sprintf("%s has changed this draft meanwhile; copy what you need, and load the page again", w.UpdatedBy))
 	}
 	w.Name, w.Draft, w.UpdatedBy, w.UpdatedAt = nameOf(text, w.Name), text, who.Name, s.Engine.Now()
-	if err := s.Store.DB.WithContext(ctx).Select("name", "draft", "updated_by", "updated_at").Updates(w).Error; err != nil {
+	if err := s.Store.SaveDraft(ctx, w); err != nil {
 		return nil, err
 	}
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows, ID: w.ID})
@@ -275,7 +269,7 @@ func (s *Workflows) deleteWorkflow(ctx context.Context, _ *kit.Person, in *kit.I
 	if w.IsOn {
 		return nil, huma.Error409Conflict("the workflow is on; switch it off before deleting it")
 	}
-	if err := s.Store.DB.WithContext(ctx).Delete(w).Error; err != nil {
+	if err := s.Store.DeleteWorkflow(ctx, w); err != nil {
 		return nil, err
 	}
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows, ID: in.ID})

@@ -12,6 +12,7 @@ import (
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/api/proof"
 	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/store"
 )
 
 type applyInput struct {
@@ -41,7 +42,7 @@ type applyOutput struct {
 
 func (s *Workflows) applyingRoutes() {
 	kit.Changes(s.Kit, kit.Op("apply-sheets", http.MethodPost, "/api/apply", "Write sheets: workflows of the same name get them as drafts, others are made; all or none, switching on included", "Workflows"), kit.Editors,
-		kit.Makes[applyInput](kit.AboutWorkflow, func(*applyOutput) string { return "" }), s.apply) // each workflow has an entry of its own
+		kit.Makes[applyInput](store.AboutWorkflow, func(*applyOutput) string { return "" }), s.apply) // each workflow has an entry of its own
 }
 
 // apply writes sheets and switches them on, all or none.
@@ -86,7 +87,7 @@ func (s *Workflows) applyOne(ctx context.Context, who *kit.Person, name, text, f
 		return nil, err
 	}
 	done := &Applied{Name: name, Did: "unchanged"}
-	e := kit.Entry{Person: &who.ID, Name: who.Name, Did: "apply-sheets", What: kit.AboutWorkflow.What}
+	e := store.AuditEntry{Person: &who.ID, Name: who.Name, Did: "apply-sheets", What: store.AboutWorkflow.What}
 	var now *workflowOutput
 	switch {
 	case w == nil:
@@ -96,7 +97,7 @@ func (s *Workflows) applyOne(ctx context.Context, who *kit.Person, name, text, f
 		if err := s.MayEdit(ctx, who, w.ID); err != nil {
 			return nil, err
 		}
-		if e.Before, err = s.Snapshot(ctx, kit.AboutWorkflow, kit.IDText(w.ID)); err != nil {
+		if e.Before, err = s.Store.Snapshot(ctx, store.AboutWorkflow, kit.IDText(w.ID)); err != nil {
 			return nil, err
 		}
 		if strings.TrimRight(w.Draft, "\n") != strings.TrimRight(text, "\n") {
@@ -121,5 +122,5 @@ func (s *Workflows) applyOne(ctx context.Context, who *kit.Person, name, text, f
 		done.On = true
 	}
 	e.About = kit.IDText(done.ID)
-	return done, s.After(ctx, e, kit.AboutWorkflow, false)
+	return done, s.After(ctx, e, store.AboutWorkflow, false)
 }

@@ -9,7 +9,6 @@ import (
 	"dorfbote/internal/core/sentence"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/patterns"
-	"dorfbote/internal/store"
 )
 
 type sentenceInput struct {
@@ -108,8 +107,7 @@ type sourceKinds struct {
 // Fields gives the fields of a source and the name of its key.
 func (k sourceKinds) Fields(source string) ([]value.Field, string) {
 	key := "id"
-	var row store.Source
-	if err := k.server.Store.DB.WithContext(k.ctx).Select("key_field").Where("source = ?", source).Take(&row).Error; err == nil && row.KeyField != "" {
+	if row, err := k.server.Store.SourceNamed(k.ctx, source); err == nil && row != nil && row.KeyField != "" {
 		key = row.KeyField
 	}
 	kind := k.kind(source)

@@ -54,8 +54,8 @@ type tokenOutput struct {
 
 func (s *Workflows) startRoutes() {
 	kit.Register(s.Kit, kit.Op("start-form", http.MethodGet, "/api/workflows/{id}/start", "What starting a workflow by hand asks for", "Workflows"), kit.Anyone, s.startForm)
-	kit.Changes(s.Kit, kit.Op("start-workflow", http.MethodPost, "/api/workflows/{id}/start", "Start a workflow by hand", "Workflows"), kit.Editors, kit.Act[startInput, startedOutput](kit.AboutWorkflow, func(in *startInput) string { return kit.IDText(in.ID) }), s.startByHand)
-	kit.Changes(s.Kit, kit.Op("make-call-token", http.MethodPost, "/api/workflows/{id}/call-token", "Make a token that a workflow can be called with; an older one ends", "Workflows"), kit.Editors, kit.ByID[tokenOutput](kit.AboutWorkflow), s.makeCallToken)
+	kit.Changes(s.Kit, kit.Op("start-workflow", http.MethodPost, "/api/workflows/{id}/start", "Start a workflow by hand", "Workflows"), kit.Editors, kit.Act[startInput, startedOutput](store.AboutWorkflow, func(in *startInput) string { return kit.IDText(in.ID) }), s.startByHand)
+	kit.Changes(s.Kit, kit.Op("make-call-token", http.MethodPost, "/api/workflows/{id}/call-token", "Make a token that a workflow can be called with; an older one ends", "Workflows"), kit.Editors, kit.ByID[tokenOutput](store.AboutWorkflow), s.makeCallToken)
 }
 
 // Startable gives a workflow that is on and can be started.
@@ -113,7 +113,7 @@ func (s *Workflows) startByHand(ctx context.Context, who *kit.Person, in *startI
 		}
 		seen[key] = true
 	}
-	receipts, err := s.Begin(ctx, w, plan, in.Body.Records, in.Body.Answers, who.Name, "")
+	receipts, err := s.Begin(ctx, w, plan, in.Body.Records, in.Body.Answers, intake.Cause{By: who.Name})
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +122,7 @@ func (s *Workflows) startByHand(ctx context.Context, who *kit.Person, in *startI
 	return out, nil
 }
 
-func (s *Workflows) Begin(ctx context.Context, w *store.Workflow, plan *sheet.Plan, keys []string, answers map[string]any, by, once string) ([]intake.Receipt, error) {
+func (s *Workflows) Begin(ctx context.Context, w *store.Workflow, plan *sheet.Plan, keys []string, answers map[string]any, why intake.Cause) ([]intake.Receipt, error) {
 	read, err := sheet.Answers(plan.Trigger.Ask, answers, s.Engine.Workspace)
 	var wrong *sheet.AnswerError
 	if errors.As(err, &wrong) {
@@ -131,7 +131,7 @@ func (s *Workflows) Begin(ctx context.Context, w *store.Workflow, plan *sheet.Pl
 	if err != nil {
 		return nil, err
 	}
-	receipts, err := s.Engine.Writer.Start(ctx, store.Live{ID: w.ID, Name: w.Name, Version: w.Version, Source: w.Source, Form: w.Form}, plan, keys, read, by, once)
+	receipts, err := s.Engine.Writer.Start(ctx, store.Live{ID: w.ID, Name: w.Name, Version: w.Version, Source: w.Source, Form: w.Form}, plan, keys, read, why)
 	if errors.As(err, &wrong) {
 		return nil, kit.Invalid("body."+wrong.Name, "%s", wrong.Problem)
 	}
@@ -145,7 +145,7 @@ func (s *Workflows) makeCallToken(ctx context.Context, _ *kit.Person, in *kit.ID
 	raw := make([]byte, 24)
 	_, _ = rand.Read(raw)
 	token := base64.RawURLEncoding.EncodeToString(raw)
-	if err := s.Store.DB.WithContext(ctx).Exec("UPDATE workflows SET call_token = ? WHERE id = ?", TokenHash(token), in.ID).Error; err != nil {
+	if err := s.Store.SetCallToken(ctx, in.ID, TokenHash(token)); err != nil {
 		return nil, err
 	}
 	out := &tokenOutput{}

@@ -9,6 +9,7 @@ import (
 	"dorfbote/internal/api/proof"
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/engine/sources"
+	"dorfbote/internal/store"
 )
 
 type tryInput struct {
@@ -30,7 +31,7 @@ type tryOutput struct {
 }
 
 func (s *Workflows) tryRoutes() {
-	kit.Changes(s.Kit, kit.Op("try-sheet", http.MethodPost, "/api/workflows/{id}/try", "Send what a draft makes of an arrival to one channel, marked as a trial", "Workflows"), kit.Editors, kit.Act[tryInput, tryOutput](kit.AboutWorkflow, func(in *tryInput) string { return kit.IDText(in.ID) }), s.try)
+	kit.Changes(s.Kit, kit.Op("try-sheet", http.MethodPost, "/api/workflows/{id}/try", "Send what a draft makes of an arrival to one channel, marked as a trial", "Workflows"), kit.Editors, kit.Act[tryInput, tryOutput](store.AboutWorkflow, func(in *tryInput) string { return kit.IDText(in.ID) }), s.try)
 }
 
 // try sends what a draft makes of an arrival, marked as a trial.

@@ -352,3 +352,12 @@ func (r *reader) tell(n *yaml.Node, path string) []Tell {
 	}
 	return out
 }
+
+// FormOf is what starts a sheet, as far as its text can be read: the empty text for changes, and where it cannot.
+func FormOf(text string) string {
+	s, _ := Read([]byte(text))
+	if s == nil {
+		return ""
+	}
+	return s.Watch.Form
+}

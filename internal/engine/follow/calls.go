@@ -7,18 +7,19 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/store"
 )
 
 // callWorkflow starts another workflow. A workflow that has been in the chain of calls already is not called again.
 func (f *Follow) callWorkflow(ctx context.Context, s *store.Step) (connect.Written, error) {
 	out := connect.Written{Final: true, Address: s.Target, Sent: string(s.Body)}
-	w, err := f.Store.WorkflowNamed(ctx, s.Target)
+	if s.Calls == nil {
+		return out, fmt.Errorf("there is no workflow called %q any more", s.Target)
+	}
+	w, err := f.Store.Workflow(ctx, *s.Calls)
 	if err != nil {
 		return connect.Written{}, err
-	}
-	if w == nil {
-		return out, fmt.Errorf("there is no workflow called %q any more", s.Target)
 	}
 	chain, err := f.chain(ctx, s)
 	if err != nil {
@@ -59,7 +60,7 @@ func (f *Follow) callWorkflow(ctx context.Context, s *store.Step) (connect.Writt
 	if err != nil {
 		return out, err
 	}
-	receipts, err := f.Writer.Start(ctx, lives[0], plan, nil, answers, chain[0].name, fmt.Sprintf("step-%d", s.ID))
+	receipts, err := f.Writer.Start(ctx, lives[0], plan, nil, answers, intake.ByStep(chain[0].name, s.ID))
 	if err != nil {
 		out.Final = false
 		return out, err
@@ -75,29 +76,29 @@ type caller struct {
 	name string
 }
 
-// chain lists the workflows that led to a step, its own first. A called workflow's arrival names the step that called.
+// chain lists the workflows that led to a step, its own first. A called workflow's arrival says which step called.
 func (f *Follow) chain(ctx context.Context, s *store.Step) ([]caller, error) {
 	var out []caller
 	db := f.Store.DB.WithContext(ctx)
-	for at := s; at != nil; {
+	for at := s; at != nil && len(out) <= longestChain; {
 		var row struct {
-			Name string
-			ID   string
+			Name   string
+			ByStep *int64
 		}
-		if err := db.Raw("SELECT w.name, coalesce((SELECT id FROM arrivals WHERE seq = ?), '') AS id FROM workflows w WHERE w.id = ?", at.Arrival, at.Workflow).Scan(&row).Error; err != nil {
+		err := db.Raw("SELECT w.name, (SELECT by_step FROM arrivals WHERE seq = ?) AS by_step FROM workflows w WHERE w.id = ?", at.Arrival, at.Workflow).Scan(&row).Error
+		if err != nil {
 			return nil, err
 		}
 		out = append(out, caller{at.Workflow, row.Name})
-		var target, parent int64
-		if n, _ := fmt.Sscanf(row.ID, "w%d-step-%d-", &target, &parent); n != 2 || len(out) > longestChain {
+		if row.ByStep == nil {
 			break
 		}
-		var up store.Step
-		if err := db.Raw("SELECT * FROM steps WHERE id = ?", parent).Scan(&up).Error; err != nil {
+		var up []store.Step
+		if err := db.Limit(1).Find(&up, "id = ?", *row.ByStep).Error; err != nil {
 			return nil, err
 		}
-		if at = nil; up.ID > 0 {
-			at = &up
+		if at = nil; len(up) > 0 {
+			at = &up[0]
 		}
 	}
 	return out, nil

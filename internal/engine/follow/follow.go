@@ -38,8 +38,8 @@ func Journal(ctx context.Context, tx *sql.Tx, l store.Live, seq int64, steps []d
 			raw, _ := json.Marshal(s.Tell)
 			fallback = string(raw)
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO steps (workflow, version, arrival, n, name, kind, target, record_key, body, if_fails, fallback, key, broken)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) ON CONFLICT (key) DO NOTHING`,
+		_, err := tx.ExecContext(ctx, `INSERT INTO steps (workflow, version, arrival, n, name, kind, target, record_key, body, if_fails, fallback, key, broken, calls)
+			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, (SELECT id FROM workflows WHERE $6 = 'call' AND name = $7)) ON CONFLICT (key) DO NOTHING`,
 			l.ID, l.Version, seq, s.N, s.Name, s.How, s.Target, s.Key, string(value.AppendJSON(nil, s.Set)), s.Fails, fallback,
 			fmt.Sprintf("w%d-%s-s%d", l.ID, outbox.Cause(seq), s.N), s.Error)
 		if err != nil {
@@ -224,7 +224,7 @@ func (f *Follow) writeRecord(ctx context.Context, s *store.Step) (connect.Writte
 	final := connect.Written{Final: true}
 	var k store.Source
 	db := f.Store.DB.WithContext(ctx)
-	if err := db.First(&k, "source = ?", s.Target).Error; err != nil {
+	if err := db.First(&k, "name = ?", s.Target).Error; err != nil {
 		if errors.Is(err, gorm.ErrRecordNotFound) {
 			return final, fmt.Errorf("there is no source %s any more", s.Target)
 		}

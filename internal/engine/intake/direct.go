@@ -50,8 +50,8 @@ func ScanRecords(rows *sql.Rows, err error) ([]KeyRecord, error) {
 	return out, rows.Err()
 }
 
-// InsertFor writes arrivals that are for one workflow: ticks and starts. One that is there already is passed over.
-func InsertFor(ctx context.Context, tx *sql.Tx, workflow int64, list []*arrival.Arrival) ([]store.Arrival, error) {
+// InsertFor writes arrivals that are for one workflow: ticks and starts, those that a step has started among them. One that is there already is passed over.
+func InsertFor(ctx context.Context, tx *sql.Tx, workflow int64, list []*arrival.Arrival, step *int64) ([]store.Arrival, error) {
 	if len(list) == 0 {
 		return nil, nil
 	}
@@ -66,9 +66,9 @@ func InsertFor(ctx context.Context, tx *sql.Tx, workflow int64, list []*arrival.
 	if err := store.Lock(ctx, tx, store.LockSource, sources...); err != nil {
 		return nil, err
 	}
-	rows, err := tx.QueryContext(ctx, `INSERT INTO arrivals (source, id, type, time, subject, data, for_workflow)
-		SELECT t.*, $7 FROM unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[], $5::text[], $6::jsonb[]) AS t(source, id)
-		WHERE NOT EXISTS (SELECT 1 FROM arrivals a WHERE a.source = t.source AND a.id = t.id) RETURNING seq, id`, sources, ids, types, times, subjects, data, workflow)
+	rows, err := tx.QueryContext(ctx, `INSERT INTO arrivals (source, id, type, time, subject, data, for_workflow, by_step)
+		SELECT t.*, $7, $8 FROM unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[], $5::text[], $6::jsonb[]) AS t(source, id)
+		WHERE NOT EXISTS (SELECT 1 FROM arrivals a WHERE a.source = t.source AND a.id = t.id) RETURNING seq, id`, sources, ids, types, times, subjects, data, workflow, step)
 	if err != nil {
 		return nil, fmt.Errorf("writing ticks: %w", err)
 	}

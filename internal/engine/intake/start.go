@@ -16,9 +16,21 @@ import (
 // MaxStarts bounds how many records one start may be for.
 const MaxStarts = 500
 
+// Cause is why a workflow is started.
+type Cause struct {
+	By   string // a person, or what started it
+	Once string // names the start, so that the same again is known as one; "" is always a new one
+	Step *int64 // the step that calls
+}
+
+// ByStep is the cause of a start by a step of another workflow's run.
+func ByStep(workflow string, step int64) Cause {
+	return Cause{By: workflow, Once: fmt.Sprintf("step-%d", step), Step: &step}
+}
+
 // Start starts a workflow by hand or by call: once for each record, or once without any. It is durable when it
-// returns. once, where not empty, names the start: the same again is the same start.
-func (w *Writer) Start(ctx context.Context, l store.Live, plan *sheet.Plan, keys []string, answers map[string]any, by, once string) ([]Receipt, error) {
+// returns. The same cause again, where it has a name, is the same start.
+func (w *Writer) Start(ctx context.Context, l store.Live, plan *sheet.Plan, keys []string, answers map[string]any, why Cause) ([]Receipt, error) {
 	if len(keys) > MaxStarts {
 		return nil, &sheet.AnswerError{Name: "records", Problem: fmt.Sprintf("these are %d records; a workflow is started for %d at most at once", len(keys), MaxStarts)}
 	}
@@ -36,12 +48,12 @@ func (w *Writer) Start(ctx context.Context, l store.Live, plan *sheet.Plan, keys
 		var list []*arrival.Arrival
 		add := func(key string, record map[string]any) {
 			id := uuid.Must(uuid.NewV7()).String()
-			if once != "" {
-				id = fmt.Sprintf("w%d-%s-%s", l.ID, once, key)
+			if why.Once != "" {
+				id = fmt.Sprintf("w%d-%s-%s", l.ID, why.Once, key)
 			}
 			list = append(list, &arrival.Arrival{
 				ID: id, Source: source, Type: arrival.Start, Time: now, Subject: key,
-				Record: record, Before: record, By: by, Answers: answers,
+				Record: record, Before: record, By: why.By, Answers: answers,
 			})
 		}
 		for _, key := range keys {
@@ -53,7 +65,7 @@ func (w *Writer) Start(ctx context.Context, l store.Live, plan *sheet.Plan, keys
 		if len(keys) == 0 {
 			add("", nil)
 		}
-		rows, err := InsertFor(ctx, tx, l.ID, list)
+		rows, err := InsertFor(ctx, tx, l.ID, list, why.Step)
 		if err != nil {
 			return err
 		}

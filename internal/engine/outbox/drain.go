@@ -195,7 +195,7 @@ func (o *Outbox) sendOne(ctx context.Context, sender connect.Sender, d *store.De
 			err = o.Jobs.Add(ctx, jobs.Follow{Arrival: p.Arrival, Workflow: p.Workflow})
 		}
 		return err == nil, err
-	case r.Final && isTrial(p): // whoever tries sees it at once, and the channel is not theirs to stop
+	case r.Final && p.Trial: // whoever tries sees it at once, and the channel is not theirs to stop
 		p.State = store.GivenUp
 		_, err := o.settle(ctx, p, d, done)
 		return true, err

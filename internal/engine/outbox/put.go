@@ -86,10 +86,10 @@ func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
 	n := len(rows)
 	workflows, arrivals, under, updates := make([]int64, n), make([]int64, n), make([]*int64, n), make([]*int64, n)
 	destinations, messages, bodies, titles, keys := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
-	times, expires := make([]time.Time, n), make([]*time.Time, n)
+	times, expires, trials := make([]time.Time, n), make([]*time.Time, n), make([]bool, n)
 	for i, p := range rows {
 		workflows[i], arrivals[i], destinations[i], messages[i] = p.Workflow, p.Arrival, p.Destination, p.Message
-		bodies[i], titles[i], keys[i], times[i], expires[i] = string(p.Body), p.Title, p.Key, p.CreatedAt, p.ExpiresAt
+		bodies[i], titles[i], keys[i], times[i], expires[i], trials[i] = string(p.Body), p.Title, p.Key, p.CreatedAt, p.ExpiresAt, p.Trial
 		under[i], updates[i] = earlier[p.underKey], earlier[p.replacesKey]
 		if p.parent >= 0 {
 			under[i] = &ids[p.parent]
@@ -101,11 +101,11 @@ func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
 	if send {
 		state, created, sent = "'waiting'", "now()", "NULL"
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO posts (id, workflow, arrival, destination, message, body, title, under, updates, key, expires_at, created_at, sent_at, state)
+	_, err = tx.ExecContext(ctx, `INSERT INTO posts (id, workflow, arrival, destination, message, body, title, under, updates, key, expires_at, trial, created_at, sent_at, state)
 		OVERRIDING SYSTEM VALUE
-		SELECT t.id, t.w, t.a, t.d, t.m, t.b, t.t, t.u, t.r, t.k, t.x, `+created+`, `+sent+`, `+state+`
-		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[], $7::text[], $8::bigint[], $9::text[], $10::timestamptz[], $11::bigint[], $12::timestamptz[])
-			AS t(id, w, a, d, m, b, t, u, k, at, r, x)`, ids, workflows, arrivals, destinations, messages, bodies, titles, under, keys, times, updates, expires)
+		SELECT t.id, t.w, t.a, t.d, t.m, t.b, t.t, t.u, t.r, t.k, t.x, t.y, `+created+`, `+sent+`, `+state+`
+		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[], $7::text[], $8::bigint[], $9::text[], $10::timestamptz[], $11::bigint[], $12::timestamptz[], $13::boolean[])
+			AS t(id, w, a, d, m, b, t, u, k, at, r, x, y)`, ids, workflows, arrivals, destinations, messages, bodies, titles, under, keys, times, updates, expires, trials)
 	if err != nil {
 		return fmt.Errorf("writing posts: %w", err)
 	}

@@ -5,21 +5,17 @@ import (
 	"crypto/rand"
 	"database/sql"
 	"fmt"
-	"strings"
 
 	"gorm.io/gorm"
 
 	"dorfbote/internal/core/decide"
-	"dorfbote/internal/store"
 )
 
 // trialMark stands before the title of what is sent to try it.
 const trialMark = "Trial: "
 
-// trialRef is what a trial's posts are known by, in their keys.
+// trialRef is what a trial's posts are named by, in their keys.
 const trialRef = "trial-"
-
-func isTrial(p *store.Post) bool { return strings.Contains(p.Key, "-"+trialRef) }
 
 // Try sends posts of a draft to one destination, marked as a trial. Nothing else comes of it: no verdict is kept, and no
 // pace counts it.
@@ -33,7 +29,9 @@ func (o *Outbox) Try(ctx context.Context, workflow, seq int64, to string, posts 
 		}
 		marked[i] = decide.Post{To: to, Message: p.Message, Doc: &doc, Under: p.Under, Ref: fmt.Sprintf("%s%s-p%d", trialRef, trial, i)}
 	}
-	return o.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
-		return o.Put(ctx, tx, Rows(workflow, seq, o.Now().UTC(), marked), true)
-	})
+	rows := Rows(workflow, seq, o.Now().UTC(), marked)
+	for i := range rows {
+		rows[i].Trial = true
+	}
+	return o.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error { return o.Put(ctx, tx, rows, true) })
 }

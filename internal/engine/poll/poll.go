@@ -63,7 +63,7 @@ func (q *Polls) Poll(ctx context.Context, source string) (Tally, error) {
 	if err := db.First(&p, "source = ?", source).Error; err != nil {
 		return Tally{}, err
 	}
-	if err := db.First(&k, "source = ?", source).Error; err != nil {
+	if err := db.First(&k, "name = ?", source).Error; err != nil {
 		return Tally{}, err
 	}
 	if err := db.First(&c, "id = ?", k.Connection).Error; err != nil {

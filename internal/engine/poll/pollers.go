@@ -137,7 +137,7 @@ func (p *Pollers) relisten(ctx context.Context) error {
 		Source, Kind string
 		Settings     store.Texts
 	}
-	err := p.polls.Store.DB.WithContext(ctx).Raw(`SELECT k.source, k.settings, c.kind FROM kinds k JOIN connections c ON c.id = k.connection JOIN polls p ON p.source = k.source
+	err := p.polls.Store.DB.WithContext(ctx).Raw(`SELECT k.name AS source, k.settings, c.kind FROM sources k JOIN connections c ON c.id = k.connection JOIN polls p ON p.source = k.name
 		WHERE NOT c.paused AND c.kind IN ?`, kinds.That(func(k *connect.Kind) bool { return k.Listens != nil })).Scan(&list).Error
 	if err != nil {
 		return err
@@ -189,7 +189,7 @@ func (p *Pollers) hold(ctx context.Context, source string) {
 	if err := p.hear(ctx, source); err != nil && ctx.Err() == nil {
 		e.Log.Info("listening to a source failed", "source", source, "error", err)
 		var k store.Source
-		if e.Store.DB.WithContext(ctx).First(&k, "source = ?", source).Error == nil {
+		if e.Store.DB.WithContext(ctx).First(&k, "name = ?", source).Error == nil {
 			e.Sources.NoteHealth(ctx, k.Connection, err)
 		}
 		host.Wait(ctx, 5*time.Second)
@@ -201,7 +201,7 @@ func (p *Pollers) hear(ctx context.Context, source string) error {
 	db := e.Store.DB.WithContext(ctx)
 	var k store.Source
 	var c store.Connection
-	if err := db.First(&k, "source = ?", source).Error; err != nil {
+	if err := db.First(&k, "name = ?", source).Error; err != nil {
 		return err
 	}
 	if err := db.First(&c, "id = ?", k.Connection).Error; err != nil {
@@ -234,7 +234,7 @@ func (q *Polls) watchSettings(ctx context.Context, changed func(), c *store.Conn
 		}
 		var same bool
 		err := q.Store.DB.WithContext(ctx).Raw(`SELECT c.settings = ?::jsonb AND c.sealed IS NOT DISTINCT FROM ?::bytea AND k.settings = ?::jsonb AND k.key_field = ?
-			FROM connections c JOIN kinds k ON k.connection = c.id WHERE k.source = ?`, c.Settings, c.Sealed, k.Settings, k.KeyField, k.Name).Scan(&same).Error
+			FROM connections c JOIN sources k ON k.connection = c.id WHERE k.name = ?`, c.Settings, c.Sealed, k.Settings, k.KeyField, k.Name).Scan(&same).Error
 		if err == nil && !same {
 			changed()
 			return

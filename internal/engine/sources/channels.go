@@ -168,7 +168,7 @@ func (src *Sources) Unwritable(ctx context.Context, source string, change bool) 
 	db := src.Store.DB.WithContext(ctx)
 	var k store.Source
 	var c store.Connection
-	if db.Limit(1).Find(&k, "source = ?", source).RowsAffected == 0 || db.Limit(1).Find(&c, "id = ?", k.Connection).RowsAffected == 0 {
+	if db.Limit(1).Find(&k, "name = ?", source).RowsAffected == 0 || db.Limit(1).Find(&c, "id = ?", k.Connection).RowsAffected == 0 {
 		return ""
 	}
 	kind := kinds.Named(c.Kind)

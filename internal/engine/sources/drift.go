@@ -32,9 +32,9 @@ func (src *Sources) LookForDrift(ctx context.Context) error {
 		Newest int64
 		Fresh  int64
 	}
-	err := src.Store.DB.WithContext(ctx).Raw(`SELECT k.*, a.newest, a.fresh FROM kinds k CROSS JOIN LATERAL (
+	err := src.Store.DB.WithContext(ctx).Raw(`SELECT k.*, a.newest, a.fresh FROM sources k CROSS JOIN LATERAL (
 			SELECT coalesce(max(seq), 0) AS newest, count(*) AS fresh FROM (
-				SELECT seq FROM arrivals WHERE source = k.source AND seq > k.learnt_at AND for_workflow IS NULL ORDER BY seq DESC LIMIT 200) x) a
+				SELECT seq FROM arrivals WHERE source = k.name AND seq > k.learnt_at AND for_workflow IS NULL ORDER BY seq DESC LIMIT 200) x) a
 		WHERE a.fresh >= ? OR a.fresh > 0 AND k.learnt IS NULL`, driftArrivals).Scan(&list).Error
 	if err != nil {
 		return err
@@ -88,7 +88,7 @@ func (src *Sources) driftOf(ctx context.Context, k *store.Source, newest int64) 
 		return err
 	}
 	raw, _ := json.Marshal(kept)
-	return src.Store.DB.WithContext(ctx).Exec("UPDATE kinds SET learnt = ?::jsonb, learnt_at = ? WHERE source = ?", string(raw), newest, k.Name).Error
+	return src.Store.DB.WithContext(ctx).Exec("UPDATE sources SET learnt = ?::jsonb, learnt_at = ? WHERE name = ?", string(raw), newest, k.Name).Error
 }
 
 // compareFields says by field what has drifted. A field that has, is kept as it was, so that its coming back is

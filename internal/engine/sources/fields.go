@@ -40,7 +40,7 @@ func (src *Sources) Schema(ctx context.Context, source string) (*value.Schema, e
 		return have.kind, nil
 	}
 	var row store.Source
-	err := src.Store.DB.WithContext(ctx).Limit(1).Find(&row, "source = ?", source).Error
+	err := src.Store.DB.WithContext(ctx).Limit(1).Find(&row, "name = ?", source).Error
 	if err != nil {
 		return nil, err
 	}

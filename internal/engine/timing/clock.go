@@ -169,7 +169,7 @@ func (g *Timing) fireAll(ctx context.Context, tx *sql.Tx, l store.Live, plan *sh
 	if err := setTimers(ctx, tx, l.ID, changes); err != nil {
 		return err
 	}
-	_, err = intake.InsertFor(ctx, tx, l.ID, ticks)
+	_, err = intake.InsertFor(ctx, tx, l.ID, ticks, nil)
 	return err
 }
 

@@ -12,11 +12,11 @@ import (
 
 // Known gives everything a sheet is checked against.
 func (ws *Workflows) Known(ctx context.Context) (sheet.Known, error) {
-	var names []string
-	db := ws.Store.DB.WithContext(ctx)
-	if err := db.Model(&store.Source{}).Order("source").Pluck("source", &names).Error; err != nil {
+	names, err := ws.Store.SourceNames(ctx, "")
+	if err != nil {
 		return sheet.Known{}, err
 	}
+	db := ws.Store.DB.WithContext(ctx)
 	var places []store.Destination
 	if err := db.Order("name").Find(&places).Error; err != nil {
 		return sheet.Known{}, err
@@ -30,8 +30,8 @@ func (ws *Workflows) Known(ctx context.Context) (sheet.Known, error) {
 		d := &places[i]
 		destinations[i], shutBy[d.Name] = d.Name, sources.Shut(d, slices.Contains(paused, d.Connection))
 	}
-	var callable []string
-	if err := db.Model(&store.Workflow{}).Where("form = ? OR draft LIKE '%called:%'", sheet.Called).Order("name").Pluck("name", &callable).Error; err != nil {
+	callable, err := ws.Store.Callable(ctx)
+	if err != nil {
 		return sheet.Known{}, err
 	}
 	return sheet.Known{

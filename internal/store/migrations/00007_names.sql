@@ -37,8 +37,6 @@ UPDATE steps s SET calls = w.id FROM workflows w WHERE s.kind = 'call' AND w.nam
 ALTER TABLE posts ADD COLUMN trial boolean NOT NULL DEFAULT false;
 UPDATE posts SET trial = true WHERE key LIKE '%-trial-%';
 
-ALTER TABLE people ADD CONSTRAINT people_role CHECK (role IN ('administrator', 'editor', 'viewer'));
-ALTER TABLE invitations ADD CONSTRAINT invitations_role CHECK (role IN ('administrator', 'editor', 'viewer'));
 ALTER TABLE workflows ADD CONSTRAINT workflows_form CHECK (form IN ('', 'due', 'lasts', 'silent', 'schedule', 'start', 'called'));
 -- What is there already was written by the same program; looking it all through would take long.
 ALTER TABLE posts ADD CONSTRAINT posts_state CHECK (state IN ('waiting', 'sent', 'refused', 'given up', 'dropped', 'expired', 'held')) NOT VALID;
@@ -58,8 +56,6 @@ DROP INDEX arrivals_of_record, records_newest;
 ALTER TABLE steps DROP CONSTRAINT steps_kind, DROP CONSTRAINT steps_state;
 ALTER TABLE posts DROP CONSTRAINT posts_state;
 ALTER TABLE workflows DROP CONSTRAINT workflows_form;
-ALTER TABLE invitations DROP CONSTRAINT invitations_role;
-ALTER TABLE people DROP CONSTRAINT people_role;
 ALTER TABLE posts DROP COLUMN trial;
 ALTER TABLE steps DROP COLUMN calls;
 ALTER TABLE arrivals DROP COLUMN by_step;

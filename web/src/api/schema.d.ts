@@ -2636,11 +2636,18 @@ export interface components {
             when: components["schemas"]["Line"];
             where: string;
         };
+        ProofStep: {
+            do?: string;
+            ok: boolean;
+            said: string;
+            tried: string;
+            who?: string;
+        };
         ProveBody: {
             /** @description what can be read from it */
             choices: components["schemas"]["Choice"][] | null;
             ok: boolean;
-            steps: components["schemas"]["Step"][] | null;
+            steps: components["schemas"]["ProofStep"][] | null;
         };
         ProveNewInputBody: {
             /** @description of a connection that is there, whose secrets are used where none are given */
@@ -3006,13 +3013,6 @@ export interface components {
         };
         StartedOutputBody: {
             arrivals: components["schemas"]["Receipt"][] | null;
-        };
-        Step: {
-            do?: string;
-            ok: boolean;
-            said: string;
-            tried: string;
-            who?: string;
         };
         StepItem: {
             answer: string;

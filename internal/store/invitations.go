@@ -1,0 +1,74 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"gorm.io/gorm"
+)
+
+// Invitation lets somebody become a person here. Of its token only the hash is kept.
+type Invitation struct {
+	ID          int64
+	TokenHash   string
+	Email, Role string
+	Team        *int64
+	InvitedBy   string
+	ExpiresAt   time.Time
+}
+
+const openInvitations = "SELECT id, email, role, team, invited_by, expires_at FROM invitations WHERE accepted_at IS NULL AND expires_at > now()"
+
+// Invitations lists invitations that are open, the newest first.
+func (s *Store) Invitations(ctx context.Context) ([]Invitation, error) {
+	var out []Invitation
+	err := s.DB.WithContext(ctx).Raw(openInvitations + " ORDER BY id DESC LIMIT 500").Scan(&out).Error
+	return out, err
+}
+
+// Invitation gives the open invitation with a token's hash, nil where there is none.
+func (s *Store) Invitation(ctx context.Context, hash string) (*Invitation, error) {
+	var i Invitation
+	err := s.DB.WithContext(ctx).Raw(openInvitations+" AND token_hash = ?", hash).Scan(&i).Error
+	if err != nil || i.ID == 0 {
+		return nil, err
+	}
+	return &i, nil
+}
+
+// Invite keeps an invitation, in the place of an older one to the same address.
+func (s *Store) Invite(ctx context.Context, i *Invitation) error {
+	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("DELETE FROM invitations WHERE email = ? AND accepted_at IS NULL", i.Email).Error; err != nil {
+			return err
+		}
+		return tx.Raw("INSERT INTO invitations (token_hash, email, role, team, invited_by, expires_at) VALUES (?, ?, ?, ?, ?, ?) RETURNING id",
+			i.TokenHash, i.Email, i.Role, i.Team, i.InvitedBy, i.ExpiresAt).Scan(&i.ID).Error
+	})
+}
+
+// Withdraw takes an invitation back that was not accepted.
+func (s *Store) Withdraw(ctx context.Context, id int64) error {
+	return found(s.DB.WithContext(ctx).Exec("DELETE FROM invitations WHERE id = ? AND accepted_at IS NULL", id))
+}
+
+// Accept makes the person of an invitation, in the transaction of the context. The person is nil where the invitation does
+// not hold any more: whoever comes second finds it accepted.
+func (s *Store) Accept(ctx context.Context, hash, name, password string) (*Person, error) {
+	tx := s.DB.WithContext(ctx)
+	var i Invitation
+	if err := tx.Raw(`UPDATE invitations SET accepted_at = now() WHERE token_hash = ? AND accepted_at IS NULL AND expires_at > now()
+		RETURNING id, email, role, team`, hash).Scan(&i).Error; err != nil || i.ID == 0 {
+		return nil, err
+	}
+	var p Person
+	if err := tx.Raw(`INSERT INTO people (email, name, role, password_hash) VALUES (?, ?, ?, ?)
+		ON CONFLICT (email) DO UPDATE SET name = excluded.name, role = excluded.role, password_hash = excluded.password_hash, gone_at = NULL RETURNING *`,
+		i.Email, name, i.Role, password).Scan(&p).Error; err != nil {
+		return nil, err
+	}
+	if i.Team == nil {
+		return &p, nil
+	}
+	return &p, tx.Exec("INSERT INTO team_people (team, person) VALUES (?, ?) ON CONFLICT DO NOTHING", *i.Team, p.ID).Error
+}
