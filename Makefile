@@ -3,7 +3,7 @@ GO ?= go
 PACKAGES := ./cmd/... ./internal/... ./tools/... ./examples ./web
 export PATH := /usr/local/go/bin:$(PATH)
 
-.PHONY: demo build test lint setup setup-test types pictures deb clean
+.PHONY: demo build test cover lint setup setup-test types notice loading pictures deb clean
 
 demo: build
 	@exec ./bin/dorfbote demo $(ARGS)
@@ -14,7 +14,7 @@ setup:
 	@./tools/setup.sh
 
 web/node_modules/.stamp: web/package.json web/package-lock.json | setup
-	cd web && npm ci --ignore-scripts --no-audit --no-fund --legacy-peer-deps --loglevel=error
+	cd web && npm ci --ignore-scripts --no-audit --no-fund --loglevel=error
 	@touch $@
 
 WEB_SOURCES := $(shell find web/src web/public web/index.html web/vite.config.ts web/tsconfig.json -type f)
@@ -25,8 +25,11 @@ web/dist/index.html: web/node_modules/.stamp $(WEB_SOURCES)
 
 GO_SOURCES := $(shell find cmd internal examples web/embed.go go.mod go.sum -type f -not -name '*_test.go')
 
-bin/dorfbote: setup web/dist/index.html $(GO_SOURCES)
-	$(GO) build -o $@ ./cmd/dorfbote
+# As git knows it: the last tag, how many commits since, and whether anything is not committed.
+VERSION := $(shell git describe --tags --always --dirty --match 'v[0-9]*' 2>/dev/null || echo unknown)
+
+bin/dorfbote: web/dist/index.html $(GO_SOURCES) | setup
+	$(GO) build -ldflags "-X main.version=$(VERSION)" -o $@ ./cmd/dorfbote
 
 setup-test:
 	@./tools/setup.sh test
@@ -44,17 +47,31 @@ else
 	$(GO) run ./tools/withpg $(TEST) $(PACKAGES)
 endif
 
+# Coverage of each package, by all tests together.
+cover: build setup-test
+	$(GO) run ./tools/withpg $(GO) test -timeout 20m -coverpkg=./internal/... -coverprofile=bin/cover.out $(PACKAGES) >bin/cover.log || { tail -40 bin/cover.log; exit 1; }
+	@$(GO) run ./tools/covered bin/cover.out
+
 lint: web/node_modules/.stamp
 	@test -z "$$(gofmt -l cmd internal tools examples web/embed.go)" || { echo "gofmt would change:"; gofmt -l cmd internal tools examples; exit 1; }
 	$(GO) vet $(PACKAGES)
 	$(GO) tool staticcheck $(PACKAGES)
-	@./tools/core-imports.sh
+	$(GO) run ./tools/layers
+	@./tools/current.sh
 	cd web && npx --no-install tsc --noEmit && npx --no-install eslint . && npx --no-install prettier --check --log-level warn .
 
 # The API's description and the types made of it; run after changing the API.
 types: web/node_modules/.stamp
 	$(GO) run ./cmd/dorfbote openapi > internal/api/openapi.json
 	cd web && npx --no-install openapi-typescript ../internal/api/openapi.json -o src/api/schema.d.ts
+
+# The licences of everything that is shipped; run after changing what Dorfbote is made of.
+notice: web/node_modules/.stamp
+	$(GO) run ./tools/notice > NOTICE
+
+# What goes over the wire until the application can be used, and how long it takes.
+loading:
+	$(GO) run ./tools/loading
 
 # The README's pictures, of a running demo.
 pictures:

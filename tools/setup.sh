@@ -1,6 +1,6 @@
 #!/bin/sh
-# Installs the Debian packages that are missing. Needs root or sudo only when one is. "setup.sh test" installs the services
-# that tests speak to as well; these are not started, and a test whose service cannot be had says so and is skipped.
+# Installs the Debian packages that are missing. Needs root or sudo only when one is. "setup.sh test" installs the browser
+# that tests drive and the services that they speak to as well; these are not started, and a test whose service cannot be had says so and is skipped.
 set -eu
 
 command -v go >/dev/null || { echo "Go is missing. Dorfbote needs Go 1.26 or later; install it and try again." >&2; exit 1; }
@@ -10,9 +10,9 @@ has() { command -v "$1" >/dev/null 2>&1 || [ -x "/usr/sbin/$1" ]; }
 
 missing=""
 ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || missing="$missing postgresql"
-has chromium || missing="$missing chromium"
 peers=""
 if [ "${1:-}" = test ]; then
+	has chromium || missing="$missing chromium"
 	has mariadbd || peers="$peers mariadb-server"
 	has prosody || peers="$peers prosody"
 	has dovecot || peers="$peers dovecot-imapd dovecot-lmtpd"

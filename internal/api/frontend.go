@@ -4,11 +4,15 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"html/template"
+	"io"
 	"io/fs"
+	"mime"
 	"net/http"
 	"path"
 	"sort"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -30,7 +34,9 @@ func (s *Server) frontend() http.Handler {
 			if strings.HasPrefix(name, "assets/") {
 				w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
 			}
-			files.ServeHTTP(w, r)
+			if !s.sendCompressed(w, r, name) {
+				files.ServeHTTP(w, r)
+			}
 			return
 		}
 		if err != nil {
@@ -46,6 +52,45 @@ func (s *Server) frontend() http.Handler {
 		w.Header().Set("Cache-Control", "no-store")
 		_, _ = w.Write([]byte(strings.Replace(string(index), "NONCE", nonce, 1)))
 	})
+}
+
+// encodings are how the build has compressed files, the smallest first, by the ends of their names (RFC 9110, 8.4.1).
+var encodings = []struct{ name, end string }{{"br", ".br"}, {"gzip", ".gz"}}
+
+// sendCompressed sends a file as the build has compressed it, if it has and the browser takes that.
+func (s *Server) sendCompressed(w http.ResponseWriter, r *http.Request, name string) bool {
+	for _, e := range encodings {
+		f, err := s.o.Web.Open(name + e.end)
+		if err != nil {
+			continue
+		}
+		defer f.Close()
+		w.Header().Add("Vary", "Accept-Encoding")
+		if !accepts(r.Header.Get("Accept-Encoding"), e.name) {
+			continue
+		}
+		raw, ok := f.(io.ReadSeeker)
+		if !ok {
+			return false
+		}
+		w.Header().Set("Content-Encoding", e.name)
+		w.Header().Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
+		http.ServeContent(w, r, "", time.Time{}, raw)
+		return true
+	}
+	return false
+}
+
+// accepts tells whether a client takes an encoding (RFC 9110, 12.5.3).
+func accepts(header, encoding string) bool {
+	for _, part := range strings.Split(header, ",") {
+		name, weight, _ := strings.Cut(part, ";")
+		if strings.EqualFold(strings.TrimSpace(name), encoding) {
+			q, err := strconv.ParseFloat(strings.TrimPrefix(strings.ReplaceAll(weight, " ", ""), "q="), 64)
+			return weight == "" || err == nil && q > 0
+		}
+	}
+	return false
 }
 
 func secure(w http.ResponseWriter) {

@@ -70,6 +70,9 @@ type Server struct {
 	Inbound     *inbound.Inbound
 }
 
+// compressLevel is of gzip: the answers of the API are made anew each time, and so compressed quickly rather than well.
+const compressLevel = 3
+
 // New makes the server.
 func New(o Options) (*Server, error) {
 	if o.Meters == nil {
@@ -95,6 +98,8 @@ func New(o Options) (*Server, error) {
 	root.Get("/metrics", s.metrics)
 	guard := http.NewCrossOriginProtection()
 	root.Group(func(r chi.Router) {
+		// Streams are not among what is compressed: each of their lines goes out at once.
+		r.Use(middleware.Compress(compressLevel, "application/json", "application/problem+json"))
 		r.Use(guard.Handler, s.NotesCaller, s.Sessions.LoadAndSave)
 		s.API = humachi.New(r, config())
 		s.routes()

@@ -9,31 +9,35 @@ import { showZone } from './parts/times';
 import { TopBar } from './parts/TopBar';
 import { Trouble } from './parts/Trouble';
 import { usePageTitle } from './parts/usePageTitle';
-import { Arrival } from './places/arrivals/Arrival';
-import { Arrivals } from './places/arrivals/Arrivals';
-import { Connect } from './places/connections/Connect';
-import { Connection } from './places/connections/Connection';
-import { Connections } from './places/connections/Connections';
-import { Source } from './places/connections/Source';
-import { Outbox } from './places/outbox/Outbox';
-import { People } from './places/people/People';
-import { Welcome } from './places/people/Welcome';
-import { You } from './places/people/You';
-import { Practice } from './places/practice/Practice';
-import { SignIn } from './places/signin/SignIn';
-import { Today } from './places/today/Today';
-import { Workflows } from './places/workflows/Workflows';
 import { theme } from './theme';
 
-// The places where sheets are edited come when they are first gone to: their composer is large.
-const SheetPlace = lazy(async () => ({ default: (await import('./places/sheet/SheetPlace')).SheetPlace }));
-const Run = lazy(async () => ({ default: (await import('./places/runs/Run')).Run }));
-const RehearsalPlace = lazy(async () => ({
-  default: (await import('./places/rehearsal/RehearsalPlace')).RehearsalPlace,
-}));
+// Each place comes when it is first gone to.
+const Today = lazy(async () => ({ default: (await import('./places/today/Today')).Today }));
+const Workflows = lazy(async () => ({ default: (await import('./places/workflows/Workflows')).Workflows }));
 const NewWorkflow = lazy(async () => ({
   default: (await import('./places/drafting/NewWorkflow')).NewWorkflow,
 }));
+const SheetPlace = lazy(async () => ({ default: (await import('./places/sheet/SheetPlace')).SheetPlace }));
+const RehearsalPlace = lazy(async () => ({
+  default: (await import('./places/rehearsal/RehearsalPlace')).RehearsalPlace,
+}));
+const Arrivals = lazy(async () => ({ default: (await import('./places/arrivals/Arrivals')).Arrivals }));
+const Arrival = lazy(async () => ({ default: (await import('./places/arrivals/Arrival')).Arrival }));
+const Run = lazy(async () => ({ default: (await import('./places/runs/Run')).Run }));
+const Outbox = lazy(async () => ({ default: (await import('./places/outbox/Outbox')).Outbox }));
+const Connections = lazy(async () => ({
+  default: (await import('./places/connections/Connections')).Connections,
+}));
+const Connect = lazy(async () => ({ default: (await import('./places/connections/Connect')).Connect }));
+const Connection = lazy(async () => ({
+  default: (await import('./places/connections/Connection')).Connection,
+}));
+const Source = lazy(async () => ({ default: (await import('./places/connections/Source')).Source }));
+const People = lazy(async () => ({ default: (await import('./places/people/People')).People }));
+const You = lazy(async () => ({ default: (await import('./places/people/You')).You }));
+const Practice = lazy(async () => ({ default: (await import('./places/practice/Practice')).Practice }));
+const SignIn = lazy(async () => ({ default: (await import('./places/signin/SignIn')).SignIn }));
+const Welcome = lazy(async () => ({ default: (await import('./places/people/Welcome')).Welcome }));
 
 const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false } } });
 
@@ -56,8 +60,8 @@ function Gate() {
   if (me.isPending) return null;
   if (me.error) return <Trouble error={me.error} again={() => void me.refetch()} />;
   const welcome = /^\/welcome\/([\w-]+)$/.exec(window.location.pathname);
-  if (welcome) return <Welcome token={welcome[1]!} />;
-  return me.data ? <Places /> : <SignIn />;
+  if (me.data && !welcome) return <Places />;
+  return <Suspense fallback={null}>{welcome ? <Welcome token={welcome[1]!} /> : <SignIn />}</Suspense>;
 }
 
 function Places() {
