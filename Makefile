@@ -54,8 +54,7 @@ cover: build setup-test
 
 lint: web/node_modules/.stamp
 	@test -z "$$(gofmt -l cmd internal tools examples web/embed.go)" || { echo "gofmt would change:"; gofmt -l cmd internal tools examples; exit 1; }
-	$(GO) vet $(PACKAGES)
-	$(GO) tool staticcheck $(PACKAGES)
+	$(GO) tool -modfile=tools/lint/go.mod golangci-lint run $(PACKAGES)
 	$(GO) run ./tools/layers
 	@./tools/current.sh
 	cd web && npx --no-install tsc --noEmit && npx --no-install eslint . && npx --no-install prettier --check --log-level warn .

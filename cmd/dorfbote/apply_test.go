@@ -61,11 +61,11 @@ func (f *fakeServer) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			items = append(items, map[string]any{"name": name, "did": did})
 		}
 		_ = json.NewEncoder(w).Encode(map[string]any{"items": items})
-	case r.Method == "POST":
+	case r.Method == http.MethodPost:
 		f.writes++
 		f.texts = append(f.texts, body.Text)
 		_ = json.NewEncoder(w).Encode(item(len(f.texts) - 1))
-	case r.Method == "PUT":
+	case r.Method == http.MethodPut:
 		f.writes++
 		f.texts[id-1] = body.Text
 		_ = json.NewEncoder(w).Encode(item(id - 1))

@@ -132,7 +132,7 @@ func tell(out *os.File, file string, problems []report.Problem) bool {
 	failed := false
 	for _, p := range problems {
 		failed = failed || !p.Warning
-		fmt.Fprintf(out, "%s:%d:%d: %s\n", file, max(p.At.Line, 1), max(p.At.Column, 1), p)
+		_, _ = fmt.Fprintf(out, "%s:%d:%d: %s\n", file, max(p.At.Line, 1), max(p.At.Column, 1), p)
 	}
 	return failed
 }

@@ -65,7 +65,7 @@ func export(out io.Writer, list []remoteWorkflow, names []string, dir string) er
 		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
 			return inputError{err}
 		}
-		fmt.Fprintln(out, file)
+		_, _ = fmt.Fprintln(out, file)
 	}
 	return nil
 }

@@ -31,8 +31,9 @@ var errTold = errors.New("")
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	defer stop()
-	os.Exit(run(ctx, os.Args[1:]))
+	code := run(ctx, os.Args[1:])
+	stop()
+	os.Exit(code)
 }
 
 func run(ctx context.Context, args []string) int {
@@ -51,7 +52,7 @@ func run(ctx context.Context, args []string) int {
 	case err == nil:
 		return 0
 	case errors.As(err, &input):
-		if input.err != errTold {
+		if !errors.Is(input.err, errTold) {
 			fmt.Fprintln(os.Stderr, input.err)
 		}
 		return exitInput

@@ -22,7 +22,7 @@ func TestAFormsLimit(t *testing.T) {
 	c.ok("POST", "/api/connections", `{"id":"gate","kind":"form","title":"Gate"}`)
 	c.ok("POST", "/api/connections/gate/sources", `{"kind":"answers","title":"Visits","settings":{"title":"Visit","fields":"[{\"name\":\"visitor\",\"label\":\"Who?\",\"type\":\"text\",\"required\":true}]"}}`)
 	send := func(from string) int {
-		req, err := http.NewRequest("POST", c.base+"/form/gate", strings.NewReader(url.Values{"visitor": {"Ona"}}.Encode()))
+		req, err := http.NewRequest(http.MethodPost, c.base+"/form/gate", strings.NewReader(url.Values{"visitor": {"Ona"}}.Encode()))
 		require.NoError(t, err)
 		req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 		req.Header.Set("X-Forwarded-For", from)

@@ -64,7 +64,7 @@ func (s *Server) sendCompressed(w http.ResponseWriter, r *http.Request, name str
 		if err != nil {
 			continue
 		}
-		defer f.Close()
+		defer func() { _ = f.Close() }()
 		w.Header().Add("Vary", "Accept-Encoding")
 		if !accepts(r.Header.Get("Accept-Encoding"), e.name) {
 			continue
@@ -83,7 +83,7 @@ func (s *Server) sendCompressed(w http.ResponseWriter, r *http.Request, name str
 
 // accepts tells whether a client takes an encoding (RFC 9110, 12.5.3).
 func accepts(header, encoding string) bool {
-	for _, part := range strings.Split(header, ",") {
+	for part := range strings.SplitSeq(header, ",") {
 		name, weight, _ := strings.Cut(part, ";")
 		if strings.EqualFold(strings.TrimSpace(name), encoding) {
 			q, err := strconv.ParseFloat(strings.TrimPrefix(strings.ReplaceAll(weight, " ", ""), "q="), 64)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"net/http"
 	"net/http/httptest"
 	"testing"
 	"testing/fstest"
@@ -28,7 +29,7 @@ func TestFilesGoOutCompressed(t *testing.T) {
 		{"/assets/a.js", "brotli, xgzip", "", "plain"},
 		{"/assets/font.woff", "br", "", "font"},
 	} {
-		r := httptest.NewRequest("GET", c.path, nil)
+		r := httptest.NewRequest(http.MethodGet, c.path, nil)
 		r.Header.Set("Accept-Encoding", c.accepts)
 		w := httptest.NewRecorder()
 		h.ServeHTTP(w, r)

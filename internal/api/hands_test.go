@@ -144,7 +144,7 @@ func TestWhereARequestComesFrom(t *testing.T) {
 		{"127.0.0.1:5", "garbage", "", "127.0.0.1", trusted},
 		{"127.0.0.1:5", "", "", "127.0.0.1", trusted},
 	} {
-		r := httptest.NewRequest("GET", "/", nil)
+		r := httptest.NewRequest(http.MethodGet, "/", nil)
 		r.RemoteAddr = c.peer
 		if c.forwardedFor != "" {
 			r.Header.Set("X-Forwarded-For", c.forwardedFor)
@@ -190,7 +190,7 @@ func TestBehindAReverseProxy(t *testing.T) {
 		if err == nil {
 			res.Body.Close()
 		}
-		return err == nil && res.StatusCode == 200
+		return err == nil && res.StatusCode == http.StatusOK
 	}, 5*time.Second, 50*time.Millisecond)
 	through.ok("POST", "/api/sign-in", `{"email":"a@x.example","password":"secret-1"}`)
 	var address string

@@ -61,7 +61,7 @@ func TestHostileInput(t *testing.T) {
 	}
 
 	// A hundred megabytes: refused while they come, without being kept.
-	big, err := http.NewRequest("POST", c.base+"/in/shop/orders", io.LimitReader(zeros{}, 100<<20))
+	big, err := http.NewRequest(http.MethodPost, c.base+"/in/shop/orders", io.LimitReader(zeros{}, 100<<20))
 	require.NoError(t, err)
 	res, err := c.http.Do(big)
 	if err == nil {

@@ -123,7 +123,7 @@ func measureLive(ctx context.Context, o Options) ([]Row, error) {
 	if err != nil {
 		return nil, err
 	}
-	go func() { _ = http.Serve(l, sq) }() //nolint:gosec // ends with the process
+	go func() { _ = http.Serve(l, sq) }()
 	if err := prepare(ctx, st, "http://"+l.Addr().String()); err != nil {
 		return nil, err
 	}
@@ -244,17 +244,15 @@ func worker(ctx context.Context, program, database string) (stop func(), err err
 }
 
 // load posts from many clients for a while and gives the accepted a second.
-func load(ctx context.Context, o Options, address string, make func(int64) []byte) float64 {
+func load(ctx context.Context, o Options, address string, body func(int64) []byte) float64 {
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: o.Clients}, Timeout: 20 * time.Second}
 	var n, accepted atomic.Int64
 	var wg sync.WaitGroup
 	began := time.Now()
 	for range o.Clients {
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
+		wg.Go(func() {
 			for time.Since(began) < o.Each && ctx.Err() == nil {
-				res, err := client.Post(address, "application/json", bytes.NewReader(make(n.Add(1))))
+				res, err := client.Post(address, "application/json", bytes.NewReader(body(n.Add(1))))
 				if err != nil {
 					continue
 				}
@@ -264,7 +262,7 @@ func load(ctx context.Context, o Options, address string, make func(int64) []byt
 					accepted.Add(1)
 				}
 			}
-		}()
+		})
 	}
 	wg.Wait()
 	return float64(accepted.Load()) / time.Since(began).Seconds()
@@ -312,8 +310,7 @@ func latency(ctx context.Context, address string, sq *square, count int, pace ti
 			}
 			continue
 		}
-		wg.Add(1)
-		go func() { defer wg.Done(); post(id) }()
+		wg.Go(func() { ; post(id) })
 		tick = tick.Add(pace)
 		time.Sleep(time.Until(tick))
 	}

@@ -202,7 +202,7 @@ func plainly(ctx context.Context, database, folder, kind string) (int, time.Dura
 				n++
 			}
 		}
-		if err != io.EOF {
+		if !errors.Is(err, io.EOF) {
 			return 0, 0, err
 		}
 		return n, time.Since(began), nil

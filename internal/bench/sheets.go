@@ -69,12 +69,13 @@ func overSheets(n int) float64 {
 }
 
 func overTable() float64 {
-	src := benchHead + "route:\n  rows:\n"
+	var src strings.Builder
+	src.WriteString(benchHead + "route:\n  rows:\n")
 	for i := range 50 {
-		src += fmt.Sprintf("    - {name: R%d, when: {all: [{field: litres, between: [%d, %d]}, {field: temperature, above: %d}, {field: valley, is: %s}, {field: driver, one_of: [D%d, D%d]}, {field: status, is_not: late}, {field: due, within_next: %dh}, {field: organic, is: %v}, {field: tour, is: T%d}]}, tell: [{to: a/b, message: m}]}\n",
+		fmt.Fprintf(&src, "    - {name: R%d, when: {all: [{field: litres, between: [%d, %d]}, {field: temperature, above: %d}, {field: valley, is: %s}, {field: driver, one_of: [D%d, D%d]}, {field: status, is_not: late}, {field: due, within_next: %dh}, {field: organic, is: %v}, {field: tour, is: T%d}]}, tell: [{to: a/b, message: m}]}\n",
 			i, i*37%500, 500+i*91%2000, i%9, []string{"Upper", "Middle", "Mill"}[i%3], i%30, i*7%30, 1+i, i%2 == 0, i%12)
 	}
-	p := compiled(src)
+	p := compiled(src.String())
 	return float64(testing.Benchmark(func(b *testing.B) {
 		for b.Loop() {
 			route.Look(p, time.Unix(1_800_000_000, 0))

@@ -110,13 +110,11 @@ func measureSustained(ctx context.Context, o Options, database string, sq *squar
 		var wg sync.WaitGroup
 		began := time.Now()
 		for range o.Clients {
-			wg.Add(1)
-			go func() {
-				defer wg.Done()
+			wg.Go(func() {
 				for time.Since(began) < 2*o.Each && ctx.Err() == nil {
 					s.send()
 				}
-			}()
+			})
 		}
 		wg.Wait()
 		if _, err := s.drained(ctx, sq, time.Minute); err != nil {
@@ -132,8 +130,7 @@ func measureSustained(ctx context.Context, o Options, database string, sq *squar
 		var wg sync.WaitGroup
 		began := time.Now()
 		for at := began; time.Since(began) < 2*o.Each && ctx.Err() == nil; {
-			wg.Add(1)
-			go func() { defer wg.Done(); s.send() }()
+			wg.Go(func() { ; s.send() })
 			at = at.Add(gap)
 			time.Sleep(time.Until(at))
 		}

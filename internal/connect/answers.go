@@ -42,12 +42,10 @@ func NoAnswer(err error) string {
 	case errors.Is(err, os.ErrDeadlineExceeded), errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
 		return "it did not answer in time"
 	}
-	var u *url.Error
-	if errors.As(err, &u) {
+	if u, ok := errors.AsType[*url.Error](err); ok {
 		err = u.Err
 	}
-	var op *net.OpError
-	if errors.As(err, &op) {
+	if op, ok := errors.AsType[*net.OpError](err); ok {
 		err = op.Err
 	}
 	return err.Error()
@@ -58,8 +56,8 @@ func Counted(n int, one string) string {
 	if n == 1 {
 		return "1 " + one
 	}
-	if strings.HasSuffix(one, "y") {
-		return fmt.Sprintf("%d %sies", n, strings.TrimSuffix(one, "y"))
+	if before, ok := strings.CutSuffix(one, "y"); ok {
+		return fmt.Sprintf("%d %sies", n, before)
 	}
 	return fmt.Sprintf("%d %ss", n, one)
 }

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -98,7 +99,7 @@ func (c Config) Get(name, fallback string) string {
 	return fallback
 }
 
-// Source is one thing that is read from a connection.
+// SourceConfig is one thing that is read from a connection.
 type SourceConfig struct {
 	Name     string // connection/kind
 	Settings map[string]string
@@ -213,7 +214,7 @@ type Polled struct {
 // ErrEnough is returned by an emit function that needs no more items.
 var ErrEnough = errors.New("enough")
 
-// Step is one thing that was tried when a connection was proved.
+// ProofStep is one thing that was tried when a connection was proved.
 type ProofStep struct {
 	OK    bool   `json:"ok"`
 	Tried string `json:"tried"`
@@ -254,8 +255,7 @@ func Plainly(err error) string {
 
 // Failed makes a step of an error.
 func Failed(tried string, err error) ProofStep {
-	var t *Trouble
-	if errors.As(err, &t) {
+	if t, ok := errors.AsType[*Trouble](err); ok {
 		if t.Tried != "" {
 			tried = t.Tried
 		}
@@ -288,7 +288,7 @@ func KeyOf(record map[string]any, field string) string {
 	case float64:
 		return value.NumberText(k)
 	case bool:
-		return fmt.Sprint(k)
+		return strconv.FormatBool(k)
 	}
 	return ""
 }

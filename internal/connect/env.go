@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/netip"
@@ -129,9 +130,7 @@ func (e Env) Do(req *http.Request, header http.Header) (*Answer, error) {
 	if req.URL.Scheme != "http" && req.URL.Scheme != "https" || req.URL.Host == "" {
 		return nil, &Trouble{Tried: tried, Said: "only http and https addresses are called", Do: "write the address like https://example.org/path"}
 	}
-	for name, values := range header {
-		req.Header[name] = values
-	}
+	maps.Copy(req.Header, header)
 	req.Header.Set("User-Agent", Agent)
 	res, err := e.HTTP.Do(req)
 	if err != nil {
@@ -172,8 +171,7 @@ func redacted(u *url.URL) string {
 }
 
 func noAnswer(tried, host string, err error) error {
-	var t *Trouble
-	if errors.As(err, &t) {
+	if t, ok := errors.AsType[*Trouble](err); ok {
 		return t
 	}
 	said, do := "no answer: "+NoAnswer(err), "check that "+host+" is right and reachable from this server"

@@ -75,7 +75,7 @@ func TestPrivateAddressesAreNotCalled(t *testing.T) {
 	assert.False(t, called)
 	for _, address := range []string{"ftp://x/", "file:///etc/passwd", "gopher://x", "//x", "x"} {
 		_, err := env(t, "").Get(context.Background(), address, http.Header{})
-		assert.Error(t, err, address)
+		require.Error(t, err, address)
 	}
 	_, err := connect.NewEnv(value.DefaultWorkspace(), "everything")
 	assert.Error(t, err)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -97,7 +98,7 @@ func priceSheet(folder string) error {
 	rows := [][]string{{"Farm", "Valley", "Grade", "Price", "From"}}
 	for n := 1; n <= 46; n++ {
 		rows = append(rows, []string{
-			fmt.Sprint(n), []string{"Upper", "Middle", "Mill"}[n%3], []string{"A", "A", "B"}[n*7%3],
+			strconv.Itoa(n), []string{"Upper", "Middle", "Mill"}[n%3], []string{"A", "A", "B"}[n*7%3],
 			strings.Replace(fmt.Sprintf("%.2f", 0.62+float64(n*5%9)/100), ".", ",", 1), "01.11.2026",
 		})
 	}

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -306,7 +307,7 @@ func squareHistory(db *gorm.DB) error {
 		if err != nil {
 			return err
 		}
-		if err := db.Exec("UPDATE posts SET remote_id = ? WHERE id = ?", fmt.Sprint(id), p.ID).Error; err != nil {
+		if err := db.Exec("UPDATE posts SET remote_id = ? WHERE id = ?", strconv.FormatInt(id, 10), p.ID).Error; err != nil {
 			return err
 		}
 	}

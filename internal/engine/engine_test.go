@@ -182,9 +182,7 @@ func TestManySendersAtOnceKeepTheirOrderByKey(t *testing.T) {
 	var wg sync.WaitGroup
 	const senders, each = 16, 30
 	for s := range senders {
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
+		wg.Go(func() {
 			for i := range each {
 				status := "planned"
 				if i%2 == 1 {
@@ -193,7 +191,7 @@ func TestManySendersAtOnceKeepTheirOrderByKey(t *testing.T) {
 				_, err := w.intake.Take(context.Background(), []hook.Event{event(fmt.Sprintf("%d-%d", s, i), fmt.Sprint("K", s), status, 900)})
 				assert.NoError(t, err)
 			}
-		}()
+		})
 	}
 	wg.Wait()
 	const told = senders * each / 2

@@ -68,8 +68,7 @@ func TestACallAskedForMeanwhileIsMade(t *testing.T) {
 // message holds is known before the first is said.
 func TestTheSquareIsListenedTo(t *testing.T) {
 	w := start(t, true)
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
+	ctx := t.Context()
 	stand, err := practice.New(ctx, w.Store.DB, practice.DefaultOptions())
 	require.NoError(t, err)
 	server := httptest.NewServer(stand.Handler())

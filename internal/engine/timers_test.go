@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"maps"
 	"testing"
 	"time"
 
@@ -28,9 +29,7 @@ func (w *world) switchOn(t *testing.T, name, watch, keep string) (store.Live, *s
 
 func batch(key string, fields map[string]any) hook.Event {
 	r := map[string]any{"id": key}
-	for k, v := range fields {
-		r[k] = v
-	}
+	maps.Copy(r, fields)
 	return hook.Event{Compute: true, Arrival: &arrival.Arrival{Source: "cellar/batches", Type: arrival.Updated, Subject: key, Time: time.Now().UTC(), Record: r}}
 }
 

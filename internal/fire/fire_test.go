@@ -2,6 +2,7 @@ package fire
 
 import (
 	"context"
+	"errors"
 	"math/rand/v2"
 	"net/http"
 	"os"
@@ -84,7 +85,7 @@ func told(t *testing.T, st *store.Store, sq *square, l *load) (repeated int) {
 func ownPostgres(t *testing.T, dir string) *pgserver.Server {
 	require.NoError(t, os.Chmod(dir, 0o755))
 	pg, err := pgserver.Start(context.Background(), pgserver.Options{Dir: dir + "/pg"})
-	if err == pgserver.ErrMissing {
+	if errors.Is(err, pgserver.ErrMissing) {
 		t.Skip(err)
 	}
 	require.NoError(t, err)

@@ -93,7 +93,7 @@ func TestSoak(t *testing.T) {
 	took := time.Since(began)
 	settled(t, st, 10*time.Minute)
 	look()
-	assert.EqualValues(t, total/10, sq.distinct(), "everybody who was to be told was told")
+	assert.Equal(t, total/10, sq.distinct(), "everybody who was to be told was told")
 	parts, err := st.Parts(ctx)
 	require.NoError(t, err)
 	assert.NotContains(t, parts, int64(0), "the old partition has gone")

@@ -59,7 +59,7 @@ func TestMeters(t *testing.T) {
 	m.Stepped("add", "done")
 	m.Told(time.Second)
 	w := httptest.NewRecorder()
-	m.Handler().ServeHTTP(w, httptest.NewRequest("GET", "/metrics", nil))
+	m.Handler().ServeHTTP(w, httptest.NewRequest(http.MethodGet, "/metrics", nil))
 	for _, line := range []string{
 		`dorfbote_arrivals_total{known="no"} 3`, `dorfbote_verdicts_total{verdict="told"} 2`, `dorfbote_post_attempts_total{answer="none"} 1`, `dorfbote_post_attempts_total{answer="4xx"} 1`,
 		`dorfbote_http_requests_total{method="GET",route="/api/posts/{id}",status="200"} 1`, `dorfbote_step_attempts_total{kind="add",outcome="done"} 1`, `dorfbote_arrival_to_post_seconds_count 1`,

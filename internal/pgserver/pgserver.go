@@ -243,13 +243,13 @@ func orphans(data string) error {
 
 // processesIn lists the processes whose working directory is a folder, as that of every process of PostgreSQL is its data.
 func processesIn(data string) (out []int) {
-	real, err := filepath.EvalSymlinks(data)
+	folder, err := filepath.EvalSymlinks(data)
 	if err != nil {
 		return nil
 	}
 	links, _ := filepath.Glob("/proc/[0-9]*/cwd")
 	for _, l := range links {
-		if at, err := os.Readlink(l); err == nil && at == real {
+		if at, err := os.Readlink(l); err == nil && at == folder {
 			pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(l)))
 			out = append(out, pid)
 		}
@@ -278,7 +278,7 @@ func (s *Server) ready(ctx context.Context, data string) error {
 		case err := <-s.done:
 			s.done <- err
 			text, _ := os.ReadFile(filepath.Join(s.dir, "postgres.log"))
-			return fmt.Errorf("PostgreSQL ended at its start: %v\n%s", err, text)
+			return fmt.Errorf("PostgreSQL ended at its start: %w\n%s", err, text)
 		case <-deadline:
 			s.Stop()
 			return errors.New("PostgreSQL was not ready within 60 seconds")

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"strconv"
 	"strings"
@@ -174,9 +175,7 @@ func (s *Server) patchRecord(w http.ResponseWriter, r *http.Request, k *RecordKi
 
 func merged(before, fields map[string]any) map[string]any {
 	after := map[string]any{}
-	for name, v := range before {
-		after[name] = v
-	}
+	maps.Copy(after, before)
 	for name, v := range fields {
 		if after[name] = v; v == nil {
 			delete(after, name)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"strconv"
 	"sync"
 	"time"
 
@@ -118,11 +119,9 @@ func (s *sender) round(ctx context.Context) bool {
 		if r.DueAt.After(time.Now()) {
 			continue
 		}
-		wg.Add(1)
-		go func() {
-			defer wg.Done()
+		wg.Go(func() {
 			taken[i] = s.deliver(ctx, r)
-		}()
+		})
 	}
 	wg.Wait()
 	for _, t := range taken {
@@ -162,9 +161,9 @@ func (s *sender) post(ctx context.Context, e eventRow) (int, error) {
 		return 0, err
 	}
 	req.Header.Set("Content-Type", "application/cloudevents+json")
-	req.Header.Set("webhook-id", e.Event)
-	req.Header.Set("webhook-timestamp", fmt.Sprint(now.Unix()))
-	req.Header.Set("webhook-signature", signature)
+	req.Header.Set("Webhook-Id", e.Event)
+	req.Header.Set("Webhook-Timestamp", strconv.FormatInt(now.Unix(), 10))
+	req.Header.Set("Webhook-Signature", signature)
 	res, err := s.http.Do(req)
 	if err != nil {
 		return 0, err

@@ -13,7 +13,7 @@ import (
 //go:embed schemas/*.json
 var schemas embed.FS
 
-// Kind is one kind of record of a practice app.
+// RecordKind is one kind of record of a practice app.
 type RecordKind struct {
 	App    string
 	Name   string

@@ -153,8 +153,8 @@ func TestTheWorldIsTheSameForTheSameSeed(t *testing.T) {
 	first, n := live(7)
 	again, _ := live(7)
 	other, _ := live(8)
-	assert.True(t, first == again)
-	assert.False(t, first == other)
+	assert.Equal(t, first, again)
+	assert.NotEqual(t, first, other)
 	assert.InDelta(t, 300, n/70, 60)
 }
 

@@ -2,9 +2,11 @@ package practice
 
 import (
 	"fmt"
+	"maps"
 	"math"
 	"math/rand/v2"
 	"sort"
+	"strconv"
 	"time"
 )
 
@@ -91,12 +93,8 @@ func (w *World) put(at time.Time, app, kind, key, by string, fields map[string]a
 	id := app + "/" + kind + "/" + key
 	before := w.state[id]
 	record := map[string]any{}
-	for k, v := range before {
-		record[k] = v
-	}
-	for k, v := range fields {
-		record[k] = v
-	}
+	maps.Copy(record, before)
+	maps.Copy(record, fields)
 	typ := "updated"
 	if before == nil {
 		typ = "created"
@@ -152,7 +150,7 @@ func (w *World) NextDay() []Change {
 func (w *World) catchUp() {
 	at := w.at(0, 5)
 	for _, f := range w.farms {
-		w.put(at, "tours", "farms", fmt.Sprint(f.number), "Marit", map[string]any{
+		w.put(at, "tours", "farms", strconv.Itoa(f.number), "Marit", map[string]any{
 			"number": float64(f.number), "name": f.name, "valley": f.valley,
 			"contact": contacts[f.number%len(contacts)], "phone": fmt.Sprintf("033 %03d %02d %02d", 400+f.number, f.number%90+10, (f.number*7)%90+10),
 		})

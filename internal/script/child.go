@@ -5,9 +5,11 @@ package script
 import (
 	"bufio"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"runtime/debug"
+	"slices"
 	"strings"
 
 	starjson "go.starlark.net/lib/json"
@@ -92,7 +94,7 @@ func eval(req request) (json.RawMessage, error) {
 	}
 	result, ok := globals["result"]
 	if !ok {
-		return nil, fmt.Errorf("the script sets nothing called result")
+		return nil, errors.New("the script sets nothing called result")
 	}
 	text, err := starlark.Call(thread, encode, starlark.Tuple{result}, nil)
 	if err != nil {
@@ -105,9 +107,10 @@ func eval(req request) (json.RawMessage, error) {
 // words says what is wrong with its line, and without the interpreter's own frames.
 func words(err error) string {
 	msg := err.Error()
-	if ee, ok := err.(*starlark.EvalError); ok {
-		for i := len(ee.CallStack) - 1; i >= 0; i-- {
-			if pos := ee.CallStack[i].Pos; pos.Filename() == "script" && pos.Line > 0 {
+	ee := &starlark.EvalError{}
+	if errors.As(err, &ee) {
+		for _, v := range slices.Backward(ee.CallStack) {
+			if pos := v.Pos; pos.Filename() == "script" && pos.Line > 0 {
 				msg = fmt.Sprintf("line %d: %s", pos.Line, msg)
 				break
 			}

@@ -82,7 +82,7 @@ func makeFile(name string) error {
 	if err != nil {
 		return err
 	}
-	defer os.Remove(temp.Name())
+	defer func() { _ = os.Remove(temp.Name()) }()
 	if _, err := temp.Write(key); err != nil {
 		return err
 	}

@@ -21,10 +21,10 @@ func TestSecretsAreBoundToTheirConnection(t *testing.T) {
 	assert.Equal(t, map[string]string{"token": "secret-7"}, got)
 	for _, other := range []string{"square2", "squar", "", "Square"} {
 		_, err := b.Open(sealed, other)
-		assert.Error(t, err, other)
+		require.Error(t, err, other)
 	}
 	_, err = Ephemeral().Open(sealed, "square")
-	assert.Error(t, err, "another key")
+	require.Error(t, err, "another key")
 	for i := range sealed {
 		altered := append([]byte(nil), sealed...)
 		altered[i] ^= 1

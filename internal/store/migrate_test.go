@@ -69,9 +69,9 @@ func TestMigratingAFilledDatabase(t *testing.T) {
 		require.NoError(t, db.Raw("SELECT count(*) FROM "+table).Scan(&have).Error)
 		assert.Equal(t, n, have, table)
 	}
-	assert.Error(t, db.Exec("UPDATE posts SET state = 'lost' WHERE id = 1").Error, "there are no other states")
-	assert.Error(t, db.Exec("UPDATE steps SET state = 'lost'").Error)
-	assert.Error(t, db.Exec("UPDATE workflows SET form = 'sometimes'").Error)
+	require.Error(t, db.Exec("UPDATE posts SET state = 'lost' WHERE id = 1").Error, "there are no other states")
+	require.Error(t, db.Exec("UPDATE steps SET state = 'lost'").Error)
+	require.Error(t, db.Exec("UPDATE workflows SET form = 'sometimes'").Error)
 
 	// And back: who goes back to the version before finds everything there.
 	require.NoError(t, st.Back(ctx, 6))

@@ -54,7 +54,7 @@ func modules() ([]part, error) {
 	}
 	seen := map[string]bool{}
 	var list []part
-	for _, line := range strings.Split(string(out), "\n") {
+	for line := range strings.SplitSeq(string(out), "\n") {
 		f := strings.Split(line, "\t")
 		if len(f) != 3 || seen[f[0]] {
 			continue

@@ -38,8 +38,7 @@ func run(args []string) int {
 		cmd.Env = append(os.Environ(), testdb.Env+"="+s.URL)
 	}
 	if err := cmd.Run(); err != nil {
-		var exit *exec.ExitError
-		if errors.As(err, &exit) {
+		if exit, ok := errors.AsType[*exec.ExitError](err); ok {
 			return exit.ExitCode()
 		}
 		fmt.Fprintln(os.Stderr, err)

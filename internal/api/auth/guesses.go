@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -74,5 +75,5 @@ func (a *Auth) Guess(ctx context.Context, name, stored, password string) (fits b
 
 func tooManyGuesses(wait time.Duration) error {
 	words := fmt.Sprintf("too many tries with a wrong password; wait %d minutes", int(wait.Minutes())+1)
-	return huma.ErrorWithHeaders(huma.Error429TooManyRequests(words), http.Header{"Retry-After": {fmt.Sprint(int(wait.Seconds()) + 1)}})
+	return huma.ErrorWithHeaders(huma.Error429TooManyRequests(words), http.Header{"Retry-After": {strconv.Itoa(int(wait.Seconds()) + 1)}})
 }

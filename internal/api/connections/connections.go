@@ -196,9 +196,7 @@ func (s *Connections) connectionItem(ctx context.Context, c *store.Connection) (
 	if k := kinds.Named(c.Kind); k != nil {
 		it.KindTitle, it.Receives, it.Signs = k.Title, k.Reads != connect.ReadsNothing, k.Signs
 	}
-	for name, v := range c.Settings {
-		it.Settings[name] = v
-	}
+	maps.Copy(it.Settings, c.Settings)
 	secrets, err := s.Engine.Box.Open(c.Sealed, c.ID)
 	if err != nil {
 		it.LastError = err.Error()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -121,12 +122,12 @@ func (hi *History) runPosts(ctx context.Context, in *runInput) ([]RunPost, error
 	rows, err := hi.Store.Posts(ctx, store.PostFilter{Arrival: in.Arrival, Workflow: in.Workflow, Limit: 100})
 	out := make([]RunPost, 0, len(rows))
 	items := hi.postItems(rows)
-	for i := len(items) - 1; i >= 0; i-- {
-		tried, err := hi.tried(hi.Store.AttemptsOfPost(ctx, items[i].ID, attemptsShown))
+	for _, item := range slices.Backward(items) {
+		tried, err := hi.tried(hi.Store.AttemptsOfPost(ctx, item.ID, attemptsShown))
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, RunPost{items[i], tried})
+		out = append(out, RunPost{item, tried})
 	}
 	return out, err
 }

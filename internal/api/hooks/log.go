@@ -59,7 +59,7 @@ func (l *Log) Note(r *http.Request, connection string, body []byte, status int, 
 	}
 }
 
-// Settle waits, for a second at most, until what has been noted is written: whoever looks at the log sees what has
+// WaitWritten waits, for a second at most, until what has been noted is written: whoever looks at the log sees what has
 // just come.
 func (l *Log) WaitWritten() {
 	for range 50 {

@@ -55,8 +55,7 @@ func (in *Inbound) takeCall(w http.ResponseWriter, r *http.Request) {
 		receipts, err = in.Workflows.Begin(r.Context(), row, plan, keys, answers, intake.Cause{By: "a call", Once: once})
 	}
 	if err != nil {
-		var model *huma.ErrorModel
-		if errors.As(err, &model) {
+		if model, ok := errors.AsType[*huma.ErrorModel](err); ok {
 			kit.SendProblem(w, model)
 			return
 		}

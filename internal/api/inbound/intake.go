@@ -33,8 +33,7 @@ func (in *Inbound) takeIn(w http.ResponseWriter, r *http.Request) {
 	}
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, hook.MaxBody))
 	if err != nil {
-		var tooLarge *http.MaxBytesError
-		if errors.As(err, &tooLarge) {
+		if _, ok := errors.AsType[*http.MaxBytesError](err); ok {
 			in.refuse(w, r, c.ID, nil, http.StatusRequestEntityTooLarge, "body", "the body is larger than 1 MiB; send fewer events at a time")
 			return
 		}

@@ -26,7 +26,7 @@ type Proxies struct {
 func TrustProxies(list string) (*Proxies, error) {
 	p := &Proxies{headers: []string{"X-Forwarded-For", "Forwarded"}}
 	var texts []string
-	for _, t := range strings.Split(list, ",") {
+	for t := range strings.SplitSeq(list, ",") {
 		if t = strings.TrimSpace(t); t != "" {
 			texts = append(texts, t)
 		}

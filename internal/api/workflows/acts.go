@@ -83,7 +83,7 @@ func (s *Workflows) saveDraft(ctx context.Context, who *kit.Person, in *draftInp
 		return nil, err
 	}
 	if seen := in.Body.Seen; seen != "" && seen != markOf(w.Draft) && w.UpdatedBy != who.Name {
-		return nil, huma.Error409Conflict(fmt.Sprintf("%s has changed this draft meanwhile; copy what you need, and load the page again", w.UpdatedBy))
+		return nil, huma.Error409Conflict(w.UpdatedBy + " has changed this draft meanwhile; copy what you need, and load the page again")
 	}
 	w.Name, w.Draft, w.UpdatedBy, w.UpdatedAt = nameOf(text, w.Name), text, who.Name, s.Engine.Now()
 	if err := s.Store.SaveDraft(ctx, w); err != nil {

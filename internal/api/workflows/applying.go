@@ -89,8 +89,8 @@ func (s *Workflows) applyOne(ctx context.Context, who *kit.Person, name, text, f
 	done := &Applied{Name: name, Did: "unchanged"}
 	e := store.AuditEntry{Person: &who.ID, Name: who.Name, Did: "apply-sheets", What: store.AboutWorkflow.What}
 	var now *workflowOutput
-	switch {
-	case w == nil:
+	switch w {
+	case nil:
 		done.Did = "made"
 		now, err = s.createWorkflow(ctx, who, &createInput{Body: proof.SheetBody{Text: text}})
 	default:

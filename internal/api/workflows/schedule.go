@@ -2,6 +2,7 @@ package workflows
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"time"
 
@@ -49,7 +50,8 @@ func (s *Workflows) readSchedule(ctx context.Context, _ *kit.Person, in *schedul
 	moments, _, err := spec.Compile(s.Engine.Workspace.Location())
 	if err != nil {
 		out.Body.Problem = err.Error()
-		if e, ok := err.(*calendar.ErrRule); ok {
+		e := &calendar.ErrRule{}
+		if errors.As(err, &e) {
 			out.Body.Suggest = value.Nearest(e.Part, calendar.RuleParts())
 		}
 		return out, nil

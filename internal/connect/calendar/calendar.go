@@ -4,8 +4,10 @@ package calendar
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"strings"
@@ -48,9 +50,7 @@ func (c *calendar) onServer() bool { return c.config.Settings["how"] == "on a Ca
 type signedIn struct{ config connect.Config }
 
 func (s signedIn) Do(req *http.Request) (*http.Response, error) {
-	for name, v := range s.config.Auth() {
-		req.Header[name] = v
-	}
+	maps.Copy(req.Header, s.config.Auth())
 	req.Header.Set("User-Agent", connect.Agent)
 	res, err := s.config.Env.HTTP.Do(req)
 	if err == nil && res.StatusCode >= 400 {
@@ -127,10 +127,12 @@ func (c *calendar) Browse(ctx context.Context) ([]connect.Choice, error) {
 func plain(tried string, err error) error {
 	var u *url.Error
 	for e := err; e != nil; {
-		if t, ok := e.(*connect.Trouble); ok {
+		t := &connect.Trouble{}
+		if errors.As(e, &t) {
 			return t
 		}
-		if x, ok := e.(*url.Error); ok {
+		x := &url.Error{}
+		if errors.As(e, &x) {
 			u = x
 		}
 		w, ok := e.(interface{ Unwrap() error })
@@ -184,7 +186,7 @@ func Decode(r io.Reader) (out []*ical.Calendar, err error) {
 	dec := ical.NewDecoder(r)
 	for {
 		cal, err := dec.Decode()
-		if err == io.EOF && len(out) > 0 {
+		if errors.Is(err, io.EOF) && len(out) > 0 {
 			return out, nil
 		}
 		if err != nil {

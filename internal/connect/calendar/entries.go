@@ -165,7 +165,7 @@ var otherNames = map[string]string{
 func (w *window) times(e *ical.Component, start moment) []moment {
 	skip := map[int64]bool{}
 	for _, p := range e.Props.Values(ical.PropExceptionDates) {
-		for _, one := range strings.Split(p.Value, ",") {
+		for one := range strings.SplitSeq(p.Value, ",") {
 			if m, ok := w.read(&p, one); ok {
 				skip[m.at.Unix()] = true
 			}
@@ -192,7 +192,7 @@ func (w *window) times(e *ical.Component, start moment) []moment {
 	}
 	add(start) // DTSTART counts as the first, whether or not the rule fits it
 	for _, p := range e.Props.Values(ical.PropRecurrenceDates) {
-		for _, one := range strings.Split(p.Value, ",") {
+		for one := range strings.SplitSeq(p.Value, ",") {
 			one, _, _ = strings.Cut(one, "/")
 			if m, ok := w.read(&p, one); ok {
 				add(m)

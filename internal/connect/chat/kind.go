@@ -32,7 +32,7 @@ type channel struct {
 	Name    string `json:"name"`
 	Purpose string `json:"purpose"`
 	Private bool   `json:"private"`
-	LetIn     bool   `json:"let_in"`
+	LetIn   bool   `json:"let_in"`
 }
 
 func (c *chat) channels(ctx context.Context) ([]channel, error) {

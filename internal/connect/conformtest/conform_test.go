@@ -74,7 +74,7 @@ func TestEveryKindDescribesItselfTruly(t *testing.T) {
 						}
 					}
 					require.True(t, there, "%s is asked for by %s, which there is", s.Name, name)
-					for _, v := range strings.Split(values, ",") {
+					for v := range strings.SplitSeq(values, ",") {
 						if other.Type == "choice" {
 							assert.Contains(t, other.Options, v, s.Name)
 						}

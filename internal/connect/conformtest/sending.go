@@ -1,6 +1,7 @@
 package conformtest
 
 import (
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -88,9 +89,7 @@ type failing struct {
 }
 
 func (f *failing) answer(w http.ResponseWriter) {
-	for name, values := range f.header {
-		w.Header()[name] = values
-	}
+	maps.Copy(w.Header(), f.header)
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(f.status)
 	_, _ = w.Write([]byte(`{"title":"no","detail":"not now"}`))

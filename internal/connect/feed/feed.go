@@ -10,6 +10,7 @@ import (
 	"mime"
 	"net/http"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -170,16 +171,16 @@ func (f *feed) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawM
 	by := src.Get("new_by", "when it first appears")
 	newest := c.Newest
 	// Oldest first, as they were written.
-	for i := len(got.feed.Items) - 1; i >= 0; i-- {
-		item := Item(got.feed.Items[i])
+	for _, v := range slices.Backward(got.feed.Items) {
+		item := Item(v)
 		if item.Key == "" {
 			continue
 		}
 		switch by {
 		case "by the date it was published":
-			item.At = first(got.feed.Items[i].PublishedParsed, got.feed.Items[i].UpdatedParsed)
+			item.At = first(v.PublishedParsed, v.UpdatedParsed)
 		case "by the date it was changed":
-			item.At = first(got.feed.Items[i].UpdatedParsed, got.feed.Items[i].PublishedParsed)
+			item.At = first(v.UpdatedParsed, v.PublishedParsed)
 		}
 		if by != "when it first appears" && !c.Newest.IsZero() {
 			item.Old = item.At.Before(c.Newest)

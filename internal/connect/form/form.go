@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/mail"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -182,12 +183,7 @@ func answer(q sheet.Question, sent []string, zone *time.Location) (any, string) 
 }
 
 func has(list []string, s string) bool {
-	for _, e := range list {
-		if e == s {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(list, s)
 }
 
 // schema makes the schema of a form's settings, whose questions it checks.

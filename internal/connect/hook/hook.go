@@ -307,16 +307,14 @@ func notNow(err error) *Problem {
 }
 
 func badJSON(err error) *Problem {
-	var je *value.JSONError
-	if errors.As(err, &je) {
+	if je, ok := errors.AsType[*value.JSONError](err); ok {
 		return refuse(http.StatusBadRequest, fmt.Sprintf("line %d, column %d", je.Line, je.Column), "the body is not JSON that can be read: %v", je)
 	}
 	return refuse(http.StatusBadRequest, "", "the body is not JSON that can be read: %v", err)
 }
 
 func badEvent(err error, prefix string) *Problem {
-	var fe *arrival.FieldError
-	if errors.As(err, &fe) {
+	if fe, ok := errors.AsType[*arrival.FieldError](err); ok {
 		return refuse(http.StatusBadRequest, prefix+fe.Field, "%s%v", prefix, fe)
 	}
 	return badJSON(err)

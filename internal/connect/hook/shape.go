@@ -71,7 +71,7 @@ func Sent(media string, body []byte) (v any, ok bool) {
 	}
 	v, err = value.ReadJSON(body)
 	m, isObject := v.(map[string]any)
-	return v, err == nil && !(isObject && m["specversion"] != nil && m["source"] != nil)
+	return v, err == nil && (!isObject || m["specversion"] == nil || m["source"] == nil)
 }
 
 // How much is looked at to find where records lie.

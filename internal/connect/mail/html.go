@@ -43,7 +43,7 @@ func plainText(source string) string {
 func squeeze(s string) string {
 	var out []string
 	blank := false
-	for _, line := range strings.Split(html.UnescapeString(s), "\n") {
+	for line := range strings.SplitSeq(html.UnescapeString(s), "\n") {
 		line = strings.Join(strings.Fields(line), " ")
 		if line == "" {
 			blank = len(out) > 0

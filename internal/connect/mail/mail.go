@@ -93,8 +93,7 @@ func (m *mailbox) dial(ctx context.Context, news *imapclient.UnilateralDataHandl
 	if err := c.Login(m.config.Settings["user"], m.config.Settings["password"]).Wait(); err != nil {
 		c.Close()
 		t := plain("signing in as "+m.config.Settings["user"], err)
-		var ie *imap.Error
-		if errors.As(err, &ie) {
+		if _, ok := errors.AsType[*imap.Error](err); ok {
 			t.Do, t.Who = "check the user and the password", "whoever runs the mail server"
 		}
 		return nil, t
@@ -103,17 +102,14 @@ func (m *mailbox) dial(ctx context.Context, news *imapclient.UnilateralDataHandl
 }
 
 func plain(tried string, err error) *connect.Trouble {
-	var t *connect.Trouble
-	if errors.As(err, &t) {
+	if t, ok := errors.AsType[*connect.Trouble](err); ok {
 		return t
 	}
-	var ie *imap.Error
-	if errors.As(err, &ie) {
+	if ie, ok := errors.AsType[*imap.Error](err); ok {
 		return &connect.Trouble{Tried: tried, Said: ie.Text}
 	}
 	out := &connect.Trouble{Tried: tried, Said: connect.NoAnswer(err)}
-	var op *net.OpError
-	if errors.As(err, &op) {
+	if _, ok := errors.AsType[*net.OpError](err); ok {
 		out.Said = "no answer: " + out.Said
 		out.Do = "check that the host is right and reachable from this server"
 	}

@@ -71,8 +71,7 @@ func TestAMailbox(t *testing.T) {
 	first := poll(connect.Polled{})
 	assert.Empty(t, keys)
 
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
+	ctx := t.Context()
 	news := make(chan struct{}, 10)
 	go func() { _ = conn.(connect.Waiter).Wait(ctx, src, func() { news <- struct{}{} }) }()
 	<-news // it waits now

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/rest"
@@ -39,13 +40,13 @@ func TestAnswersThatUnpackToTooMuch(t *testing.T) {
 			}))
 			defer server.Close()
 			conn, err := rest.Kind().Open(connect.Config{Settings: map[string]string{"address": server.URL}, Env: testdb.Loopback(t, value.DefaultWorkspace())})
-			if !assert.NoError(t, err) {
+			if !require.NoError(t, err) {
 				return
 			}
 			peak := memory.Peak(func() {
 				_, err = conn.(connect.Poller).Poll(context.Background(), connect.SourceConfig{Settings: map[string]string{"path": "/x"}, Key: "id"}, nil, func(connect.Item) error { return nil })
 			})
-			assert.Error(t, err)
+			require.Error(t, err)
 			assert.Less(t, peak, uint64(320<<20))
 			t.Logf("%d kB packed: %d MiB in use at most: %.120s", packed.Len()>>10, peak>>20, err)
 		})

@@ -42,7 +42,7 @@ func Next(headers []string, base *url.URL) *url.URL {
 				continue
 			}
 		}
-		for _, rel := range strings.Fields(l.Params["rel"]) {
+		for rel := range strings.FieldsSeq(l.Params["rel"]) {
 			if strings.EqualFold(rel, "next") {
 				return l.URL
 			}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"sort"
@@ -73,9 +74,7 @@ type page struct {
 func (a *api) get(ctx context.Context, address string, header http.Header) (*page, error) {
 	h := a.config.Auth()
 	h.Set("Accept", "application/json")
-	for k, v := range header {
-		h[k] = v
-	}
+	maps.Copy(h, header)
 	res, err := a.config.Env.Get(ctx, address, h)
 	if err != nil {
 		return nil, err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -152,9 +153,7 @@ func TestPaging(t *testing.T) {
 func poll(t *testing.T, address string, settings, source map[string]string, cursor json.RawMessage) ([]string, []map[string]any, connect.Polled, error) {
 	t.Helper()
 	all := map[string]string{"address": address}
-	for k, v := range settings {
-		all[k] = v
-	}
+	maps.Copy(all, settings)
 	conn, err := rest.Kind().Open(connect.Config{Settings: all, Env: testdb.Loopback(t, value.DefaultWorkspace())})
 	require.NoError(t, err)
 	var keys []string

@@ -57,8 +57,7 @@ func TestWhichMessages(t *testing.T) {
 // The square is read over its HTTP API; a private channel must let the reader in first.
 func TestTheSquare(t *testing.T) {
 	st := testdb.New(t)
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
+	ctx := t.Context()
 	stand, err := practice.New(ctx, st.DB, practice.DefaultOptions())
 	require.NoError(t, err)
 	server := httptest.NewServer(stand.Handler())

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
@@ -39,7 +40,7 @@ type channel struct {
 	Name    string `json:"name"`
 	Purpose string `json:"purpose"`
 	Private bool   `json:"private"`
-	LetIn     bool   `json:"let_in"`
+	LetIn   bool   `json:"let_in"`
 }
 
 func (s *squareRoom) channels(ctx context.Context) ([]channel, error) {
@@ -135,11 +136,11 @@ func (s *squareRoom) Poll(ctx context.Context, src connect.SourceConfig, raw jso
 		out.Calls++
 		for _, p := range page {
 			*last = p.ID
-			m := &message{ID: fmt.Sprint(p.ID), Room: "#" + name, Author: p.Author, Text: p.Text, At: p.At, Mentions: p.Mentions, Images: p.Images, Reaction: p.Reaction}
+			m := &message{ID: strconv.FormatInt(p.ID, 10), Room: "#" + name, Author: p.Author, Text: p.Text, At: p.At, Mentions: p.Mentions, Images: p.Images, Reaction: p.Reaction}
 			if p.Reaction != "" {
-				m.ID, m.Thread = fmt.Sprintf("r%d", p.ID), fmt.Sprint(p.Post)
+				m.ID, m.Thread = fmt.Sprintf("r%d", p.ID), strconv.FormatInt(p.Post, 10)
 			} else if p.Under > 0 {
-				m.Thread = fmt.Sprint(p.Under)
+				m.Thread = strconv.FormatInt(p.Under, 10)
 			}
 			if p.Own || !wanted(src, m) {
 				continue

@@ -50,8 +50,7 @@ func (x *xmppRooms) session(ctx context.Context) (*xmppim.Session, error) {
 	}
 	conn, err := x.config.Env.Dial(ctx, "tcp", address)
 	if err != nil {
-		var t *connect.Trouble
-		if errors.As(err, &t) {
+		if t, ok := errors.AsType[*connect.Trouble](err); ok {
 			return nil, t
 		}
 		return nil, &connect.Trouble{Tried: "calling " + address, Said: "no answer: " + err.Error(), Do: "check the server's address"}
@@ -124,7 +123,7 @@ func (x *xmppRooms) list(ctx context.Context, s *xmppim.Session) ([]connect.Choi
 	}
 	go func() { _ = s.Serve(nil) }()
 	iter := disco.FetchItems(ctx, items.Item{JID: to}, s)
-	defer iter.Close()
+	defer func() { _ = iter.Close() }()
 	var out []connect.Choice
 	for iter.Next() && len(out) < 1000 {
 		i := iter.Item()
@@ -211,7 +210,7 @@ func (x *xmppRooms) Listen(ctx context.Context, src connect.SourceConfig, raw js
 			}
 		case "message":
 			var h heard
-			if err := d.Decode(&h); err != nil && err != io.EOF {
+			if err := d.Decode(&h); err != nil && !errors.Is(err, io.EOF) {
 				return nil
 			}
 			for _, m := range h.messages(room, nick) {

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -77,7 +78,7 @@ func keyOf(record map[string]any, key string) string {
 		return connect.KeyOf(record, key)
 	}
 	var parts []string
-	for _, col := range strings.Split(key, "+") {
+	for col := range strings.SplitSeq(key, "+") {
 		part := connect.KeyOf(record, col)
 		if part == "" {
 			return ""
@@ -148,7 +149,7 @@ func plainValue(v any, typ string) any {
 	case float32:
 		return value.NumberLiteral(fmt.Sprint(x))
 	case int64:
-		return value.NumberLiteral(fmt.Sprint(x))
+		return value.NumberLiteral(strconv.FormatInt(x, 10))
 	case time.Time:
 		if typ == "DATE" {
 			return x.Format("2006-01-02")

@@ -224,8 +224,7 @@ func (d *database) plain(tried string, err error) error {
 			out.Do = "choose the table again; it is not there any more"
 		}
 	default:
-		var op *net.OpError
-		if errors.As(err, &op) {
+		if op, ok := errors.AsType[*net.OpError](err); ok {
 			if errors.As(op.Err, &t) {
 				return t
 			}

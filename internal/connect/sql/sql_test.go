@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"maps"
 	"net/url"
 	"strings"
 	"testing"
@@ -75,9 +76,9 @@ func open(t *testing.T, settings map[string]string) connect.Conn {
 }
 
 func TestBothDatabases(t *testing.T) {
-	for name, make := range map[string]func(*testing.T) side{"PostgreSQL": postgres, "MariaDB": mariaDB} {
+	for name, begin := range map[string]func(*testing.T) side{"PostgreSQL": postgres, "MariaDB": mariaDB} {
 		t.Run(name, func(t *testing.T) {
-			s := make(t)
+			s := begin(t)
 			insert := "INSERT INTO orders (id, customer, amount, placed, extra, big, paid) VALUES (1, 'Käser \U0001F9C0', 12345678901234567890.5, '2026-11-20', '{\"a\": [1]}', 9007199254740993, true), (2, NULL, 3, NULL, NULL, NULL, false)"
 			_, err := s.owner.Exec(insert)
 			require.NoError(t, err)
@@ -146,12 +147,8 @@ func TestBothDatabases(t *testing.T) {
 
 func merged(a, b map[string]string) map[string]string {
 	out := map[string]string{}
-	for k, v := range a {
-		out[k] = v
-	}
-	for k, v := range b {
-		out[k] = v
-	}
+	maps.Copy(out, a)
+	maps.Copy(out, b)
 	return out
 }
 

@@ -16,9 +16,9 @@ import (
 // Rows are added and changed where the connection allows it; whatever stands in a value stays a value.
 func TestWriting(t *testing.T) {
 	write := dbkind.Kind().Write
-	for name, make := range map[string]func(*testing.T) side{"PostgreSQL": postgres, "MariaDB": mariaDB} {
+	for name, begin := range map[string]func(*testing.T) side{"PostgreSQL": postgres, "MariaDB": mariaDB} {
 		t.Run(name, func(t *testing.T) {
-			s := make(t)
+			s := begin(t)
 			config := func(more map[string]string) connect.Config {
 				return connect.Config{ID: "co", Settings: merged(merged(s.settings, s.writer), more), Env: testdb.Loopback(t, value.DefaultWorkspace())}
 			}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"math"
 	"os"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -74,8 +75,7 @@ func (r *csvRows) Next() ([]any, error) {
 		r.bounds.token = 0 // a quote that is left open would take the rest of the file
 		list, err := r.csv.Read()
 		if err != nil {
-			var pe *csv.ParseError
-			if errors.As(err, &pe) {
+			if pe, ok := errors.AsType[*csv.ParseError](err); ok {
 				return nil, fmt.Errorf("line %d, column %d: %w", pe.Line, pe.Column, pe.Err)
 			}
 			return nil, err
@@ -110,7 +110,7 @@ func encodingOf(f *os.File) (encoding.Encoding, error) {
 	buf := make([]byte, 1<<16)
 	for {
 		n, err := r.Read(buf)
-		chunk := append(rest, buf[:n]...)
+		chunk := slices.Concat(rest, buf[:n])
 		whole := len(chunk)
 		if err == nil { // a character may be cut at the end of a chunk
 			for whole > 0 && len(chunk)-whole < utf8.UTFMax && !utf8.RuneStart(chunk[whole-1]) {

@@ -1,6 +1,7 @@
 package table
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"strconv"
@@ -37,8 +38,8 @@ func openTable(open opener, settings map[string]string) (*table, error) {
 	for {
 		cells, err := r.Next()
 		if err != nil {
-			r.Close()
-			if err == io.EOF {
+			_ = r.Close()
+			if errors.Is(err, io.EOF) {
 				return nil, &connect.Trouble{Tried: "reading the columns' names", Said: "the table is empty", Do: "the first row must hold the names of the columns", Wait: settled}
 			}
 			return nil, damaged(err)

@@ -2,6 +2,7 @@ package table
 
 import (
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"io"
 	"strconv"
@@ -31,7 +32,7 @@ func (r *sheetRows) Next() ([]any, error) {
 	for {
 		t, err := r.xml.Token()
 		if err != nil {
-			if err == io.EOF {
+			if errors.Is(err, io.EOF) {
 				return nil, io.EOF
 			}
 			return nil, fmt.Errorf("the workbook is damaged, or not written to its end: %w", err)

@@ -61,7 +61,7 @@ func (t *tables) folder() (*os.Root, error) {
 	if sub == "" {
 		return root, nil
 	}
-	defer root.Close()
+	defer func() { _ = root.Close() }()
 	inner, err := root.OpenRoot(sub)
 	if err != nil {
 		return nil, &connect.Trouble{Tried: "opening the folder " + sub, Said: plainError(err), Do: "choose a folder below the one that this server may read"}
@@ -70,8 +70,7 @@ func (t *tables) folder() (*os.Root, error) {
 }
 
 func plainError(err error) string {
-	var pe *os.PathError
-	if errors.As(err, &pe) {
+	if pe, ok := errors.AsType[*os.PathError](err); ok {
 		return pe.Err.Error()
 	}
 	return err.Error()
@@ -108,14 +107,14 @@ func (t *tables) Browse(ctx context.Context) ([]connect.Choice, error) {
 	if err != nil {
 		return nil, err
 	}
-	defer root.Close()
+	defer func() { _ = root.Close() }()
 	dir, err := root.Open(".")
 	if err != nil {
 		return nil, err
 	}
 	defer dir.Close()
 	entries, err := dir.ReadDir(1000)
-	if err != nil && err != io.EOF {
+	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
 	sort.Slice(entries, func(i, j int) bool { return entries[i].Name() < entries[j].Name() })
@@ -161,7 +160,7 @@ func choices(open opener, name string) ([]connect.Choice, error) {
 		if err != nil {
 			return nil, err
 		}
-		defer r.Close()
+		defer func() { _ = r.Close() }()
 		return []connect.Choice{{Kind: connect.KindName(fileTitle(name), "rows"), Title: name, Detail: strings.Join(r.names, ", "), Key: r.likelyKey(), Settings: map[string]string{}}}, nil
 	}
 	w, err := openWorkbook(open)
@@ -181,7 +180,7 @@ func choices(open opener, name string) ([]connect.Choice, error) {
 			kind += "-" + connect.KindName(s.name, "sheet")
 		}
 		out = append(out, connect.Choice{Kind: kind, Title: name + ", " + s.name, Detail: strings.Join(r.names, ", "), Key: r.likelyKey(), Settings: settings})
-		r.Close()
+		_ = r.Close()
 	}
 	return out, nil
 }
@@ -259,7 +258,7 @@ func (t *tables) look(src connect.SourceConfig, last *mark) (*fetched, error) {
 	keep := false
 	defer func() {
 		if !keep {
-			root.Close()
+			_ = root.Close()
 		}
 	}()
 	file := src.Settings["file"]
@@ -275,7 +274,7 @@ func (t *tables) look(src connect.SourceConfig, last *mark) (*fetched, error) {
 		return nil, &connect.Trouble{Tried: "reading " + file, Said: "it is being written at this moment", Wait: settled}
 	}
 	keep = true
-	return &fetched{open: within(root, file), stat: func() (os.FileInfo, error) { return root.Stat(file) }, mark: m, done: func() { root.Close() }}, nil
+	return &fetched{open: within(root, file), stat: func() (os.FileInfo, error) { return root.Stat(file) }, mark: m, done: func() { _ = root.Close() }}, nil
 }
 
 func markOf(st os.FileInfo) mark {
@@ -325,7 +324,7 @@ func (t *tables) rows(ctx context.Context, f *fetched, src connect.SourceConfig,
 	if err != nil {
 		return err
 	}
-	defer r.Close()
+	defer func() { _ = r.Close() }()
 	// Something else may stand at the address, such as a page that says the table is away: not one row is then gone.
 	if !slices.Contains(r.names, src.Key) {
 		first := strings.Join(r.names[:min(len(r.names), 8)], ", ")
@@ -333,7 +332,7 @@ func (t *tables) rows(ctx context.Context, f *fetched, src connect.SourceConfig,
 	}
 	for n := 0; ; n++ {
 		cells, err := r.Next()
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			return nil
 		} else if err != nil {
 			return damaged(err)
@@ -365,12 +364,12 @@ func (t *tables) scan(open opener, settings map[string]string) ([]reading, error
 	if err != nil {
 		return nil, err
 	}
-	defer r.Close()
+	defer func() { _ = r.Close() }()
 	cols := make([]columnSeen, len(r.names))
 	last := 0
 	for {
 		cells, err := r.Next()
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			break
 		} else if err != nil {
 			return nil, damaged(err)

@@ -37,7 +37,7 @@ func write(_ context.Context, c connect.Config, src connect.SourceConfig, w conn
 	if err != nil {
 		return out, err
 	}
-	defer root.Close()
+	defer func() { _ = root.Close() }()
 	lock, err := root.OpenFile("."+file+".lock", os.O_CREATE|os.O_RDWR, 0o644)
 	if err != nil {
 		return refuse(plainError(err), "let this server write to the folder")
@@ -58,7 +58,7 @@ func write(_ context.Context, c connect.Config, src connect.SourceConfig, w conn
 		return out, err
 	}
 	names := tab.names
-	_ = tab.rows.Close()
+	_ = tab.Close()
 	line, err := rowOf(names, old, w.Set)
 	if err != nil {
 		return refuse(err.Error(), "")
@@ -104,7 +104,7 @@ func writable(c connect.Config, src connect.SourceConfig, change bool) error {
 	if err != nil {
 		return err
 	}
-	defer root.Close()
+	defer func() { _ = root.Close() }()
 	f, err := root.OpenFile(file, os.O_WRONLY, 0)
 	if err != nil {
 		return trouble(plainError(err), "let this server write to the file")

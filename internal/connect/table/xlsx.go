@@ -125,7 +125,7 @@ func (w *workbook) elements(name string, each func(d *xmlReader, e xml.StartElem
 	d := w.xml(p)
 	for {
 		t, err := d.Token()
-		if err == io.EOF {
+		if errors.Is(err, io.EOF) {
 			return nil
 		} else if err != nil {
 			return fmt.Errorf("%s: %w", name, err)

@@ -144,7 +144,7 @@ func TestWordsAndRefusals(t *testing.T) {
 	}
 	for _, bad := range []string{"", "FREQ=", "FREQ=DAYLY", "BYDAY=TU", "FREQ=DAILY;FREQ=DAILY", "FREQ=SECONDLY", "FREQ=DAILY;COUNT=2;UNTIL=20261224", "FREQ=DAILY;UNTIL=soon", "FREQ=WEEKLY;BYDAY=XX", "FREQ=DAILY;BYMONTH=13"} {
 		_, err := ByRule(wall("2026-11-03T07:00"), bad, z)
-		assert.Error(t, err, bad)
+		require.Error(t, err, bad)
 	}
 	for _, bad := range []string{"", "* * * *", "* * * * * *", "61 * * * *", "@daily", "TZ=UTC 0 7 * *"} {
 		_, err := ByCron(bad, z)

@@ -46,7 +46,7 @@ func fitting(r *rrule.ROption, parts map[string]string) error {
 		}
 	}
 	ordinal := false
-	for _, day := range strings.Split(parts["BYDAY"], ",") {
+	for day := range strings.SplitSeq(parts["BYDAY"], ",") {
 		if len(day) <= 2 {
 			continue
 		}

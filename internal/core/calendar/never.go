@@ -16,7 +16,8 @@ func never(r *rrule.ROption) bool {
 // reachesATime tells whether steps of hours or minutes ever come to an hour and a minute that the rule names.
 func reachesATime(r *rrule.ROption) bool {
 	const day = 24 * 60
-	step, at := max(1, r.Interval), 0
+	step := max(1, r.Interval)
+	var at int
 	switch r.Freq {
 	case rrule.HOURLY:
 		step, at = step*60, r.Dtstart.Hour()*60

@@ -59,8 +59,8 @@ func TestDailyRulesAgainstTheWallClock(t *testing.T) {
 			for i, got := range days {
 				want := start.AddDate(0, 0, i)
 				seen := Wall(got.In(z))
-				switch gap := seen.Sub(want); {
-				case gap == 0: // the first of two: half an hour or an hour before, the wall showed another time
+				switch gap := seen.Sub(want); gap {
+				case 0: // the first of two: half an hour or an hour before, the wall showed another time
 					for _, back := range []time.Duration{30 * time.Minute, time.Hour} {
 						require.NotEqual(t, want, Wall(got.Add(-back).In(z)), "%s %s is the second time", name, got)
 					}

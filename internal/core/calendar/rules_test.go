@@ -103,7 +103,7 @@ func TestCronsDays(t *testing.T) {
 	}
 	for _, text := range []string{"0 7 * * 8", "0 7 * * 7-8", "0 7 30 2 *", "TZ=UTC 0 7 * *", "0 7 * * 5-7/0"} {
 		_, err := ByCron(text, time.UTC)
-		assert.Error(t, err, text)
+		require.Error(t, err, text)
 	}
 	s, err := ByCron("0 7 13 * */2", time.UTC)
 	require.NoError(t, err)

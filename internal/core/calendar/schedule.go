@@ -44,7 +44,7 @@ func ByRule(start time.Time, rule string, zone *time.Location) (*Schedule, error
 		return nil, &ErrRule{Problem: "the rule is empty; write it like FREQ=WEEKLY;BYDAY=TU"}
 	}
 	seen := map[string]string{}
-	for _, p := range strings.Split(text, ";") {
+	for p := range strings.SplitSeq(text, ";") {
 		name, v, ok := strings.Cut(p, "=")
 		known := false
 		for _, k := range ruleParts {
@@ -54,7 +54,7 @@ func ByRule(start time.Time, rule string, zone *time.Location) (*Schedule, error
 		case !ok || v == "":
 			return nil, &ErrRule{Part: name, Problem: fmt.Sprintf("%q is no part of a recurrence rule; parts are written like BYDAY=TU and joined by semicolons", p)}
 		case !known:
-			return nil, &ErrRule{Part: name, Problem: fmt.Sprintf("a recurrence rule has no part %s", name)}
+			return nil, &ErrRule{Part: name, Problem: "a recurrence rule has no part " + name}
 		case seen[name] != "":
 			return nil, &ErrRule{Part: name, Problem: name + " stands twice"}
 		}
@@ -100,7 +100,7 @@ func ByRule(start time.Time, rule string, zone *time.Location) (*Schedule, error
 
 func withoutUntil(text string) string {
 	var kept []string
-	for _, p := range strings.Split(text, ";") {
+	for p := range strings.SplitSeq(text, ";") {
 		if !strings.HasPrefix(p, "UNTIL=") {
 			kept = append(kept, p)
 		}
@@ -320,7 +320,7 @@ func (s *Schedule) until(after, end time.Time) func() (time.Time, bool) {
 		return s.from(after)
 	}
 	opt := *s.rule
-	passed := 0
+	var passed int
 	if opt.Dtstart, passed = s.forward(after); opt.Count > 0 {
 		if opt.Count -= passed; opt.Count <= 0 {
 			return func() (time.Time, bool) { return time.Time{}, false }

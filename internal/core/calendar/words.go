@@ -3,6 +3,7 @@ package calendar
 import (
 	"fmt"
 	"sort"
+	"strconv"
 	"strings"
 
 	"github.com/teambition/rrule-go"
@@ -166,7 +167,7 @@ func (s *Schedule) monthDays(days string, ordinal bool) string {
 				names = append(names, "the "+name+" day")
 				continue
 			}
-			names = append(names, "day "+fmt.Sprint(d))
+			names = append(names, "day "+strconv.Itoa(d))
 		}
 		return joined(names)
 	case len(o.Bymonthday) > 0:
@@ -176,7 +177,7 @@ func (s *Schedule) monthDays(days string, ordinal bool) string {
 	case days != "":
 		return "every " + days
 	}
-	return "day " + fmt.Sprint(s.start.Day())
+	return "day " + strconv.Itoa(s.start.Day())
 }
 
 func (s *Schedule) months() string {

@@ -54,7 +54,7 @@ func Cases(tests []Node, s Situation) (cases []Case, ok bool) {
 	}
 	for _, v := range now {
 		for _, b := range before {
-			c.add(v, b, false)
+			c.add(v, b)
 		}
 	}
 	c.patterns(before)
@@ -88,11 +88,11 @@ func (c *caser) judge(v, before any) []bool {
 	return holds
 }
 
-func (c *caser) add(v, before any, unsure bool) {
+func (c *caser) add(v, before any) {
 	if len(c.cases) >= mostCases {
 		return
 	}
-	c.keep(Case{Now: v, Before: before, Holds: c.judge(v, before), Unsure: unsure, Foreign: v == foreign})
+	c.keep(Case{Now: v, Before: before, Holds: c.judge(v, before), Foreign: v == foreign})
 }
 
 func (c *caser) keep(k Case) {

@@ -41,24 +41,24 @@ func (c *caser) moved(steps []float64) {
 		for _, s := range steps {
 			near = append(near, v-s)
 		}
-		c.add(v, nil, false)
+		c.add(v, nil)
 		for _, b := range between(near, c.whole) {
-			c.add(v, b, false)
+			c.add(v, b)
 		}
 	}
 	for _, b := range between(points, c.whole) {
-		c.add(nil, b, false)
+		c.add(nil, b)
 	}
-	c.add(nil, nil, false)
+	c.add(nil, nil)
 	for _, other := range c.orForeign(nil) {
 		for _, p := range between(points, c.whole) {
-			c.add(other, p, false)
-			c.add(p, other, false)
+			c.add(other, p)
+			c.add(p, other)
 		}
 		for _, b := range []any{nil, other, c.twin(other)} {
-			c.add(other, b, false)
+			c.add(other, b)
 		}
-		c.add(nil, other, false)
+		c.add(nil, other)
 	}
 }
 

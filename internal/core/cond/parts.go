@@ -106,7 +106,7 @@ func Nows(tests []Node, from time.Time) (nows []time.Time, whole bool) {
 			}
 		}
 	}
-	if len(shifts) == 0 && !today || len(fixed) == 0 && !(today && len(shifts) > 0) && !week {
+	if len(shifts) == 0 && !today || len(fixed) == 0 && (!today || len(shifts) == 0) && !week {
 		return []time.Time{from}, true
 	}
 	seen := map[int64]bool{}

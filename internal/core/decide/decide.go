@@ -217,8 +217,7 @@ func add(out *Outcome, to string, m *message.Message, under int, sc *formula.Sco
 	}
 	if err != nil {
 		where := "messages." + m.Name
-		var fe *message.FillError
-		if errors.As(err, &fe) {
+		if fe, ok := errors.AsType[*message.FillError](err); ok {
 			where, err = where+"."+fe.Part, fe.Err
 		}
 		*out = failure(where, err)

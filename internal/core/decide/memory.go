@@ -80,7 +80,7 @@ func (r *Recall) Hold(w Waiting) {
 // Ever counts what has ever been held.
 func (r *Recall) Ever() int64 { return r.order }
 
-// Let takes away what is no longer held.
+// Unhold takes away what is no longer held.
 func (r *Recall) Unhold(ref string) {
 	delete(r.held, ref)
 	for i, have := range r.byDue {

@@ -31,7 +31,7 @@ func TestHowManyArgumentsFunctionsTake(t *testing.T) {
 			}
 			_, err := Compile(name+"("+strings.Join(args, ", ")+")", w)
 			if n >= spec.least && n <= spec.most {
-				assert.NoError(t, err, "%s with %d", name, n)
+				require.NoError(t, err, "%s with %d", name, n)
 				continue
 			}
 			require.Error(t, err, "%s with %d", name, n)

@@ -124,14 +124,14 @@ func bounded() []expr.Option {
 		def(swapName, func(m *meter, p params) (any, error) {
 			text, ok := p[0].(string)
 			old, okOld := p[1].(string)
-			new, okNew := p[2].(string)
+			other, okNew := p[2].(string)
 			if !ok || !okOld || !okNew {
 				return p[0], nil
 			}
 			if err := m.spend(int64(len(text)) / 4); err != nil {
 				return nil, err
 			}
-			if n := int64(strings.Count(text, old)); n*int64(len(new)) > MaxText {
+			if n := int64(strings.Count(text, old)); n*int64(len(other)) > MaxText {
 				return nil, errText
 			}
 			return text, nil

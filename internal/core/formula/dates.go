@@ -45,12 +45,13 @@ func quoted(b *strings.Builder, p []rune, i int) int {
 		return i + 1
 	}
 	for ; i < len(p); i++ {
-		if p[i] != '\'' {
+		switch {
+		case p[i] != '\'':
 			b.WriteRune(p[i])
-		} else if i+1 < len(p) && p[i+1] == '\'' {
+		case i+1 < len(p) && p[i+1] == '\'':
 			b.WriteByte('\'')
 			i++
-		} else {
+		default:
 			return i + 1
 		}
 	}

@@ -1,6 +1,7 @@
 package formula
 
 import (
+	"errors"
 	"strings"
 	"unicode/utf8"
 
@@ -104,7 +105,11 @@ func pathTo(n ast.Node) (root string, path []string, ok bool) {
 func Read(t report.Text, src string, skip int, words *Words, path string, problems *report.List) *Formula {
 	f, err := Compile(src, words)
 	if err != nil {
-		note(err.(*Error), t, skip, path, problems, false)
+		note(func() *Error {
+			target := &Error{}
+			_ = errors.As(err, &target)
+			return target
+		}(), t, skip, path, problems, false)
 		return nil
 	}
 	for _, doubt := range f.doubts {

@@ -102,9 +102,8 @@ func (f *Formula) run(env map[string]any) (any, error) {
 		err = m.whole(v)
 	}
 	if err != nil {
-		var fe *file.Error
 		msg := err.Error()
-		if errors.As(err, &fe) {
+		if fe, ok := errors.AsType[*file.Error](err); ok {
 			msg = fe.Message
 		}
 		return nil, fmt.Errorf("%s: %s", f.text, runtimeWords(msg))
@@ -163,8 +162,7 @@ func prefixOr(text string) (string, error) {
 	}
 	tokens, err := lexer.Lex(file.NewSource(text))
 	if err != nil {
-		var fe *file.Error
-		if errors.As(err, &fe) {
+		if fe, ok := errors.AsType[*file.Error](err); ok {
 			return "", fe.Bind(file.NewSource(text))
 		}
 		return "", err

@@ -80,7 +80,7 @@ func TestLocales(t *testing.T) {
 		got, err := f.Run(scope())
 		require.NoError(t, err)
 		if locale == "fr" {
-			assert.Equal(t, len([]rune(want)), len([]rune(got.(string))))
+			assert.Len(t, []rune(got.(string)), len([]rune(want)))
 			continue
 		}
 		assert.Equal(t, want, got, locale)
@@ -89,7 +89,7 @@ func TestLocales(t *testing.T) {
 
 func TestImpureFunctionsAreGone(t *testing.T) {
 	_, err := Compile(`now()`, words("en"))
-	assert.Error(t, err)
+	require.Error(t, err)
 	f, err := Compile(`now`, words("en"))
 	require.NoError(t, err)
 	got, err := f.Run(scope())

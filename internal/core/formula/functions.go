@@ -3,6 +3,7 @@ package formula
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"strings"
 	"time"
 	"unicode"
@@ -187,9 +188,7 @@ func (w *Words) Each(list []any, tmpl *Template, sc *Scope) (Bullets, error) {
 
 func each(list []any, tmpl *Template, outer map[string]any) (Bullets, error) {
 	env := make(map[string]any, len(outer)+1)
-	for k, v := range outer {
-		env[k] = v
-	}
+	maps.Copy(env, outer)
 	var out Bullets
 	for _, it := range list {
 		env["it"] = it

@@ -1,6 +1,7 @@
 package formula
 
 import (
+	"maps"
 	"time"
 
 	"github.com/expr-lang/expr/types"
@@ -41,7 +42,7 @@ type Reach struct {
 // Outside does what the core does not: it runs a script, in a process of its own, and asks a service.
 type Outside interface {
 	Script(src string, names map[string]any) (any, error)
-	Fetch(Request) (Answer, error)
+	Fetch(r Request) (Answer, error)
 	// Elapsed is a clock that only ever goes on, to tell how long something took.
 	Elapsed() time.Duration
 }
@@ -153,9 +154,7 @@ func (w *Words) env(sc *Scope) map[string]any {
 	if sc.Outer != nil { // a look-up: formulas see the arrival, and the record that is judged as "it"
 		outer := w.env(sc.Outer)
 		env := make(map[string]any, len(outer)+1)
-		for name, v := range outer {
-			env[name] = v
-		}
+		maps.Copy(env, outer)
 		env["it"] = sc.Record
 		sc.env = env
 		return env
@@ -174,9 +173,7 @@ func (w *Words) env(sc *Scope) map[string]any {
 		"answers": w.object(sc.Answers, w.Answers),
 		"now":     sc.Now.In(w.Workspace.Location()),
 	}
-	for name, v := range sc.Typed {
-		env[name] = v
-	}
+	maps.Copy(env, sc.Typed)
 	if sc.Outside != nil {
 		env[clockName] = sc.Outside.Elapsed
 	}
@@ -225,9 +222,7 @@ func (w *Words) object(raw map[string]any, fields []value.Field) map[string]any 
 		if typed, changed := w.typed(v, f); changed {
 			if out == nil {
 				out = make(map[string]any, len(raw))
-				for k, v := range raw {
-					out[k] = v
-				}
+				maps.Copy(out, raw)
 			}
 			out[f.Name] = typed
 		}

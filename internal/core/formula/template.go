@@ -1,6 +1,7 @@
 package formula
 
 import (
+	"errors"
 	"strings"
 	"unicode/utf8"
 )
@@ -36,7 +37,11 @@ func ParseTemplate(text string, words *Words) (*Template, []*Error) {
 			src := text[i+2 : end]
 			f, err := Compile(src, words)
 			if err != nil {
-				fe := err.(*Error)
+				fe := func() *Error {
+					target := &Error{}
+					_ = errors.As(err, &target)
+					return target
+				}()
 				fe.Offset += utf8.RuneCountInString(text[:i+2])
 				wrong = append(wrong, fe)
 			}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -106,12 +107,7 @@ func Compile(s *Spec, words *formula.Words, path string, problems *report.List) 
 }
 
 func known(tone string) bool {
-	for _, t := range Tones {
-		if t == tone {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(Tones, tone)
 }
 
 // forgotten finds text that looks like a reference whose markers were forgotten or mistyped.

@@ -3,7 +3,7 @@ package rehearse
 import (
 	"bufio"
 	"bytes"
-	"fmt"
+	"errors"
 	"io"
 
 	"dorfbote/internal/core/arrival"
@@ -45,7 +45,7 @@ func batches(file io.Reader) func() *Batch {
 			if err == nil {
 				continue
 			}
-			if over = true; err != io.EOF {
+			if over = true; !errors.Is(err, io.EOF) {
 				b.err = &LineError{Line: line + len(b.ends) - 1, Err: err}
 				b.ends = b.ends[:len(b.ends)-1]
 			}
@@ -73,7 +73,7 @@ func (b *Batch) Parse(values *value.Reader) {
 		}
 		a, err := arrival.ReadBy(values, trimmed)
 		if err == nil && a.Time.IsZero() {
-			err = fmt.Errorf("time: is missing; a rehearsal needs to know when each arrival came")
+			err = errors.New("time: is missing; a rehearsal needs to know when each arrival came")
 		}
 		if err != nil {
 			b.err = &LineError{Line: b.line + i, Err: err}

@@ -3,6 +3,7 @@ package rehearse
 import (
 	"bytes"
 	"encoding/json"
+	"maps"
 	"sort"
 	"time"
 
@@ -352,9 +353,7 @@ func (c *Comparer) Sum() Comparison {
 	out := c.out
 	out.Told, out.Differs = append([]Told{}, c.out.Told...), append([]Difference{}, c.out.Differs...)
 	out.Verdicts = map[string]int{}
-	for v, n := range c.out.Verdicts {
-		out.Verdicts[v] = n
-	}
+	maps.Copy(out.Verdicts, c.out.Verdicts)
 	last := 0
 	for _, p := range c.places {
 		for _, m := range []map[int]int{p.days, p.before} {

@@ -16,7 +16,7 @@ import (
 
 func compare(t *testing.T, now, was string, arrivals []*arrival.Arrival, until time.Time) (Comparison, []Line) {
 	t.Helper()
-	make := func(src string) *sheet.Plan {
+	plan := func(src string) *sheet.Plan {
 		if src == "" {
 			return nil
 		}
@@ -25,7 +25,7 @@ func compare(t *testing.T, now, was string, arrivals []*arrival.Arrival, until t
 		return p
 	}
 	var lines []Line
-	c := NewComparer(make(now), make(was), time.UTC, nil, nil, func(*Machine, *sheet.Plan) {}, func(l Line, _ string) error {
+	c := NewComparer(plan(now), plan(was), time.UTC, nil, nil, func(*Machine, *sheet.Plan) {}, func(l Line, _ string) error {
 		lines = append(lines, l)
 		return nil
 	})

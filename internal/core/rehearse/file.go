@@ -3,6 +3,7 @@ package rehearse
 import (
 	"bufio"
 	"bytes"
+	"errors"
 	"fmt"
 	"hash/maphash"
 	"io"
@@ -115,7 +116,7 @@ func readLine(r *bufio.Reader) ([]byte, error) {
 	var full []byte
 	for {
 		part, err := r.ReadSlice('\n')
-		if err == bufio.ErrBufferFull {
+		if errors.Is(err, bufio.ErrBufferFull) {
 			if full = append(full, part...); len(full) > MaxLine {
 				return nil, fmt.Errorf("is longer than %d bytes", MaxLine)
 			}
@@ -164,7 +165,7 @@ func (s *Scout) feed(file io.ReadSeeker, p *sheet.Plan, until time.Time, m *Mach
 			return err
 		}
 		raw, err := readLine(bufio.NewReaderSize(file, 4096))
-		if err != nil && err != io.EOF {
+		if err != nil && !errors.Is(err, io.EOF) {
 			return err
 		}
 		a, err := arrival.Read(bytes.TrimSpace(raw))

@@ -2,6 +2,7 @@ package sentence
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -71,12 +72,7 @@ func (r *reader) clauses() {
 }
 
 func contains(list []string, s string) bool {
-	for _, e := range list {
-		if e == s {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(list, s)
 }
 
 // clause reads one: the first says what starts it; a later one is a row of its own, or says how often.

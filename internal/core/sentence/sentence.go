@@ -18,7 +18,7 @@ type World struct {
 	Now      time.Time // in the workspace's zone; a rhythm such as every second Tuesday begins at the next one
 }
 
-// Source is a source whose records can be spoken of.
+// KnownSource is a source whose records can be spoken of.
 type KnownSource struct {
 	Name   string // tours/collections
 	Title  string
@@ -115,7 +115,7 @@ type token struct {
 // tokens takes a sentence apart into words.
 func tokens(text string) []token {
 	var out []token
-	for _, raw := range strings.Fields(text) {
+	for raw := range strings.FieldsSeq(text) {
 		word := strings.TrimRight(raw, ",;.!?")
 		word = strings.Trim(word, `"“”‘’'()`)
 		tail := raw[len(strings.TrimRight(raw, ",;.!?")):]

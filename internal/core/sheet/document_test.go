@@ -74,7 +74,7 @@ func FuzzDocument(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, src []byte) {
 		doc, bad := document(src)
-		require.True(t, (doc == nil) != (bad == nil))
+		require.NotEqual(t, (doc == nil), (bad == nil))
 		if bad != nil {
 			require.GreaterOrEqual(t, bad.at.Line, 1)
 			require.GreaterOrEqual(t, bad.at.Column, 1)

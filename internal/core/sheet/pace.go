@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -128,7 +129,7 @@ func (r *reader) limit(n *yaml.Node, path string) *Limit {
 		switch e.name {
 		case "posts":
 			t := r.text(e.node, path+".posts", "posts")
-			if n, err := fmt.Sscanf(t.S, "%d", &l.Posts); n != 1 || err != nil || l.Posts < 1 || fmt.Sprint(l.Posts) != t.S {
+			if n, err := fmt.Sscanf(t.S, "%d", &l.Posts); n != 1 || err != nil || l.Posts < 1 || strconv.Itoa(l.Posts) != t.S {
 				r.problems.Add(t.At, path+".posts", "", "posts is a whole number of at least 1, not %q", t.S)
 			}
 		case "per":

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -35,7 +36,7 @@ func (r *reader) sheet(root *yaml.Node) *Sheet {
 		switch e.name {
 		case "dorfbote":
 			switch v := r.text(e.node, "dorfbote", "the version"); {
-			case v.S != fmt.Sprint(Version):
+			case v.S != strconv.Itoa(Version):
 				r.problems.Add(v.At, "dorfbote", "1", "this reads version %d of the format, not %q", Version, v.S)
 			case e.node.ShortTag() == "!!str":
 				r.problems.Add(v.At, "dorfbote", "1", "the version is the number %d, not a text", Version)

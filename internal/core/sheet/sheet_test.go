@@ -228,17 +228,17 @@ func TestPublishedSchema(t *testing.T) {
 		return schema.Validate(v)
 	}
 	for name, src := range examples(t) {
-		assert.NoError(t, validate(src), name)
+		require.NoError(t, validate(src), name)
 	}
 	full := strings.Replace(good, "keep:", everyWay+"keep:", 1)
 	_, _, problems := Compile([]byte(full), known)
 	assert.Empty(t, problems)
-	assert.NoError(t, validate([]byte(full)))
+	require.NoError(t, validate([]byte(full)))
 	due := strings.Replace(good, "  when: {field: status, became: late}", "  due: {field: due, offset: -2h, late: 3d}", 1)
 	require.NotEqual(t, good, due)
-	assert.NoError(t, validate([]byte(due)))
+	require.NoError(t, validate([]byte(due)))
 	for _, bad := range [][2]string{{"open: [{days: [mon, tue], from: \"05:00\", to: \"20:00\"}]", "open: []"}, {"pick:", "pik:"}, {"words: 20", "words: 0"}, {"then: reply", "then: answer"}, {"posts: 20", "posts: many"}, {"urgent: pass", "urgent: yes"}, {"script: |", "summary: {of: id}\n    script: |"}} {
-		assert.Error(t, validate([]byte(strings.Replace(full, bad[0], bad[1], 1))), bad[1])
+		require.Error(t, validate([]byte(strings.Replace(full, bad[0], bad[1], 1))), bad[1])
 	}
 	for _, op := range cond.OpNames() { // every operator is in the schema
 		values := map[string]string{"list": "[a]", "pair": "[1, 2]", "bool": "true", "days": "[mon]", "span": "2h"}
@@ -247,7 +247,7 @@ func TestPublishedSchema(t *testing.T) {
 		if !ok {
 			v = "a"
 		}
-		assert.NoError(t, validate([]byte(strings.Replace(good, "above: 500", op+": "+v, 1))), op)
+		require.NoError(t, validate([]byte(strings.Replace(good, "above: 500", op+": "+v, 1))), op)
 	}
 	for _, bad := range [][2]string{{"watch:", "wach:"}, {"above: 500", "abov: 500"}, {"above: 500", "above: 5, below: 3"}, {"tone:", "tune:"}, {"dorfbote: 1", "dorfbote: 2"}, {"dorfbote: 1", "dorfbote: \"1\""}, {"  otherwise:", "  otherwise: {tell: []}\n  unused:"}, {"      when: {field: litres, at_least: 2000}", "      when: {field: litres, at_least: 2000}\n    - {name: A, when: {field: litres, above: 1}}\n    - when: {field: litres, above: 2}"}} {
 		assert.Error(t, validate([]byte(strings.Replace(good, bad[0], bad[1], 1))), bad[1])

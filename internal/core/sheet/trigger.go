@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"errors"
 	"fmt"
 	"time"
 
@@ -150,7 +151,8 @@ func wallTime(text string, zone *time.Location) (time.Time, bool) {
 }
 
 func suggestPart(err error) string {
-	if e, ok := err.(*calendar.ErrRule); ok && e.Part != "" {
+	e := &calendar.ErrRule{}
+	if errors.As(err, &e) {
 		if near := value.Nearest(e.Part, calendar.RuleParts()); near != e.Part {
 			return near
 		}

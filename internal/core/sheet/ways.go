@@ -1,7 +1,9 @@
 package sheet
 
 import (
+	"errors"
 	"fmt"
+	"net/http"
 	"strings"
 
 	"github.com/ohler55/ojg/jp"
@@ -90,7 +92,7 @@ func (r *reader) http(n *yaml.Node, path string) *HTTP {
 			}
 		}
 	}
-	if h.Body != nil && h.Method == "GET" {
+	if h.Body != nil && h.Method == http.MethodGet {
 		r.problems.Add(h.At, path, "method: POST", "a GET carries no body; ask by POST")
 	}
 	return h
@@ -154,7 +156,7 @@ func (r *reader) script(n *yaml.Node, path string) *report.Text {
 	f, err := options.Parse("script", t.S, 0)
 	if err != nil {
 		where, msg := t.At, err.Error()
-		if se, ok := err.(syntax.Error); ok {
+		if se, ok := errors.AsType[syntax.Error](err); ok {
 			where, msg = t.In(offsetOf(t.S, int(se.Pos.Line), int(se.Pos.Col))), se.Msg
 		}
 		r.problems.Add(where, path, "", "the script cannot be read: %s", msg)

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -28,7 +29,7 @@ func Format(src []byte) ([]byte, error) {
 		return nil, bad
 	}
 	if len(doc.Content) == 0 {
-		return nil, fmt.Errorf("the sheet is empty")
+		return nil, errors.New("the sheet is empty")
 	}
 	arrange(doc.Content[0], "")
 	var out bytes.Buffer

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -110,12 +111,7 @@ func (r *reader) object(n *yaml.Node, path, what string, names ...string) []entr
 }
 
 func contains(list []string, s string) bool {
-	for _, e := range list {
-		if e == s {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(list, s)
 }
 
 func (r *reader) list(n *yaml.Node, path, what string) []*yaml.Node {

@@ -39,7 +39,7 @@ func FuzzOf(f *testing.F) {
 		if got != Of(text, words) {
 			t.Fatal("not the same twice")
 		}
-		for _, w := range strings.Fields(got) {
+		for w := range strings.FieldsSeq(got) {
 			if w != "…" && !strings.Contains(text, strings.TrimRight(w, ",;:")) {
 				t.Fatalf("%q is not of the text", w)
 			}

@@ -43,7 +43,7 @@ func ReadJSON(data []byte) (any, error) {
 	left := MaxValues
 	v, err := readValue(dec, &left)
 	if err == nil {
-		if _, err = dec.ReadToken(); err == io.EOF {
+		if _, err = dec.ReadToken(); errors.Is(err, io.EOF) {
 			return v, nil
 		} else if err == nil {
 			err = errors.New("there is more behind the end of the value")

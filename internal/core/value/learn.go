@@ -134,7 +134,7 @@ func (s *sample) see(v any, depth int) {
 	}
 }
 
-// Kind returns what has been learnt. A field is a date only if every non-empty value seen reads as
+// Schema returns what has been learnt. A field is a date only if every non-empty value seen reads as
 // one; text that looks like numbers is a number only beside real numbers.
 func (l *Learner) Schema() *Schema {
 	return &Schema{Fields: l.list(), Learnt: true}

@@ -96,7 +96,7 @@ func parseNumber(text string, ws Workspace) (Number, bool) {
 
 // plainDigits tells whether text is digits alone, few enough for a double.
 func plainDigits(text string) bool {
-	for i := 0; i < len(text); i++ {
+	for i := range len(text) {
 		if text[i] < '0' || text[i] > '9' {
 			return false
 		}

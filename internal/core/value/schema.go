@@ -1,6 +1,7 @@
 package value
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 )
@@ -22,7 +23,7 @@ func ReadSchema(data []byte) (*Schema, error) {
 	top := s.resolve(root, 0)
 	props, ok := top["properties"].(map[string]any)
 	if !ok {
-		return nil, fmt.Errorf("the schema has no \"properties\", so no field is known")
+		return nil, errors.New("the schema has no \"properties\", so no field is known")
 	}
 	k := &Schema{Title: str(top["title"])}
 	k.Fields = s.fields(props, top, 0)
@@ -120,7 +121,7 @@ func (s schemaReader) field(name string, node map[string]any, depth int) Field {
 func (s schemaReader) resolve(node map[string]any, hops int) map[string]any {
 	if ref := str(node["$ref"]); ref != "" && hops < 10 {
 		cur := any(s.root)
-		for _, step := range strings.Split(strings.TrimPrefix(ref, "#/"), "/") {
+		for step := range strings.SplitSeq(strings.TrimPrefix(ref, "#/"), "/") {
 			cur = asMap(cur)[strings.NewReplacer("~1", "/", "~0", "~").Replace(step)]
 		}
 		return s.resolve(asMap(cur), hops+1)

@@ -30,7 +30,7 @@ func EqualFolded(s, folded string) bool {
 
 // asciiFoldEqual compares texts of the same length; it may refuse what is equal beyond ASCII.
 func asciiFoldEqual(s, folded string) bool {
-	for i := 0; i < len(s); i++ {
+	for i := range len(s) {
 		c := s[i]
 		if c >= 'A' && c <= 'Z' {
 			c += 'a' - 'A'
@@ -43,7 +43,7 @@ func asciiFoldEqual(s, folded string) bool {
 }
 
 func isASCII(s string) bool {
-	for i := 0; i < len(s); i++ {
+	for i := range len(s) {
 		if s[i] >= utf8.RuneSelf {
 			return false
 		}

@@ -52,7 +52,7 @@ type Field struct {
 	Whole    bool     `json:"whole,omitempty"`  // of a number: never a fraction
 }
 
-// Kind is what is known about the records of one source.
+// Schema is what is known about the records of one source.
 type Schema struct {
 	Title  string
 	Fields []Field

@@ -3,6 +3,7 @@ package decider
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"runtime/debug"
 	"time"
@@ -78,7 +79,8 @@ func (de *Decider) one(ctx context.Context, seq int64, l store.Live, sc *formula
 	own := *sc
 	out = decided{seq: seq, at: sc.Now, live: l, sc: &own}
 	plan, err := de.Workflows.PlanOf(ctx, l)
-	if broken, ok := err.(*workflows.BrokenSheet); ok {
+	broken := &workflows.BrokenSheet{}
+	if errors.As(err, &broken) {
 		out.Outcome = decide.Outcome{Verdict: decide.Failed, Where: "sheet", Error: broken.Error()}
 		return out, nil
 	}

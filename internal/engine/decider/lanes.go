@@ -375,8 +375,7 @@ func (de *Decider) passOver(ctx context.Context, b *batch, cause error) error {
 
 // passingFault tells whether a failure is likely to pass by itself: the database is away, full, or busy.
 func passingFault(err error) bool {
-	var pg *pgconn.PgError
-	if errors.As(err, &pg) {
+	if pg, ok := errors.AsType[*pgconn.PgError](err); ok {
 		switch pg.Code[:2] {
 		case "22", "23", "42", "21", "54": // what was to be written is wrong, and stays so
 			return false

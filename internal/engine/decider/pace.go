@@ -3,6 +3,7 @@ package decider
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"slices"
 	"sort"
@@ -111,7 +112,8 @@ func (de *Decider) LetGoDue(ctx context.Context) (more bool, err error) {
 
 func (de *Decider) letGo(ctx context.Context, l store.Live) error {
 	plan, err := de.Workflows.PlanOf(ctx, l)
-	if _, broken := err.(*workflows.BrokenSheet); broken {
+	brokenSheet := &workflows.BrokenSheet{}
+	if errors.As(err, &brokenSheet) {
 		de.Notice(ctx, store.Notice{What: "cannot run", Words: "something was held, and the sheet cannot be run", Go: fmt.Sprintf("/workflows/%d", l.ID), About: l.Name})
 		return nil
 	}

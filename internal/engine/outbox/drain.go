@@ -66,7 +66,7 @@ func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error)
 		return false, nil
 	}
 	pace := newPosting(d, o.Now())
-	if wait := pace.wait(d, o.Now()); wait > longestPause {
+	if wait := pace.wait(o.Now()); wait > longestPause {
 		return false, o.later(ctx, name, *d.NotBefore)
 	}
 	var c store.Connection
@@ -135,7 +135,7 @@ func (o *Outbox) sendOne(ctx context.Context, sender connect.Sender, d *store.De
 		}
 		return true, o.expired(ctx, p)
 	}
-	if wait := pace.wait(d, o.Now()); wait > 0 {
+	if wait := pace.wait(o.Now()); wait > 0 {
 		if wait > longestPause {
 			return false, o.leave(ctx, d, o.Now().Add(wait))
 		}

@@ -48,7 +48,7 @@ func spacing(d *store.Destination) time.Duration {
 }
 
 // wait is for how long the next post must wait.
-func (p *posting) wait(d *store.Destination, now time.Time) time.Duration {
+func (p *posting) wait(now time.Time) time.Duration {
 	if p.since.IsZero() {
 		p.since = now
 	}

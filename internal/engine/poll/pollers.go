@@ -66,12 +66,10 @@ func (p *Pollers) ask(ctx context.Context) {
 			}
 			continue
 		}
-		p.busy.Add(1)
-		go func() {
-			defer p.busy.Done()
+		p.busy.Go(func() {
 			defer func() { <-p.slots }()
 			p.poll(ctx, source)
-		}()
+		})
 	}
 }
 
@@ -155,14 +153,12 @@ func (p *Pollers) relisten(ctx context.Context) error {
 		}
 		own, cancel := context.WithCancel(ctx)
 		p.open[l.Source] = cancel
-		p.busy.Add(1)
-		go func() {
-			defer p.busy.Done()
+		p.busy.Go(func() {
 			p.hold(own, l.Source)
 			p.mu.Lock()
 			delete(p.open, l.Source)
 			p.mu.Unlock()
-		}()
+		})
 	}
 	for source, cancel := range p.open {
 		if !wanted[source] {

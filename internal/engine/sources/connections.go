@@ -3,6 +3,7 @@ package sources
 import (
 	"context"
 	"fmt"
+	"maps"
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
@@ -16,12 +17,8 @@ func (src *Sources) Config(c *store.Connection) (connect.Config, error) {
 		return connect.Config{}, err
 	}
 	out := connect.Config{ID: c.ID, Settings: map[string]string{}, Env: src.Env}
-	for k, v := range c.Settings {
-		out.Settings[k] = v
-	}
-	for k, v := range secrets {
-		out.Settings[k] = v
-	}
+	maps.Copy(out.Settings, c.Settings)
+	maps.Copy(out.Settings, secrets)
 	return out, nil
 }
 

@@ -196,7 +196,7 @@ func (src *Sources) UsesOfFields(ctx context.Context, source string) (map[string
 	out := map[string][]store.Workflow{}
 	for _, w := range list {
 		fields := map[string]bool{}
-		for _, text := range strings.Split(w.Draft, "\n---\n") {
+		for text := range strings.SplitSeq(w.Draft, "\n---\n") {
 			s, _ := sheet.Read([]byte(text))
 			if s == nil || s.Watch.Source.S != source {
 				continue

@@ -29,7 +29,7 @@ const learntHolds = 10 * time.Second
 // sampleOf is how many records fields are learnt from.
 const sampleOf = 500
 
-// Kind gives what is known of a source's records: its schema, or what its records teach. It is nil for
+// Schema gives what is known of a source's records: its schema, or what its records teach. It is nil for
 // a source that is not known at all.
 func (src *Sources) Schema(ctx context.Context, source string) (*value.Schema, error) {
 	l := &src.learnt
@@ -115,7 +115,7 @@ func (src *Sources) ownFields(ctx context.Context, row *store.Source) ([]value.F
 	return k.Fields(row.Settings), nil
 }
 
-// ForgetKind has a source's fields looked at anew. Other processes do so within a few seconds.
+// ForgetSchema has a source's fields looked at anew. Other processes do so within a few seconds.
 func (src *Sources) ForgetSchema(source string) {
 	l := &src.learnt
 	l.mu.Lock()

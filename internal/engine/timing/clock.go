@@ -3,6 +3,7 @@ package timing
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -37,9 +38,7 @@ func (c *Clock) Wait() { c.done.Wait() }
 // Start fires timers until ctx ends.
 func (g *Timing) Start(ctx context.Context) *Clock {
 	c := &Clock{}
-	c.done.Add(1)
-	go func() {
-		defer c.done.Done()
+	c.done.Go(func() {
 		for ctx.Err() == nil {
 			next, err := g.fireDue(ctx)
 			if err != nil && ctx.Err() == nil {
@@ -49,7 +48,7 @@ func (g *Timing) Start(ctx context.Context) *Clock {
 			}
 			host.Wait(ctx, next)
 		}
-	}()
+	})
 	return c
 }
 
@@ -95,7 +94,7 @@ func (g *Timing) fire(ctx context.Context, l store.Live) (more bool, err error) 
 	err = g.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
 		var mine int
 		err := tx.QueryRowContext(ctx, "SELECT 1 FROM watches WHERE workflow = $1 FOR UPDATE SKIP LOCKED", l.ID).Scan(&mine)
-		if err == sql.ErrNoRows { // another process is at it, or the workflow has been switched off
+		if errors.Is(err, sql.ErrNoRows) { // another process is at it, or the workflow has been switched off
 			return nil
 		}
 		if err != nil {
@@ -105,7 +104,8 @@ func (g *Timing) fire(ctx context.Context, l store.Live) (more bool, err error) 
 			return err
 		}
 		plan, err := g.Workflows.PlanOf(ctx, l)
-		if _, broken := err.(*workflows.BrokenSheet); broken {
+		brokenSheet := &workflows.BrokenSheet{}
+		if errors.As(err, &brokenSheet) {
 			_, err := tx.ExecContext(ctx, "UPDATE timers SET spent = true WHERE workflow = $1 AND due_at <= now()", l.ID)
 			g.Notice(ctx, store.Notice{What: "cannot run", Words: "a timer came due, and the sheet cannot be run", Go: fmt.Sprintf("/workflows/%d", l.ID), About: l.Name})
 			return err

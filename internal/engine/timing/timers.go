@@ -46,14 +46,15 @@ func (g *Timing) catchUp(ctx context.Context, tx *sql.Tx, l store.Live) error {
 	var seen int64
 	var since time.Time
 	err := tx.QueryRowContext(ctx, "SELECT seq, since FROM watches WHERE workflow = $1 FOR UPDATE", l.ID).Scan(&seen, &since)
-	if err == sql.ErrNoRows || l.Source == "" {
+	if errors.Is(err, sql.ErrNoRows) || l.Source == "" {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
 	plan, err := g.Workflows.PlanOf(ctx, l)
-	if _, broken := err.(*workflows.BrokenSheet); broken {
+	brokenSheet := &workflows.BrokenSheet{}
+	if errors.As(err, &brokenSheet) {
 		return nil // its failures are told where it decides
 	}
 	if err != nil {
@@ -179,7 +180,7 @@ func (g *Timing) Arm(ctx context.Context, db *gorm.DB, w *store.Workflow, plan *
 	}
 	var had string
 	err = tx.QueryRowContext(ctx, "SELECT trigger FROM watches WHERE workflow = $1 FOR UPDATE", w.ID).Scan(&had)
-	if err != nil && err != sql.ErrNoRows {
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return err
 	}
 	if err == nil && had == trigger && plan.Timed() {
@@ -259,7 +260,8 @@ func (g *Timing) KeepSchedules(ctx context.Context) error {
 	}
 	for _, l := range list {
 		plan, err := g.Workflows.PlanOf(ctx, l)
-		if _, broken := err.(*workflows.BrokenSheet); broken {
+		brokenSheet := &workflows.BrokenSheet{}
+		if errors.As(err, &brokenSheet) {
 			continue
 		}
 		if err != nil {
@@ -272,7 +274,7 @@ func (g *Timing) KeepSchedules(ctx context.Context) error {
 			var due time.Time
 			err := tx.QueryRowContext(ctx, `SELECT t.due_at FROM watches w JOIN timers t ON t.workflow = w.workflow AND t.key = '' AND NOT t.spent
 				WHERE w.workflow = $1 AND t.due_at > now() FOR UPDATE OF w`, l.ID).Scan(&due)
-			if err == sql.ErrNoRows {
+			if errors.Is(err, sql.ErrNoRows) {
 				return nil
 			}
 			if err != nil {

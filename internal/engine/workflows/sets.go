@@ -2,6 +2,7 @@ package workflows
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"slices"
 	"sync"
@@ -112,7 +113,8 @@ func (ws *Workflows) liveSet(ctx context.Context, source string) (liveSet, error
 		plans := make([]*sheet.Plan, len(made.On))
 		for i, l := range made.On {
 			if plans[i], err = ws.plans.get(ctx, l); err != nil {
-				if _, broken := err.(*BrokenSheet); !broken {
+				brokenSheet := &BrokenSheet{}
+				if errors.As(err, &brokenSheet) {
 					return liveSet{}, err
 				}
 			}
