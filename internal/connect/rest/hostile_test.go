@@ -40,9 +40,7 @@ func TestAnswersThatUnpackToTooMuch(t *testing.T) {
 			}))
 			defer server.Close()
 			conn, err := rest.Kind().Open(connect.Config{Settings: map[string]string{"address": server.URL}, Env: testdb.Loopback(t, value.DefaultWorkspace())})
-			if !require.NoError(t, err) {
-				return
-			}
+			require.NoError(t, err)
 			peak := memory.Peak(func() {
 				_, err = conn.(connect.Poller).Poll(context.Background(), connect.SourceConfig{Settings: map[string]string{"path": "/x"}, Key: "id"}, nil, func(connect.Item) error { return nil })
 			})
