@@ -72,7 +72,8 @@ func (r *reader) comparison(at, from, to int) (c map[string]any, width int) {
 // fieldBy finds the field of numbers that a comparison is about: behind it, before it, or the only one there is.
 func (r *reader) fieldBy(at, end, from, to int) (name string, before, after int) {
 	for _, f := range r.from.Fields {
-		if n := 0; f.Type.IsNumber() {
+		if f.Type.IsNumber() {
+			var n int
 			if n = r.named(end, to, f); n > 0 && r.free(end, end+n) {
 				return f.Name, 0, n
 			}

@@ -53,7 +53,8 @@ func ReadJSON(data []byte) (any, error) {
 }
 
 func place(data []byte, dec *jsontext.Decoder, err error) error {
-	at, problem, pointer := dec.InputOffset(), "", string(dec.StackPointer())
+	at, pointer := dec.InputOffset(), string(dec.StackPointer())
+	var problem string
 	var syn *jsontext.SyntacticError
 	switch {
 	case errors.As(err, &syn):
