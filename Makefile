@@ -63,6 +63,7 @@ lint: web/node_modules/.stamp
 types: web/node_modules/.stamp
 	$(GO) run ./cmd/dorfbote openapi > internal/api/openapi.json
 	cd web && npx --no-install openapi-typescript ../internal/api/openapi.json -o src/api/schema.d.ts
+	cd web && node tools/sheet-types.mjs ../docs/schema/sheet.schema.json > src/api/sheet.d.ts
 
 # The licences of everything that is shipped; run after changing what Dorfbote is made of.
 notice: web/node_modules/.stamp

@@ -46,6 +46,9 @@ export class ApiError extends Error {
   }
 }
 
+/** What an error says. */
+export const wordsOf = (e: unknown): string => (e instanceof Error ? e.message : String(e));
+
 interface Answer<T> {
   data?: T;
   error?: unknown;
@@ -53,7 +56,7 @@ interface Answer<T> {
 }
 
 /** Gives an answer's data, or throws what the server said. */
-export async function said<T>(call: Promise<Answer<T>>): Promise<T> {
+export async function answerOf<T>(call: Promise<Answer<T>>): Promise<T> {
   let answer: Answer<T>;
   try {
     answer = await call;

@@ -1,12 +1,12 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query';
-import { ApiError, api, said, type Person } from './client';
+import { ApiError, api, answerOf, type Person } from './client';
 
 export const useMe = () =>
   useQuery<Person | null>({
     queryKey: ['me'],
     queryFn: async () => {
       try {
-        return await said(api.GET('/api/me'));
+        return await answerOf(api.GET('/api/me'));
       } catch (e) {
         if (e instanceof ApiError && e.status === 401) return null;
         throw e;
@@ -16,23 +16,23 @@ export const useMe = () =>
   });
 
 export const useWorkflows = () =>
-  useQuery({ queryKey: ['workflows'], queryFn: () => said(api.GET('/api/workflows')) });
+  useQuery({ queryKey: ['workflows'], queryFn: () => answerOf(api.GET('/api/workflows')) });
 
 /** Makes a workflow of a sheet; a name that is taken gets a number. */
 export async function makeWorkflow(sheet: { name?: string }) {
-  const list = await said(api.GET('/api/workflows'));
+  const list = await answerOf(api.GET('/api/workflows'));
   const taken = new Set((list.items ?? []).map((w) => w.name));
   const base = sheet.name || 'New workflow';
   let name = base;
   for (let i = 2; taken.has(name); i++) name = `${base} ${i}`;
-  return said(api.POST('/api/workflows', { body: { sheet: { ...sheet, name } } }));
+  return answerOf(api.POST('/api/workflows', { body: { sheet: { ...sheet, name } } }));
 }
 
 export const useWords = () =>
-  useQuery({ queryKey: ['words'], queryFn: () => said(api.GET('/api/words')), staleTime: Infinity });
+  useQuery({ queryKey: ['words'], queryFn: () => answerOf(api.GET('/api/words')), staleTime: Infinity });
 
 export const useSources = () =>
-  useQuery({ queryKey: ['sources'], queryFn: () => said(api.GET('/api/sources')), staleTime: 30_000 });
+  useQuery({ queryKey: ['sources'], queryFn: () => answerOf(api.GET('/api/sources')), staleTime: 30_000 });
 
 /** How a source's fields are asked for. */
 export const fieldsOf = (source: string) => ({
@@ -40,7 +40,7 @@ export const fieldsOf = (source: string) => ({
   enabled: source.includes('/'),
   queryFn: () => {
     const [connection = '', kind = ''] = source.split('/');
-    return said(
+    return answerOf(
       api.GET('/api/sources/{connection}/{kind}/fields', { params: { path: { connection, kind } } }),
     );
   },
@@ -50,12 +50,13 @@ export const fieldsOf = (source: string) => ({
 export const useFields = (source: string) => useQuery(fieldsOf(source));
 
 export const useDestinations = () =>
-  useQuery({ queryKey: ['destinations'], queryFn: () => said(api.GET('/api/destinations')) });
+  useQuery({ queryKey: ['destinations'], queryFn: () => answerOf(api.GET('/api/destinations')) });
 
 export const useConnections = () =>
-  useQuery({ queryKey: ['connections'], queryFn: () => said(api.GET('/api/connections')) });
+  useQuery({ queryKey: ['connections'], queryFn: () => answerOf(api.GET('/api/connections')) });
 
-export const useToday = () => useQuery({ queryKey: ['today'], queryFn: () => said(api.GET('/api/today')) });
+export const useToday = () =>
+  useQuery({ queryKey: ['today'], queryFn: () => answerOf(api.GET('/api/today')) });
 
 export interface ArrivalFilter {
   source?: string;
@@ -71,7 +72,7 @@ export const useArrivals = (filter: ArrivalFilter) =>
     queryKey: ['arrivals', filter],
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
-      said(
+      answerOf(
         api.GET('/api/arrivals', {
           params: { query: { ...filter, before: pageParam || undefined, limit: 40 } },
         }),
@@ -83,7 +84,7 @@ export const useArrivals = (filter: ArrivalFilter) =>
 export const useArrival = (id: number) =>
   useQuery({
     queryKey: ['arrivals', 'one', id],
-    queryFn: () => said(api.GET('/api/arrivals/{id}', { params: { path: { id } } })),
+    queryFn: () => answerOf(api.GET('/api/arrivals/{id}', { params: { path: { id } } })),
   });
 
 export interface PostFilter {
@@ -98,7 +99,7 @@ export const usePosts = (filter: PostFilter) =>
     queryKey: ['posts', filter],
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
-      said(
+      answerOf(
         api.GET('/api/posts', {
           params: { query: { ...filter, before: pageParam || undefined, limit: 40 } },
         }),
@@ -110,26 +111,26 @@ export const usePosts = (filter: PostFilter) =>
 export const usePost = (id: number) =>
   useQuery({
     queryKey: ['posts', 'one', id],
-    queryFn: () => said(api.GET('/api/posts/{id}', { params: { path: { id } } })),
+    queryFn: () => answerOf(api.GET('/api/posts/{id}', { params: { path: { id } } })),
   });
 
 export const useRun = (arrival: number, workflow: number) =>
   useQuery({
     queryKey: ['runs', arrival, workflow],
     queryFn: () =>
-      said(api.GET('/api/runs/{arrival}/{workflow}', { params: { path: { arrival, workflow } } })),
+      answerOf(api.GET('/api/runs/{arrival}/{workflow}', { params: { path: { arrival, workflow } } })),
   });
 
 export const useTeams = () =>
-  useQuery({ queryKey: ['teams'], queryFn: () => said(api.GET('/api/teams')), staleTime: 30_000 });
+  useQuery({ queryKey: ['teams'], queryFn: () => answerOf(api.GET('/api/teams')), staleTime: 30_000 });
 
 export const usePeople = () =>
-  useQuery({ queryKey: ['people'], queryFn: () => said(api.GET('/api/people')) });
+  useQuery({ queryKey: ['people'], queryFn: () => answerOf(api.GET('/api/people')) });
 
 export const useKinds = () =>
   useQuery({
     queryKey: ['kinds'],
-    queryFn: () => said(api.GET('/api/connection-kinds')),
+    queryFn: () => answerOf(api.GET('/api/connection-kinds')),
     staleTime: Infinity,
   });
 
@@ -139,14 +140,16 @@ export const useRelations = (source: string) =>
     queryKey: ['relations', source],
     enabled: source.includes('/'),
     queryFn: () =>
-      said(api.GET('/api/sources/{connection}/{kind}/relations', { params: { path: sourcePath(source) } })),
+      answerOf(
+        api.GET('/api/sources/{connection}/{kind}/relations', { params: { path: sourcePath(source) } }),
+      ),
     staleTime: 60_000,
   });
 
 export const useConnection = (id: string) =>
   useQuery({
     queryKey: ['connections', id],
-    queryFn: () => said(api.GET('/api/connections/{id}', { params: { path: { id } } })),
+    queryFn: () => answerOf(api.GET('/api/connections/{id}', { params: { path: { id } } })),
   });
 
 /** The two halves of a source's name, as the API takes them. */
@@ -161,7 +164,7 @@ export const useRecords = (source: string, q: string) =>
     enabled: source.includes('/'),
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
-      said(
+      answerOf(
         api.GET('/api/sources/{connection}/{kind}/records', {
           params: { path: sourcePath(source), query: { q: q || undefined, offset: pageParam, limit: 20 } },
         }),
@@ -175,7 +178,7 @@ export const useFound = (source: string, q: string) =>
     queryKey: ['found', source, q],
     enabled: source.includes('/') && q.trim().length > 1,
     queryFn: () =>
-      said(
+      answerOf(
         api.GET('/api/sources/{connection}/{kind}/find', {
           params: { path: sourcePath(source), query: { q } },
         }),

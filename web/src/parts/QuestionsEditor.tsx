@@ -1,12 +1,21 @@
 import { Button, Checkbox, Input, Select } from 'antd';
-import type { Question } from '../api/client';
 
-interface Props {
-  questions: Question[];
+/** A question of a form or of a workflow's start, as it is being written. */
+interface Asked {
+  name: string;
+  label?: string;
+  type?: string;
+  required?: boolean;
+  options?: string[] | null;
+  help?: string;
+}
+
+interface Props<Q extends Asked> {
+  questions: Q[];
   types: string[];
   /** Whether each question's name is shown, by which formulas call its answer. */
   named: boolean;
-  change: (next: Question[]) => void;
+  change: (next: Q[]) => void;
   readOnly?: boolean;
 }
 
@@ -20,8 +29,8 @@ const nameOf = (label: string) =>
     .slice(0, 40);
 
 /** Questions in order: text, type, choices, whether each must be answered. */
-export function QuestionsEditor({ questions, types, named, change, readOnly }: Props) {
-  const set = (i: number, next: Partial<Question>) =>
+export function QuestionsEditor<Q extends Asked>({ questions, types, named, change, readOnly }: Props<Q>) {
+  const set = (i: number, next: Partial<Asked>) =>
     change(questions.map((q, n) => (n === i ? { ...q, ...next } : q)));
   const move = (i: number, by: number) => {
     const list = [...questions];
@@ -32,7 +41,7 @@ export function QuestionsEditor({ questions, types, named, change, readOnly }: P
   const add = () => {
     let name = 'question';
     for (let n = 2; questions.some((q) => q.name === name); n++) name = `question_${n}`;
-    change([...questions, { name, label: '', type: 'text' }]);
+    change([...questions, { name, label: '', type: 'text' } as Q]);
   };
   return (
     <div className="questions">
@@ -45,7 +54,7 @@ export function QuestionsEditor({ questions, types, named, change, readOnly }: P
             value={q.label}
             readOnly={readOnly}
             onChange={(e) => {
-              const follows = q.name === nameOf(q.label) || q.name.startsWith('question');
+              const follows = q.name === nameOf(q.label ?? '') || q.name.startsWith('question');
               set(i, { label: e.target.value, ...(follows && { name: nameOf(e.target.value) || q.name }) });
             }}
           />
@@ -59,7 +68,7 @@ export function QuestionsEditor({ questions, types, named, change, readOnly }: P
               set(i, { type, options: type.startsWith('choice') ? (q.options ?? ['Yes', 'No']) : undefined })
             }
           />
-          {q.type.startsWith('choice') && (
+          {q.type?.startsWith('choice') && (
             <Select
               mode="tags"
               className="question-options"
@@ -67,7 +76,7 @@ export function QuestionsEditor({ questions, types, named, change, readOnly }: P
               value={q.options ?? []}
               disabled={readOnly}
               open={false}
-              suffixIcon={null}
+              suffix={null}
               placeholder="choices, each with Enter"
               onChange={(options: string[]) => set(i, { options })}
             />

@@ -1,6 +1,6 @@
 import { useMutation } from '@tanstack/react-query';
 import { App, Button } from 'antd';
-import { api, said, type Schemas } from '../../api/client';
+import { api, answerOf, type Schemas } from '../../api/client';
 import { Verdict } from '../../parts/Verdict';
 import { WhyOne } from './Arrival';
 
@@ -8,7 +8,7 @@ import { WhyOne } from './Arrival';
 export function Again({ id, then }: { id: number; then: Schemas['Why'][] }) {
   const { message } = App.useApp();
   const again = useMutation({
-    mutationFn: () => said(api.POST('/api/arrivals/{id}/again', { params: { path: { id } } })),
+    mutationFn: () => answerOf(api.POST('/api/arrivals/{id}/again', { params: { path: { id } } })),
     onError: (e) => void message.error(e.message),
   });
   const now = again.data?.why;

@@ -4,7 +4,7 @@ import { useEffect, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
 import {
   api,
-  said,
+  answerOf,
   type Begin,
   type Choice,
   type ConnectionDetail,
@@ -32,7 +32,7 @@ export function AddSource({ c, kind, done }: Props) {
   const browse = useQuery({
     queryKey: ['browse', c.id],
     enabled: !form,
-    queryFn: () => said(api.POST('/api/connections/{id}/browse', { params: { path: { id: c.id } } })),
+    queryFn: () => answerOf(api.POST('/api/connections/{id}/browse', { params: { path: { id: c.id } } })),
     retry: false,
     staleTime: 60_000,
   });
@@ -51,7 +51,7 @@ export function AddSource({ c, kind, done }: Props) {
   };
   const look = useMutation({
     mutationFn: ({ begin: b = begin, key: k = key }: { begin?: Begin; key?: string }) =>
-      said(
+      answerOf(
         api.POST('/api/connections/{id}/sources/preview', {
           params: { path: { id: c.id } },
           body: { ...body, key_field: k || undefined, begin: b },
@@ -66,7 +66,7 @@ export function AddSource({ c, kind, done }: Props) {
   });
   const make = useMutation({
     mutationFn: () =>
-      said(api.POST('/api/connections/{id}/sources', { params: { path: { id: c.id } }, body })),
+      answerOf(api.POST('/api/connections/{id}/sources', { params: { path: { id: c.id } }, body })),
     onSuccess: (made) => {
       void cache.invalidateQueries({ queryKey: ['connections'] });
       void cache.invalidateQueries({ queryKey: ['sources'] });

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Button, Input } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
-import { api, said, type ConnectionKind } from '../../api/client';
+import { api, answerOf, type ConnectionKind } from '../../api/client';
 import { useConnections, useKinds } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { SettingsForm, missing } from './SettingsForm';
@@ -81,11 +81,11 @@ function ConnectForm({ kind, back }: { kind: ConnectionKind; back: () => void })
   const fields = kind.settings ?? [];
   const lacks = missing(fields, settings);
   const prove = useMutation({
-    mutationFn: () => said(api.POST('/api/connections/prove', { body: { kind: kind.name, settings } })),
+    mutationFn: () => answerOf(api.POST('/api/connections/prove', { body: { kind: kind.name, settings } })),
   });
   const make = useMutation({
     mutationFn: () =>
-      said(
+      answerOf(
         api.POST('/api/connections', {
           body: {
             id: name,

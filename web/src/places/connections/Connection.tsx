@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button } from 'antd';
 import { useState } from 'react';
 import { Link, useLocation, useNavigate, useParams } from 'react-router';
-import { ApiError, api, said, type ConnectionDetail } from '../../api/client';
+import { ApiError, api, answerOf, type ConnectionDetail } from '../../api/client';
 import { useConnection, useKinds, useMe } from '../../api/queries';
 import { Band } from '../sheet/Band';
 import { Trouble } from '../../parts/Trouble';
@@ -81,12 +81,13 @@ function Acts({ c }: { c: ConnectionDetail }) {
   const path = { params: { path: { id: c.id } } };
   const refresh = () => void cache.invalidateQueries({ queryKey: ['connections'] });
   const pause = useMutation({
-    mutationFn: (paused: boolean) => said(api.PATCH('/api/connections/{id}', { ...path, body: { paused } })),
+    mutationFn: (paused: boolean) =>
+      answerOf(api.PATCH('/api/connections/{id}', { ...path, body: { paused } })),
     onSuccess: refresh,
     onError: (e) => void message.error(e.message),
   });
   const remove = useMutation({
-    mutationFn: () => said(api.DELETE('/api/connections/{id}', path)),
+    mutationFn: () => answerOf(api.DELETE('/api/connections/{id}', path)),
     onSuccess: () => {
       refresh();
       void go('/connections');
@@ -123,7 +124,7 @@ function ProveBand({ c, proves, editor }: { c: ConnectionDetail; proves: boolean
   const [editing, setEditing] = useState(false);
   const [values, setValues] = useState<Record<string, string>>(c.settings);
   const prove = useMutation({
-    mutationFn: () => said(api.POST('/api/connections/{id}/prove', { params: { path: { id: c.id } } })),
+    mutationFn: () => answerOf(api.POST('/api/connections/{id}/prove', { params: { path: { id: c.id } } })),
     onSuccess: () => cache.invalidateQueries({ queryKey: ['connections'] }),
   });
   const save = useMutation({
@@ -132,7 +133,9 @@ function ProveBand({ c, proves, editor }: { c: ConnectionDetail; proves: boolean
       const settings = Object.fromEntries(
         Object.entries(values).filter(([n, v]) => v !== '' || !secrets.has(n)),
       );
-      return said(api.PATCH('/api/connections/{id}', { params: { path: { id: c.id } }, body: { settings } }));
+      return answerOf(
+        api.PATCH('/api/connections/{id}', { params: { path: { id: c.id } }, body: { settings } }),
+      );
     },
     onSuccess: () => {
       setEditing(false);

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Typography } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router';
-import { api, said, type ConnectionDetail } from '../../api/client';
+import { api, answerOf, type ConnectionDetail } from '../../api/client';
 import { clockOf, dayOf } from '../../parts/times';
 import { Band } from '../sheet/Band';
 import { HookReading } from './HookReading';
@@ -19,7 +19,7 @@ export function HookBand({ c, secret: first, editor }: Props) {
   const { modal } = App.useApp();
   const renew = useMutation({
     mutationFn: () =>
-      said(api.PATCH('/api/connections/{id}', { params: { path: { id: c.id } }, body: { renew: true } })),
+      answerOf(api.PATCH('/api/connections/{id}', { params: { path: { id: c.id } }, body: { renew: true } })),
     onSuccess: () => cache.invalidateQueries({ queryKey: ['connections'] }),
   });
   if (!c.signs)
@@ -71,7 +71,7 @@ export function HookBand({ c, secret: first, editor }: Props) {
             size="small"
             loading={renew.isPending}
             onClick={() =>
-              modal.confirm({
+              void modal.confirm({
                 title: c.signed ? `A new secret for ${c.title}?` : `Only signed events for ${c.title}?`,
                 content: c.signed
                   ? 'What is signed with the old one is refused from that moment on, until the sender has the new one.'

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Input } from 'antd';
 import { useState } from 'react';
-import { api, said, type RequestReading } from '../../api/client';
+import { api, answerOf, type RequestReading } from '../../api/client';
 import { sourcePath, useSources } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { clockOf, dayOf } from '../../parts/times';
@@ -29,7 +29,7 @@ export function HookReading({ source, record: was, keyField: wasKey, editor, ref
     queryKey: ['reading', source, record, key],
     enabled: editor,
     queryFn: () =>
-      said(
+      answerOf(
         api.POST('/api/connections/{id}/reading', {
           params: { path: { id: connection } },
           body: { kind, record, key_field: key },
@@ -41,13 +41,13 @@ export function HookReading({ source, record: was, keyField: wasKey, editor, ref
     mutationFn: () => {
       const settings = { record };
       return known
-        ? said(
+        ? answerOf(
             api.PATCH('/api/sources/{connection}/{kind}', {
               params: { path: { connection, kind } },
               body: { settings, key_field: key },
             }),
           )
-        : said(
+        : answerOf(
             api.POST('/api/connections/{id}/sources', {
               params: { path: { id: connection } },
               body: { kind, settings, key_field: key },

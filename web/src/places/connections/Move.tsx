@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Select } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router';
-import { api, said, type ConnectionDetail } from '../../api/client';
+import { api, answerOf, type ConnectionDetail } from '../../api/client';
 import { useConnections } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 
@@ -14,7 +14,7 @@ export function Move({ c, editor }: { c: ConnectionDetail; editor: boolean }) {
   const [to, setTo] = useState<string>();
   const move = useMutation({
     mutationFn: (apply: boolean) =>
-      said(
+      answerOf(
         api.POST('/api/connections/{id}/move', {
           params: { path: { id: c.id } },
           body: { to: to ?? '', apply },

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App } from 'antd';
 import { useState } from 'react';
-import { api, said, type ConnectionDetail } from '../../api/client';
+import { api, answerOf, type ConnectionDetail } from '../../api/client';
 import { agoOf } from '../../parts/times';
 
 const never = '0001-01-01T00:00:00Z';
@@ -12,7 +12,9 @@ export function SecretEnds({ c, editor }: { c: ConnectionDetail; editor: boolean
   const { message } = App.useApp();
   const set = useMutation({
     mutationFn: (secret_expires: string) =>
-      said(api.PATCH('/api/connections/{id}', { params: { path: { id: c.id } }, body: { secret_expires } })),
+      answerOf(
+        api.PATCH('/api/connections/{id}', { params: { path: { id: c.id } }, body: { secret_expires } }),
+      ),
     onError: (e) => void message.error(e.message),
     onSettled: () =>
       Promise.all(['connections', 'today'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),

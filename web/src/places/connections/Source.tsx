@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button, InputNumber, Select } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
-import { api, said, type SourceItem } from '../../api/client';
+import { api, answerOf, type SourceItem } from '../../api/client';
 import {
   sourcePath,
   useFields,
@@ -54,7 +54,7 @@ function Page({ s }: { s: SourceItem }) {
   const fields = useFields(s.source);
   const save = useMutation({
     mutationFn: (body: Record<string, unknown>) =>
-      said(
+      answerOf(
         api.PATCH('/api/sources/{connection}/{kind}', {
           params: { path: sourcePath(s.source) },
           body: body as never,
@@ -192,7 +192,7 @@ function Records({ source, editor }: { source: string; editor: boolean }) {
 }
 
 function Rhythm({ s, editor, change }: { s: SourceItem; editor: boolean; change: Change }) {
-  const p = s.poll!;
+  const p = s.poll;
   const [quickest, setQuickest] = useState(p.quickest);
   const [slowest, setSlowest] = useState(p.slowest);
   return (

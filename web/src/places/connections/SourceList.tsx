@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button } from 'antd';
 import { Link } from 'react-router';
-import { api, said, type ConnectionDetail, type ConnectionKind, type SourceItem } from '../../api/client';
+import { api, answerOf, type ConnectionDetail, type ConnectionKind, type SourceItem } from '../../api/client';
 import { sourcePath } from '../../api/queries';
 import { agoOf } from '../../parts/times';
 import { counted } from '../../parts/counted';
@@ -54,7 +54,9 @@ function Row({ s, asks, editor }: { s: SourceItem; asks: boolean; editor: boolea
   const { message } = App.useApp();
   const check = useMutation({
     mutationFn: () =>
-      said(api.POST('/api/sources/{connection}/{kind}/check', { params: { path: sourcePath(s.source) } })),
+      answerOf(
+        api.POST('/api/sources/{connection}/{kind}/check', { params: { path: sourcePath(s.source) } }),
+      ),
     onSuccess: () => cache.invalidateQueries({ queryKey: ['connections'] }),
     onError: (e) => void message.error(e.message),
   });

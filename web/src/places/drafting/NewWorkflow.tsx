@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { App } from 'antd';
 import { useNavigate } from 'react-router';
-import { api, said } from '../../api/client';
+import { api, answerOf } from '../../api/client';
 import { makeWorkflow } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { PatternCard } from './PatternCard';
@@ -13,7 +13,7 @@ export function NewWorkflow() {
   const { message } = App.useApp();
   const patterns = useQuery({
     queryKey: ['patterns'],
-    queryFn: () => said(api.GET('/api/patterns')),
+    queryFn: () => answerOf(api.GET('/api/patterns')),
     staleTime: Infinity,
   });
   const make = async (sheet: unknown) => {

@@ -1,6 +1,6 @@
 import { AutoComplete, Button, Input, Select } from 'antd';
 import { useState } from 'react';
-import { api, said, type Schemas } from '../../api/client';
+import { api, answerOf, type Schemas } from '../../api/client';
 import { useDestinations, useFields, useSources } from '../../api/queries';
 import { SpanInput } from '../../parts/SpanInput';
 
@@ -42,7 +42,7 @@ function Blanks({ pattern: p, make }: Props) {
   const draft = async () => {
     setBusy(true);
     try {
-      const filled = await said(
+      const filled = await answerOf(
         api.POST('/api/patterns/{name}', { params: { path: { name: p.name } }, body: { blanks: values } }),
       );
       await make(filled.sheet);

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Button, Input } from 'antd';
 import { useEffect, useState } from 'react';
-import { api, said, type Schemas } from '../../api/client';
+import { api, answerOf, type Schemas } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
 
 type Reading = Schemas['Reading'];
@@ -22,7 +22,7 @@ export function Sentence({ make }: { make: (sheet: unknown) => Promise<void> }) 
   const reading = useQuery({
     queryKey: ['sentence', settled, waived],
     enabled: settled.trim() !== '',
-    queryFn: ({ signal }) => said(api.POST('/api/sentence', { body: { text: settled, waived }, signal })),
+    queryFn: ({ signal }) => answerOf(api.POST('/api/sentence', { body: { text: settled, waived }, signal })),
     placeholderData: keepPreviousData,
   });
   const r = settled.trim() ? reading.data : undefined;

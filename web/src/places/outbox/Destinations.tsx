@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button, InputNumber } from 'antd';
 import { useState } from 'react';
-import { api, said, type DestinationItem } from '../../api/client';
+import { api, answerOf, type DestinationItem } from '../../api/client';
 import { agoOf, clockOf } from '../../parts/times';
 import { Resume } from './Resume';
 
@@ -104,7 +104,7 @@ function Destination({
                 size="small"
                 loading={change.isPending}
                 title="Everything, in its order"
-                onClick={() => change.mutate(() => said(api.POST('/api/destinations/resume', { body })))}
+                onClick={() => change.mutate(() => answerOf(api.POST('/api/destinations/resume', { body })))}
               >
                 Send what waited
               </Button>
@@ -113,7 +113,7 @@ function Destination({
             <Button
               size="small"
               loading={change.isPending}
-              onClick={() => change.mutate(() => said(api.POST('/api/destinations/pause', { body })))}
+              onClick={() => change.mutate(() => answerOf(api.POST('/api/destinations/pause', { body })))}
             >
               Pause
             </Button>
@@ -149,7 +149,7 @@ function Rate({
 }) {
   const set = (per_minute: number, forget = false) =>
     change.mutate(() =>
-      said(api.POST('/api/destinations/rate', { body: { name: d.name, per_minute, forget } })),
+      answerOf(api.POST('/api/destinations/rate', { body: { name: d.name, per_minute, forget } })),
     );
   return (
     <span className="rate">

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { App, Button } from 'antd';
 import { useState } from 'react';
-import { api, said, type DestinationItem } from '../../api/client';
+import { api, answerOf, type DestinationItem } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
 import { agoOf } from '../../parts/times';
 
@@ -17,7 +17,7 @@ export function Resume({ d, close }: { d: DestinationItem; close: () => void }) 
     queryKey: ['posts', 'unsettled', d.name],
     queryFn: async () => {
       const of = (state: 'waiting' | 'refused') =>
-        said(api.GET('/api/posts', { params: { query: { destination: d.name, state, limit: most } } }));
+        answerOf(api.GET('/api/posts', { params: { query: { destination: d.name, state, limit: most } } }));
       const [refused, waiting] = await Promise.all([of('refused'), of('waiting')]);
       return {
         posts: [...(refused.items ?? []), ...(waiting.items ?? [])].sort((a, b) => a.id - b.id),
@@ -27,7 +27,7 @@ export function Resume({ d, close }: { d: DestinationItem; close: () => void }) 
   });
   const resume = useMutation({
     mutationFn: (only: number[] | undefined) =>
-      said(api.POST('/api/destinations/resume', { body: { name: d.name, only } })),
+      answerOf(api.POST('/api/destinations/resume', { body: { name: d.name, only } })),
     onSuccess: close,
     onError: (e) => void message.error(e.message),
     onSettled: () =>

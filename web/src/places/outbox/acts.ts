@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App } from 'antd';
-import { api, said } from '../../api/client';
+import { api, answerOf } from '../../api/client';
 
 export type Act = 'again' | 'drop' | 'hold' | 'release';
 
@@ -27,7 +27,7 @@ export function useAct() {
   const { message } = App.useApp();
   return useMutation({
     mutationFn: ({ act, ids }: { act: Act; ids: number[] }) =>
-      said(api.POST('/api/outbox/many', { body: { do: act, ids } })),
+      answerOf(api.POST('/api/outbox/many', { body: { do: act, ids } })),
     onSuccess: (out) => {
       if (out.passed > 0)
         void message.warning(`${out.passed} of them had moved on meanwhile and were left alone.`);

@@ -1,7 +1,7 @@
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { Select } from 'antd';
 import { useState } from 'react';
-import { api, said, type Schemas } from '../../api/client';
+import { api, answerOf, type Schemas } from '../../api/client';
 import { More } from '../../parts/More';
 import { Trouble } from '../../parts/Trouble';
 import { clockOf, dayOf, fullOf } from '../../parts/times';
@@ -26,7 +26,7 @@ export function ChangesMade({ people }: { people: Schemas['PersonItem'][] }) {
     queryKey: ['audit', what, person],
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
-      said(
+      answerOf(
         api.GET('/api/audit', {
           params: { query: { what, person, before: pageParam || undefined, limit: 25 } },
         }),

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Input, Select } from 'antd';
 import { useState } from 'react';
-import { api, said, type Schemas } from '../../api/client';
+import { api, answerOf, type Schemas } from '../../api/client';
 import { agoOf } from '../../parts/times';
 
 type Role = Schemas['InviteInputBody']['role'];
@@ -13,17 +13,17 @@ export function Invitations({ teams }: { teams: Schemas['TeamItem'][] }) {
   const [email, setEmail] = useState('');
   const [role, setRole] = useState<Role>('editor');
   const [team, setTeam] = useState<number>();
-  const list = useQuery({ queryKey: ['invitations'], queryFn: () => said(api.GET('/api/invitations')) });
+  const list = useQuery({ queryKey: ['invitations'], queryFn: () => answerOf(api.GET('/api/invitations')) });
   const settle = () =>
     Promise.all(['invitations', 'audit'].map((k) => cache.invalidateQueries({ queryKey: [k] })));
   const invite = useMutation({
-    mutationFn: () => said(api.POST('/api/invitations', { body: { email, role, team } })),
+    mutationFn: () => answerOf(api.POST('/api/invitations', { body: { email, role, team } })),
     onSuccess: () => setEmail(''),
     onError: (e) => void message.error(e.message),
     onSettled: settle,
   });
   const withdraw = useMutation({
-    mutationFn: (id: number) => said(api.DELETE('/api/invitations/{id}', { params: { path: { id } } })),
+    mutationFn: (id: number) => answerOf(api.DELETE('/api/invitations/{id}', { params: { path: { id } } })),
     onError: (e) => void message.error(e.message),
     onSettled: settle,
   });

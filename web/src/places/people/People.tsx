@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Select } from 'antd';
-import { api, said, type Schemas } from '../../api/client';
+import { api, answerOf, type Schemas } from '../../api/client';
 import { useMe, usePeople, useTeams } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { agoOf } from '../../parts/times';
@@ -78,7 +78,7 @@ function PersonRow({ p, admin, own, teams }: RowProps) {
   const { message, modal } = App.useApp();
   const change = useMutation({
     mutationFn: (body: Schemas['ChangePersonInputBody']) =>
-      said(api.PATCH('/api/people/{id}', { params: { path: { id: p.id } }, body })),
+      answerOf(api.PATCH('/api/people/{id}', { params: { path: { id: p.id } }, body })),
     onError: (e) => void message.error(e.message),
     onSettled: () =>
       Promise.all(['people', 'teams', 'audit', 'me'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),

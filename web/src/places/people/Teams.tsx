@@ -1,6 +1,6 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Input } from 'antd';
-import { api, said, type Schemas } from '../../api/client';
+import { api, answerOf, type Schemas } from '../../api/client';
 import { counted } from '../../parts/counted';
 
 /** Teams: a workflow that belongs to one is changed by its people. */
@@ -20,7 +20,7 @@ export function Teams({ items, admin }: { items: Schemas['TeamItem'][]; admin: b
       okText: 'Delete it',
       onOk: () =>
         act
-          .mutateAsync(() => said(api.DELETE('/api/teams/{id}', { params: { path: { id: t.id } } })))
+          .mutateAsync(() => answerOf(api.DELETE('/api/teams/{id}', { params: { path: { id: t.id } } })))
           .catch(() => undefined),
     });
   return (
@@ -57,7 +57,7 @@ export function Teams({ items, admin }: { items: Schemas['TeamItem'][]; admin: b
             placeholder="+ team, then Enter"
             onPressEnter={(e) => {
               const name = e.currentTarget.value.trim();
-              if (name) act.mutate(() => said(api.POST('/api/teams', { body: { name } })));
+              if (name) act.mutate(() => answerOf(api.POST('/api/teams', { body: { name } })));
               e.currentTarget.value = '';
             }}
           />

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query';
 import { Button, Form, Input } from 'antd';
 import { useState } from 'react';
-import { api, said } from '../../api/client';
+import { api, answerOf } from '../../api/client';
 
 /** Where an invitation leads: a name, a password, and in. */
 export function Welcome({ token }: { token: string }) {
@@ -10,13 +10,13 @@ export function Welcome({ token }: { token: string }) {
   const invitation = useQuery({
     queryKey: ['welcome', token],
     retry: false,
-    queryFn: () => said(api.GET('/api/welcome/{token}', { params: { path: { token } } })),
+    queryFn: () => answerOf(api.GET('/api/welcome/{token}', { params: { path: { token } } })),
   });
   const accept = async (body: { name: string; password: string }) => {
     setBusy(true);
     setError('');
     try {
-      await said(api.POST('/api/welcome/{token}', { params: { path: { token } }, body }));
+      await answerOf(api.POST('/api/welcome/{token}', { params: { path: { token } }, body }));
       window.location.assign('/today');
     } catch (e) {
       setError((e as Error).message);

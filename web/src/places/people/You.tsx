@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Form, Input } from 'antd';
-import { api, said } from '../../api/client';
+import { api, answerOf } from '../../api/client';
 import { useMe } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { agoOf, fullOf } from '../../parts/times';
@@ -11,7 +11,7 @@ export function You() {
   const cache = useQueryClient();
   const { message } = App.useApp();
   const [form] = Form.useForm<{ current: string; next: string }>();
-  const list = useQuery({ queryKey: ['sign-ins'], queryFn: () => said(api.GET('/api/sign-ins')) });
+  const list = useQuery({ queryKey: ['sign-ins'], queryFn: () => answerOf(api.GET('/api/sign-ins')) });
   const act = useMutation({
     mutationFn: (call: () => Promise<unknown>) => call(),
     onError: (e) => void message.error(e.message),
@@ -55,7 +55,7 @@ export function You() {
                         size="small"
                         onClick={() =>
                           act.mutate(() =>
-                            said(api.POST('/api/sign-ins/{id}/end', { params: { path: { id: s.id } } })),
+                            answerOf(api.POST('/api/sign-ins/{id}/end', { params: { path: { id: s.id } } })),
                           )
                         }
                       >
@@ -68,7 +68,7 @@ export function You() {
             </tbody>
           </table>
           {items.length > 1 && (
-            <Button onClick={() => act.mutate(() => said(api.POST('/api/sign-ins/end-others')))}>
+            <Button onClick={() => act.mutate(() => answerOf(api.POST('/api/sign-ins/end-others')))}>
               End all but this one
             </Button>
           )}
@@ -84,7 +84,7 @@ export function You() {
             className="narrowform"
             onFinish={(v) =>
               act.mutate(async () => {
-                await said(api.POST('/api/me/password', { body: { current: v.current, new: v.next } }));
+                await answerOf(api.POST('/api/me/password', { body: { current: v.current, new: v.next } }));
                 form.resetFields();
                 void message.success('The new password holds. Your other sessions have ended.');
               })

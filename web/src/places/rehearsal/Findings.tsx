@@ -130,9 +130,9 @@ function Days({ days, now, was, most }: DaysProps) {
           <rect x={i * each} y={0} width={each} height={HEIGHT} className="mark-ground" />
           <rect
             x={i * each + each * 0.15}
-            y={now[i] ? y(now[i]!) : HEIGHT - 1}
+            y={now[i] ? y(now[i]) : HEIGHT - 1}
             width={each * 0.7}
-            height={now[i] ? HEIGHT - y(now[i]!) : 1}
+            height={now[i] ? HEIGHT - y(now[i]) : 1}
             className={now[i] ? 'bar' : 'bar-none'}
           />
           {was && was[i] !== now[i] && (

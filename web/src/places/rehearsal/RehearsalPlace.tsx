@@ -3,7 +3,7 @@ import { App, Button, DatePicker, Progress, Segmented } from 'antd';
 import type { Dayjs } from 'dayjs';
 import { useEffect, useState } from 'react';
 import { Link, useParams } from 'react-router';
-import { api, said, type WorkflowDetail } from '../../api/client';
+import { api, answerOf, type WorkflowDetail, wordsOf } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
 import { Findings } from './Findings';
 import { saveOutcomes, useRehearsal, type Stretch } from './useRehearsal';
@@ -18,7 +18,7 @@ export function RehearsalPlace() {
   const id = Number(useParams().id);
   const workflow = useQuery({
     queryKey: ['workflow', id],
-    queryFn: () => said(api.GET('/api/workflows/{id}', { params: { path: { id } } })),
+    queryFn: () => answerOf(api.GET('/api/workflows/{id}', { params: { path: { id } } })),
     staleTime: 0,
   });
   if (workflow.error) return <Trouble error={workflow.error} again={() => void workflow.refetch()} />;
@@ -48,7 +48,7 @@ function Stage({ workflow: w }: { workflow: WorkflowDetail }) {
   }, [choice, days]);
   const sums = run.state === 'none' ? undefined : run.sums;
   const save = (as: 'jsonl' | 'csv') =>
-    saveOutcomes(about(), as).catch((e: Error) => void message.error(e.message));
+    saveOutcomes(about(), as).catch((e: unknown) => void message.error(wordsOf(e)));
   const part =
     run.state === 'done' ? 100 : sums ? (sums.of ? Math.round((100 * sums.at) / sums.of) : 100) : 0;
   return (

@@ -49,7 +49,10 @@ export function useRehearsal() {
     setRun({ state: 'running', sums });
     try {
       const answer = await post(bodyOf(about, 'sums'), mine.signal);
-      if (!answer.ok) return setRun({ state: 'failed', sums, error: await wrong(answer) });
+      if (!answer.ok) {
+        setRun({ state: 'failed', sums, error: await wrong(answer) });
+        return;
+      }
       const reader = answer.body!.pipeThrough(new TextDecoderStream()).getReader();
       let rest = '';
       for (;;) {

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button } from 'antd';
 import { Link } from 'react-router';
-import { api, said, type Schemas, type StepItem } from '../../api/client';
+import { api, answerOf, type Schemas, type StepItem } from '../../api/client';
 import { useMe } from '../../api/queries';
 import { Attempts } from '../../parts/Attempts';
 import { Verdict } from '../../parts/Verdict';
@@ -62,7 +62,7 @@ export function RunSteps({
   const editor = useMe().data?.role !== 'viewer';
   const goOn = useMutation({
     mutationFn: () =>
-      said(api.POST('/api/runs/{arrival}/{workflow}/go-on', { params: { path: { arrival, workflow } } })),
+      answerOf(api.POST('/api/runs/{arrival}/{workflow}/go-on', { params: { path: { arrival, workflow } } })),
     onError: (e) => void message.error(e.message),
     onSettled: () => cache.invalidateQueries({ queryKey: ['runs'] }),
   });

@@ -5,22 +5,23 @@ import type { Tell } from './model';
 import { useAround } from './surroundings';
 import { Tells } from './Tells';
 
-type IfFails = string | { tell: Tell[] } | undefined;
+type IfFails<W extends string> = W | { tell: Tell[] } | undefined;
 
-interface Props {
-  value: IfFails;
+interface Props<W extends string> {
+  value: IfFails<W>;
   /** Of what may fail. */
   path: string;
   /** What a failure may lead to besides telling somebody, the usual one first. */
-  ways: Record<string, string>;
-  change: (next: IfFails) => void;
+  ways: Record<W, string>;
+  change: (next: IfFails<W>) => void;
 }
 
 /** What a failure leads to: one of the ways, or somebody is told. */
-export function Fails({ value, path, ways, change }: Props) {
+export function Fails<W extends string>({ value, path, ways, change }: Props<W>) {
   const { readOnly, messages } = useAround();
   const { channel } = useStarters();
-  const usual = Object.keys(ways)[0]!;
+  const names = Object.keys(ways) as W[];
+  const usual = names[0]!;
   const tells = typeof value === 'object' ? value.tell : undefined;
   const words = tells ? 'tell a channel' : (ways[typeof value === 'string' ? value : usual] ?? String(value));
   return (
@@ -31,9 +32,9 @@ export function Fails({ value, path, ways, change }: Props) {
         trigger={['click']}
         menu={{
           items: [
-            ...Object.entries(ways).map(([key, label]) => ({
+            ...names.map((key) => ({
               key,
-              label,
+              label: ways[key],
               onClick: () => change(key === usual ? undefined : key),
             })),
             {

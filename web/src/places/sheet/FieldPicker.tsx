@@ -25,7 +25,10 @@ export function FieldPicker({ insert, pick, label = '+ field', more = none, aria
   const choose = (path: string) => {
     const name = [...more, ...all].find((n) => n.path === path); // the list may have closed already
     if (!name) return;
-    if (pick) return pick(name);
+    if (pick) {
+      pick(name);
+      return;
+    }
     insert?.(path);
   };
   return (

@@ -117,7 +117,7 @@ const formulaOf = (field: string) => (plainName.test(field) ? `record.${field}` 
 const baseOf = (r: Schemas['Relation']) => {
   const field = r.field.replace(/_?(id|no|number|key|name)$/i, '');
   const kind = r.source.slice(r.source.indexOf('/') + 1).replace(/s$/, '');
-  const name = plainName.test(field) && field !== r.field ? field : `${kind}`;
+  const name = plainName.test(field) && field !== r.field ? field : kind;
   return plainName.test(name) &&
     !['record', 'before', 'arrival', 'answers', 'changed', 'now', 'it'].includes(name)
     ? name

@@ -14,7 +14,10 @@ interface Props {
 export const KeepBand = memo(function KeepBand({ sheet, change, proof }: Props) {
   const { readOnly } = useAround();
   const set = (keep: Sheet['keep']) => {
-    if (keep) return change({ keep });
+    if (keep) {
+      change({ keep });
+      return;
+    }
     change({ keep: undefined });
   };
   return (

@@ -22,7 +22,7 @@ export const PaceBand = memo(function PaceBand({ sheet, change, trail }: Props) 
   const pace = sheet.pace ?? {};
   const set = (next: Partial<Pace>) => {
     const filled = Object.entries({ ...pace, ...next }).filter(([, v]) => v !== undefined);
-    change({ pace: filled.length ? (Object.fromEntries(filled) as Pace) : undefined });
+    change({ pace: filled.length ? Object.fromEntries(filled) : undefined });
   };
   const parts = [
     !pace.repeat && {

@@ -1,7 +1,7 @@
 import { Segmented } from 'antd';
 import { useState } from 'react';
 import type { Schemas } from '../../api/client';
-import { MessageView, type Block, type Fact } from '../../parts/MessageView';
+import { MessageView } from '../../parts/MessageView';
 
 const words: Record<string, string> = {
   rich: 'Chat',
@@ -16,9 +16,7 @@ export function Preview({ drawn }: { drawn: Schemas['MessageProof'] }) {
   const all = drawn.dialects ?? [];
   const r = all.find((d) => d.dialect === dialect);
   const doc = drawn.doc!;
-  const view = (
-    <MessageView doc={{ ...doc, body: doc.body as Block[] | null, facts: doc.facts as Fact[] | null }} />
-  );
+  const view = <MessageView doc={{ ...doc, body: doc.body, facts: doc.facts }} />;
   return (
     <>
       <Segmented
@@ -26,7 +24,7 @@ export function Preview({ drawn }: { drawn: Schemas['MessageProof'] }) {
         aria-label="The kind of destination it is shown for"
         value={dialect}
         options={all.map((d) => ({ value: d.dialect, label: words[d.dialect] ?? d.dialect }))}
-        onChange={(d) => setDialect(String(d))}
+        onChange={(d) => setDialect(d)}
       />
       {(!r || dialect === 'rich') && view}
       {r && dialect === 'mail' && (

@@ -1,7 +1,7 @@
 import { useMutation } from '@tanstack/react-query';
 import { App, Button, Drawer } from 'antd';
 import { useRef, useState } from 'react';
-import { api, said } from '../../api/client';
+import { api, answerOf } from '../../api/client';
 import { sourcePath } from '../../api/queries';
 import { RecordSearch } from '../../parts/RecordSearch';
 
@@ -21,7 +21,7 @@ export function Sample({ source, after, choose }: Props) {
     mutationFn: async () => {
       stop.current = new AbortController();
       for (let n = 0; n < 12; n++) {
-        const got = await said(
+        const got = await answerOf(
           api.GET('/api/sources/{connection}/{kind}/next', {
             params: { path: sourcePath(source), query: { after } },
             signal: stop.current.signal,

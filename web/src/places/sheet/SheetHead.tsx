@@ -2,7 +2,7 @@ import { useMutation } from '@tanstack/react-query';
 import { App, Button, Input } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
-import { ApiError, api, said, type Problem, type Schemas, type WorkflowDetail } from '../../api/client';
+import { ApiError, api, answerOf, type Problem, type Schemas, type WorkflowDetail } from '../../api/client';
 import { useMe } from '../../api/queries';
 import { Stamp } from '../../parts/Stamp';
 import { StartDialog } from '../workflows/StartDialog';
@@ -39,7 +39,7 @@ export function SheetHead({ work, workflow: w, problems, sheet, change, chosen }
   const flip = useMutation({
     mutationFn: async (on: OnBody | false) => {
       await work.flush();
-      return said(
+      return answerOf(
         on
           ? api.POST('/api/workflows/{id}/on', { ...path, body: on })
           : api.POST('/api/workflows/{id}/off', path),
@@ -144,12 +144,12 @@ function TextSwitch({ work, workflow, sheet }: Pick<Props, 'work' | 'workflow' |
   const { message } = App.useApp();
   const toText = async () => {
     await work.flush();
-    const fresh = await said(api.GET('/api/workflows/{id}', { params: { path: { id: workflow.id } } }));
+    const fresh = await answerOf(api.GET('/api/workflows/{id}', { params: { path: { id: workflow.id } } }));
     work.reset({ ...fresh, sheet: null });
   };
   const toSheet = async () => {
     await work.flush();
-    const fresh = await said(api.GET('/api/workflows/{id}', { params: { path: { id: workflow.id } } }));
+    const fresh = await answerOf(api.GET('/api/workflows/{id}', { params: { path: { id: workflow.id } } }));
     if (fresh.sheet) work.reset(fresh);
     else void message.warning('The text cannot be read as a sheet yet.');
   };

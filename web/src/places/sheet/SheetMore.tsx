@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Drawer, Dropdown } from 'antd';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
-import { api, said, type WorkflowDetail } from '../../api/client';
+import { api, answerOf, type WorkflowDetail, wordsOf } from '../../api/client';
 import { makeWorkflow, useTeams } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { fullOf } from '../../parts/times';
@@ -24,13 +24,13 @@ export function SheetMore({ work, workflow: w, viewer }: Props) {
   const teams = useTeams();
   const fresh = async () => {
     await work.flush();
-    return said(api.GET('/api/workflows/{id}', { params: { path: { id: w.id } } }));
+    return answerOf(api.GET('/api/workflows/{id}', { params: { path: { id: w.id } } }));
   };
   const copy = async () => {
     const now = await fresh();
     if (!now.sheet)
       return void message.warning('The text has to be readable as a sheet before it can be copied.');
-    const sheet = { ...(now.sheet as object), name: `Copy of ${now.name}` };
+    const sheet = { ...now.sheet, name: `Copy of ${now.name}` };
     const made = await makeWorkflow(sheet);
     void message.success(`This is the copy. It is off.`);
     await go(`/workflows/${made.id}`);
@@ -45,7 +45,7 @@ export function SheetMore({ work, workflow: w, viewer }: Props) {
     URL.revokeObjectURL(url);
   };
   const hand = (team: number | null) => async () => {
-    await said(api.PATCH('/api/workflows/{id}', { params: { path: { id: w.id } }, body: { team } }));
+    await answerOf(api.PATCH('/api/workflows/{id}', { params: { path: { id: w.id } }, body: { team } }));
     await cache.invalidateQueries({ queryKey: ['workflows'] });
     void message.success(
       team === null
@@ -53,7 +53,7 @@ export function SheetMore({ work, workflow: w, viewer }: Props) {
         : 'It belongs to that team now, whose people may change it.',
     );
   };
-  const run = (act: () => Promise<void>) => () => void act().catch((e: Error) => message.error(e.message));
+  const run = (act: () => Promise<void>) => () => void act().catch((e: unknown) => message.error(wordsOf(e)));
   const mark = (team: number | null) => (team === w.team ? '● ' : '');
   const belongs = [
     { key: 'everyone', label: `${mark(null)}every editor`, onClick: run(hand(null)) },
@@ -92,10 +92,10 @@ function Versions({ work, workflow: w, viewer, close }: Props & { close: () => v
   const list = useQuery({
     queryKey: ['versions', w.id],
     staleTime: 0,
-    queryFn: () => said(api.GET('/api/workflows/{id}/versions', { params: { path: { id: w.id } } })),
+    queryFn: () => answerOf(api.GET('/api/workflows/{id}/versions', { params: { path: { id: w.id } } })),
   });
   const back = async (text: string, version: number) => {
-    const next = await said(
+    const next = await answerOf(
       api.PUT('/api/workflows/{id}/draft', { params: { path: { id: w.id } }, body: { text } }),
     );
     work.set(next);
@@ -127,7 +127,7 @@ function Versions({ work, workflow: w, viewer, close }: Props & { close: () => v
           {!viewer && (
             <Button
               size="small"
-              onClick={() => void back(v.text, v.version).catch((e: Error) => message.error(e.message))}
+              onClick={() => void back(v.text, v.version).catch((e: unknown) => message.error(wordsOf(e)))}
             >
               Back to version {v.version}
             </Button>

@@ -3,7 +3,7 @@ import { Button, Input, Modal, Radio } from 'antd';
 import { useState } from 'react';
 import { Trouble } from '../../parts/Trouble';
 import { Changes } from './Changes';
-import { api, said, type Schemas, type WorkflowDetail } from '../../api/client';
+import { api, answerOf, type Schemas, type WorkflowDetail } from '../../api/client';
 import { counted } from '../../parts/counted';
 
 type How = 'now' | 'from' | 'everything';
@@ -41,14 +41,14 @@ export function SwitchOnDialog({ workflow: w, past, chosen, on, busy, close }: P
     enabled: past && how !== 'now',
     staleTime: 0,
     queryFn: () =>
-      said(api.POST('/api/workflows/{id}/on/preview', { params: { path: { id: w.id } }, body: begin })),
+      answerOf(api.POST('/api/workflows/{id}/on/preview', { params: { path: { id: w.id } }, body: begin })),
   });
   // Whether its channels would take a post is asked of the other side before the question, not after.
   const ready = useQuery({
     queryKey: ['ready-on', w.id],
     staleTime: 0,
     gcTime: 0,
-    queryFn: () => said(api.POST('/api/workflows/{id}/on/ready', { params: { path: { id: w.id } } })),
+    queryFn: () => answerOf(api.POST('/api/workflows/{id}/on/ready', { params: { path: { id: w.id } } })),
   });
   const missing = ready.data?.items ?? [];
   const b = would.data;

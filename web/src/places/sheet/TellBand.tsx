@@ -176,7 +176,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
                 set({ facts: facts.map((g, j) => (j === i ? { ...g, label: e.target.value } : g)) })
               }
             />
-            <FactValue index={i} value={f.value} change={setFact} />
+            <FactValue index={i} value={String(f.value)} change={setFact} />
             {!readOnly && (
               <Button
                 type="text"

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Button, Select } from 'antd';
 import { memo } from 'react';
-import { api, said } from '../../api/client';
+import { api, answerOf } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
 import type { Tell } from './model';
 import { useAround } from './surroundings';
@@ -28,7 +28,7 @@ export const Tells = memo(function Tells({ tell = noTells, path, where }: TellsP
   const cache = useQueryClient();
   // Whether it would take a post is asked when it is chosen, so that it is said here and not by a refusal.
   const ask = useMutation({
-    mutationFn: (name: string) => said(api.POST('/api/destinations/ask', { body: { name } })),
+    mutationFn: (name: string) => answerOf(api.POST('/api/destinations/ask', { body: { name } })),
     onSuccess: () =>
       Promise.all(['destinations', 'trail'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),
   });

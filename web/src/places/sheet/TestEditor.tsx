@@ -139,7 +139,7 @@ function Value({ value, takes, field, type, tally, path, readOnly, change }: Val
       return (
         <>
           <One
-            value={pair[0]}
+            value={pair[0] as string}
             label={label + ', lowest'}
             type={type}
             readOnly={readOnly}
@@ -147,7 +147,7 @@ function Value({ value, takes, field, type, tally, path, readOnly, change }: Val
           />
           <span className="muted">and</span>
           <One
-            value={pair[1]}
+            value={pair[1] as string}
             label={label + ', highest'}
             type={type}
             readOnly={readOnly}

@@ -142,7 +142,7 @@ function Legend({ marks, rows }: Pick<Props, 'marks' | 'rows'>) {
       </span>
       {routes.map((name, i) =>
         taken[i] ? (
-          <span key={name + i}>
+          <span key={`${name} ${i}`}>
             <i className={`key ${routeInk(i)}`}>{i < rows.length ? routeMark(i) : '…'}</i> {name}{' '}
             <b>{taken[i]}</b>
           </span>

@@ -1,7 +1,7 @@
 import { useMutation } from '@tanstack/react-query';
 import { App, Button, Select } from 'antd';
 import { useContext, useState } from 'react';
-import { ApiError, api, said } from '../../api/client';
+import { ApiError, api, answerOf } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
 import { channelOf } from './model';
 import { Trial, useAround } from './surroundings';
@@ -17,7 +17,7 @@ export function TryIt({ message: name }: { message: string }) {
   const place = to || practice;
   const send = useMutation({
     mutationFn: () =>
-      said(
+      answerOf(
         api.POST('/api/workflows/{id}/try', {
           params: { path: { id: tryOn!.id } },
           body: {

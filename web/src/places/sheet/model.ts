@@ -1,85 +1,29 @@
-import type { Question } from '../../api/client';
+import type { Condition, Sheet as Written, Tell as Tells } from '../../api/sheet';
 
-/** A sheet as docs/schema/sheet.schema.json describes it, as far as the editor knows its parts. */
-export interface Sheet {
-  dorfbote: number;
-  name: string;
-  note?: string;
-  look?: { icon?: string; colour?: string };
-  watch: Watch;
-  keep?: Cond;
-  gather?: Gathered[];
-  messages?: Record<string, Message>;
-  route: RouteBand;
-  pace?: Pace;
-  follow?: FollowStep[];
-  [other: string]: unknown;
-}
+/** A sheet as docs/schema/sheet.schema.json describes it. While it is being written, some of it may be missing. */
+export type Sheet = Written;
+
+/** A condition is read by its keys: a group, a test or a formula. */
+export type Cond = Condition;
+
+export type Watch = Sheet['watch'];
+export type Schedule = NonNullable<Watch['schedule']>;
+export type Opening = NonNullable<NonNullable<Watch['silent']>['open']>[number];
 
 /** One thing that is gathered, in one of its ways. */
-export interface Gathered {
-  name: string;
-  find?: { source: string; where?: Cond; take?: 'one' | 'all'; sort?: string; limit?: number };
-  value?: unknown;
-  script?: string;
-  http?: {
-    url: string;
-    method?: 'GET' | 'POST';
-    headers?: Record<string, string>;
-    body?: unknown;
-    pick?: string;
-  };
-  summary?: { of: string | string[]; words?: number };
-  if_fails?: string | { tell: Tell[] };
-  [other: string]: unknown;
-}
+export type Gathered = NonNullable<Sheet['gather']>[number];
 
 /** One thing that follows once the posts are delivered; in one of its ways. */
-export interface FollowStep {
-  name?: string;
-  when?: Cond;
-  add?: { source: string; set: Record<string, unknown> };
-  change?: { source: string; key: string; set: Record<string, unknown> };
-  call?: { workflow: string; with?: Record<string, unknown> };
-  if_fails?: string | { tell: Tell[] };
-}
+export type FollowStep = NonNullable<Sheet['follow']>[number];
 
 /** How often, and at what hours, a workflow may tell anything. */
-export interface Pace {
-  repeat?: { key: string; within: string; then?: 'drop' | 'update' | 'reply' };
-  quiet?: { open: Opening[]; urgent?: 'hold' | 'pass' };
-  limit?: { posts: number; per: string };
-  digest?: { every?: string; at?: string | string[] };
-  useful_for?: string;
-}
+export type Pace = NonNullable<Sheet['pace']>;
 
-export interface Watch {
-  source?: string;
-  on?: string[];
-  when?: Cond;
-  due?: { field: string; offset?: string; late?: string };
-  lasts?: { that: Cond; for: string };
-  silent?: { for: string; open?: Opening[] };
-  schedule?: Schedule;
-  start?: { source?: string; ask?: Question[]; confirm?: string } | null;
-  called?: { takes?: Question[] } | null;
-  [other: string]: unknown;
-}
-
-export interface Opening {
-  days?: string[];
-  from?: string;
-  to?: string;
-}
-
-export interface Schedule {
-  start?: string;
-  zone?: string;
-  rule?: string;
-  cron?: string;
-  except?: string;
-  missed?: 'once' | 'skip';
-}
+export type { Message } from '../../api/sheet';
+export type MessageList = NonNullable<NonNullable<Sheet['messages']>[string]['list']>;
+export type Tell = Tells[number];
+export type RouteBand = Sheet['route'];
+export type Row = NonNullable<RouteBand['rows']>[number];
 
 /** The ways in which a workflow can be started; "" is a change of a record. */
 export const watchForms = ['', 'due', 'lasts', 'silent', 'schedule', 'start', 'called'] as const;
@@ -90,44 +34,6 @@ export const formOf = (w: Watch | undefined): WatchForm =>
 
 /** The source whose records a sheet is about, "" where it is about none. */
 export const sourceOf = (w: Watch | undefined): string => w?.source ?? w?.start?.source ?? '';
-
-export type Cond = Record<string, unknown>;
-
-export interface Message {
-  title?: string;
-  body?: string;
-  facts?: { label: string; value: string }[];
-  tone?: string;
-  link?: { text: string; to: string };
-  list?: MessageList;
-  [other: string]: unknown;
-}
-
-export interface MessageList {
-  of: string;
-  each: string;
-  most?: number;
-  when_empty?: 'skip' | 'say';
-  empty?: string;
-}
-
-export interface Tell {
-  to: string;
-  message: string;
-  reply?: string;
-}
-
-export interface Row {
-  name?: string;
-  when: Cond;
-  tell: Tell[];
-}
-
-export interface RouteBand {
-  take?: 'first' | 'every';
-  rows?: Row[];
-  otherwise?: { tell: Tell[] };
-}
 
 export type GroupKind = 'all' | 'any' | 'none';
 
@@ -200,7 +106,7 @@ export function typedValue(text: string, type: string): unknown {
   const t = text.trim();
   if (['number', 'money', ''].includes(type) && /^-?(0|[1-9]\d*)(\.\d+)?$/.test(t)) {
     const n = Number(t);
-    if (String(n) === t || Number.isFinite(n) === false || t.length <= 15) return n;
+    if (String(n) === t || !Number.isFinite(n) || t.length <= 15) return n;
   }
   if (type === 'yes/no' && (t === 'true' || t === 'yes')) return true;
   if (type === 'yes/no' && (t === 'false' || t === 'no')) return false;
@@ -250,7 +156,7 @@ function withTells(sheet: Sheet, tell: (t: Tell) => Tell): Sheet {
 /** The sheet with a message called otherwise, wherever it is named. */
 export function renamed(sheet: Sheet, from: string, to: string): Sheet {
   const name = (n: string) => (n === from ? to : n);
-  const messages = Object.entries(sheet.messages ?? {}).map(([n, m]) => [name(n), m]);
+  const messages = Object.entries(sheet.messages ?? {}).map(([n, m]) => [name(n), m] as const);
   return withTells({ ...sheet, messages: Object.fromEntries(messages) }, ({ reply, ...t }) => ({
     ...t,
     message: name(t.message),

@@ -113,7 +113,7 @@ function shown(v: unknown): string {
     const { amount, currency, name } = v as Record<string, unknown>;
     return amount !== undefined ? `${shown(amount)} ${shown(currency)}` : shown(name);
   }
-  return String(v as string | number | boolean);
+  return String(v);
 }
 
 /** The names under their groups, in the order in which these first come. */

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useCallback, useEffect, useRef, useState } from 'react';
-import { ApiError, api, said, type WorkflowDetail } from '../../api/client';
+import { ApiError, api, answerOf, type WorkflowDetail } from '../../api/client';
 import type { Sheet } from './model';
 
 export type Saving = 'saved' | 'saving' | { failed: string };
@@ -18,7 +18,7 @@ export function useDraft(id: number) {
   const cache = useQueryClient();
   const loaded = useQuery({
     queryKey: ['workflow', id],
-    queryFn: () => said(api.GET('/api/workflows/{id}', { params: { path: { id } } })),
+    queryFn: () => answerOf(api.GET('/api/workflows/{id}', { params: { path: { id } } })),
     staleTime: 0,
     refetchOnMount: 'always',
   });
@@ -43,7 +43,7 @@ export function useDraft(id: number) {
       running.current = running.current.then(async () => {
         try {
           const body = { ...(next.sheet ? { sheet: next.sheet } : { text: next.text }), seen: seen.current };
-          const w = await said(api.PUT('/api/workflows/{id}/draft', { params: { path: { id } }, body }));
+          const w = await answerOf(api.PUT('/api/workflows/{id}/draft', { params: { path: { id } }, body }));
           seen.current = w.mark;
           cache.setQueryData(['workflow', id], w);
           if (!pending.current) setSaving('saved');

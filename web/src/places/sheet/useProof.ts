@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useEffect, useMemo, useState } from 'react';
-import { api, said, type Proof } from '../../api/client';
+import { api, answerOf, type Proof } from '../../api/client';
 import { sourceOf } from './model';
 import type { Draft } from './useDraft';
 
@@ -60,7 +60,7 @@ export function useProof(draft: Draft | undefined, arrival: number, record = '',
       const on = record ? { record } : { arrival };
       const about = { ...on, workflow };
       const body = settled!.sheet ? { sheet: settled!.sheet, ...about } : { text: settled!.text, ...about };
-      return said(api.POST('/api/proof', { body, signal }));
+      return answerOf(api.POST('/api/proof', { body, signal }));
     },
     placeholderData: keepPreviousData,
     // The sheet is drawn anew for a new proof, not because one is on its way.

@@ -1,7 +1,7 @@
 import { useQueryClient } from '@tanstack/react-query';
 import { Button, Form, Input } from 'antd';
 import { useState } from 'react';
-import { api, said } from '../../api/client';
+import { api, answerOf } from '../../api/client';
 
 export function SignIn() {
   const cache = useQueryClient();
@@ -12,7 +12,7 @@ export function SignIn() {
     setBusy(true);
     setError('');
     try {
-      cache.setQueryData(['me'], await said(api.POST('/api/sign-in', { body })));
+      cache.setQueryData(['me'], await answerOf(api.POST('/api/sign-in', { body })));
     } catch (e) {
       setError((e as Error).message);
     } finally {

@@ -1,7 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Button } from 'antd';
 import { Link } from 'react-router';
-import { api, said } from '../../api/client';
+import { api, answerOf } from '../../api/client';
 import { useMe, useToday } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { Verdict } from '../../parts/Verdict';
@@ -19,7 +19,7 @@ export function Today() {
   const cache = useQueryClient();
   const viewer = useMe().data?.role === 'viewer';
   const done = useMutation({
-    mutationFn: (id: number) => said(api.POST('/api/notices/{id}/done', { params: { path: { id } } })),
+    mutationFn: (id: number) => answerOf(api.POST('/api/notices/{id}/done', { params: { path: { id } } })),
     onSuccess: () => cache.invalidateQueries({ queryKey: ['today'] }),
   });
   if (today.error) return <Trouble error={today.error} again={() => void today.refetch()} />;
@@ -42,7 +42,7 @@ export function Today() {
                 <Link to={n.go}>
                   <strong>{n.what}</strong>
                 </Link>{' '}
-                {n.id > 0 && viewer === false && (
+                {n.id > 0 && !viewer && (
                   <Button size="small" type="text" onClick={() => done.mutate(n.id)}>
                     Seen to
                   </Button>

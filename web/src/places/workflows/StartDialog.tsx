@@ -2,7 +2,7 @@ import { useMutation, useQuery } from '@tanstack/react-query';
 import { App, Button, Checkbox, Input, Modal, Select, Typography } from 'antd';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
-import { api, said, type Question } from '../../api/client';
+import { api, answerOf, type Question } from '../../api/client';
 import { useRecords } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 
@@ -21,14 +21,15 @@ export function StartDialog({ id, name, of = [], close }: Props) {
   const path = { params: { path: { id } } };
   const form = useQuery({
     queryKey: ['start', id],
-    queryFn: () => said(api.GET('/api/workflows/{id}/start', path)),
+    queryFn: () => answerOf(api.GET('/api/workflows/{id}/start', path)),
     retry: false,
     staleTime: 0,
   });
   const [records, setRecords] = useState<string[]>(of);
   const [answers, setAnswers] = useState<Record<string, unknown>>({});
   const start = useMutation({
-    mutationFn: () => said(api.POST('/api/workflows/{id}/start', { ...path, body: { records, answers } })),
+    mutationFn: () =>
+      answerOf(api.POST('/api/workflows/{id}/start', { ...path, body: { records, answers } })),
     onSuccess: (done) => {
       const made = done.arrivals ?? [];
       const run = made[0] && `/runs/${made[0].seq}/${id}`;
@@ -141,7 +142,7 @@ function Answer({ q, value, change }: { q: Question; value: unknown; change: (v:
 
 function CallToken({ id, address, made }: { id: number; address: string; made: boolean }) {
   const make = useMutation({
-    mutationFn: () => said(api.POST('/api/workflows/{id}/call-token', { params: { path: { id } } })),
+    mutationFn: () => answerOf(api.POST('/api/workflows/{id}/call-token', { params: { path: { id } } })),
   });
   const token = make.data?.token;
   return (

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Switch } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
-import { ApiError, api, said, type WorkflowItem } from '../../api/client';
+import { ApiError, api, answerOf, type WorkflowItem } from '../../api/client';
 import { makeWorkflow, useMe, useStarters, useWorkflows } from '../../api/queries';
 import { DayBars } from '../../parts/DayBars';
 import { Stamp } from '../../parts/Stamp';
@@ -76,7 +76,7 @@ function Row({ w }: { w: WorkflowItem }) {
   const flip = useMutation({
     mutationFn: (on: boolean) => {
       const params = { params: { path: { id: w.id } } };
-      return said(
+      return answerOf(
         on
           ? api.POST('/api/workflows/{id}/on', { ...params, body: {} })
           : api.POST('/api/workflows/{id}/off', params),

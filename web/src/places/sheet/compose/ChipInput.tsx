@@ -56,6 +56,7 @@ export const ChipInput = memo(function ChipInput({
   const { chips: fields } = useAround();
   const [chosen, setChosen] = useState<Chosen>();
   return (
+    // eslint-disable-next-line @typescript-eslint/no-deprecated -- what takes its place cannot be told from outside that it is read-only
     <LexicalComposer
       initialConfig={{
         namespace: id,
@@ -207,7 +208,10 @@ function Sync({ value, change, lines, marks, fields, choose, readOnly }: SyncPro
 function onChip(editor: LexicalEditor, choose: SyncProps['choose']) {
   const pressed = (e: MouseEvent) => {
     const dom = (e.target as HTMLElement).closest<HTMLElement>('.chip, .linkpiece');
-    if (!dom) return choose(undefined);
+    if (!dom) {
+      choose(undefined);
+      return;
+    }
     editor.read(() => {
       for (const node of $leaves($getRoot())) {
         if (editor.getElementByKey(node.getKey()) !== dom) continue;

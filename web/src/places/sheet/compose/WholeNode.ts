@@ -19,7 +19,7 @@ export abstract class WholeNode extends TextNode {
   }
 
   exportJSON(): SerializedWhole {
-    return { ...super.exportJSON(), type: this.getType(), version: 1, source: this.__source };
+    return { ...super.exportJSON(), type: this.getType(), source: this.__source };
   }
 
   createDOM(config: EditorConfig) {

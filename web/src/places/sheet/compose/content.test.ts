@@ -160,9 +160,15 @@ describe('the content of a text with chips', () => {
     const editor = editorOf();
     within(editor, () => $fill('one\ntwo', [], true));
     const all = () => $select(0, $shown().length, () => 0);
-    within(editor, () => (all(), $bullets()));
+    within(editor, () => {
+      all();
+      $bullets();
+    });
     expect(within(editor, $text)).toBe('- one\n- two');
-    within(editor, () => (all(), $bullets()));
+    within(editor, () => {
+      all();
+      $bullets();
+    });
     expect(within(editor, $text)).toBe('one\ntwo');
   });
 

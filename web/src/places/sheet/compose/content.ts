@@ -103,7 +103,7 @@ function linesOf(value: string): string[] {
   const out = [''];
   for (const p of piecesOf(value)) {
     const parts = 'formula' in p ? ['${' + p.formula + '}'] : p.text.split('\n');
-    out[out.length - 1] += parts[0]!;
+    out[out.length - 1]! += parts[0]!;
     out.push(...parts.slice(1));
   }
   return out;

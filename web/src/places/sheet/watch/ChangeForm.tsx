@@ -5,7 +5,7 @@ import { useAround } from '../surroundings';
 import { SourceSelect } from './SourceSelect';
 import type { FormProps } from './WatchBand';
 
-const changes = ['created', 'updated', 'removed'];
+const changes = ['created', 'updated', 'removed'] as const;
 
 /** A record that is new, changed or gone. */
 export function ChangeForm({ watch, set, proof }: FormProps) {
@@ -19,8 +19,8 @@ export function ChangeForm({ watch, set, proof }: FormProps) {
             <SourceSelect value={watch.source} change={(source) => set({ ...watch, source: source ?? '' })} />
             <Checkbox.Group
               disabled={readOnly}
-              options={changes}
-              value={watch.on ?? changes.slice(0, 2)}
+              options={[...changes]}
+              value={[...(watch.on ?? changes.slice(0, 2))]}
               onChange={(on) => set({ ...watch, on: changes.filter((c) => on.includes(c)) })}
             />
             {!watch.when && !readOnly && (

@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Input, InputNumber, Select } from 'antd';
-import { api, said } from '../../../api/client';
+import { api, answerOf } from '../../../api/client';
 import { useSources, useWords } from '../../../api/queries';
 import { BandLine, ProblemsAt } from '../Band';
 import type { Schedule } from '../model';
@@ -206,7 +206,7 @@ function Beside({ b, s, put, side, readOnly }: BesideProps) {
 function ReadBack({ s }: { s: Schedule }) {
   const back = useQuery({
     queryKey: ['schedule', s],
-    queryFn: ({ signal }) => said(api.POST('/api/schedule', { body: s, signal })),
+    queryFn: ({ signal }) => answerOf(api.POST('/api/schedule', { body: s, signal })),
     placeholderData: keepPreviousData,
   });
   const d = back.data;
