@@ -12,7 +12,7 @@ chmod 755 "$root"
 install -D -m 755 bin/dorfbote "$root/usr/bin/dorfbote"
 install -D -m 644 -t "$root/lib/systemd/system" packaging/dorfbote@.service packaging/dorfbote-migrate.service
 install -D -m 640 packaging/dorfbote.env "$root/etc/dorfbote/dorfbote.env"
-install -D -m 644 -t "$root/usr/share/doc/dorfbote" README.md docs/architecture.md docs/schema/sheet.schema.json
+install -D -m 644 -t "$root/usr/share/doc/dorfbote" README.md CHANGELOG.md NOTICE docs/architecture.md docs/formats.md docs/schema/sheet.schema.json
 install -D -m 644 LICENSE "$root/usr/share/doc/dorfbote/copyright"
 install -d "$root/DEBIAN"
 install -m 755 -t "$root/DEBIAN" packaging/postinst packaging/prerm packaging/postrm

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
 	cdplog "github.com/chromedp/cdproto/log"
 	"github.com/chromedp/cdproto/network"
 	"github.com/chromedp/cdproto/runtime"
@@ -30,6 +31,7 @@ type Page struct {
 
 	mu       sync.Mutex
 	troubles []string
+	received int64
 }
 
 const patience = 15 * time.Second
@@ -71,6 +73,30 @@ func Open(ctx context.Context, address string) (*Page, error) {
 	return p, p.Go("")
 }
 
+// Line is how the browser reaches the application, and how fast it is.
+type Line struct {
+	BytesASecond float64
+	Latency      time.Duration
+	Slower       float64 // how many times slower the processor is than this machine's
+}
+
+// Slow has the browser reach the application over a line, with nothing kept from before.
+func (p *Page) Slow(l Line) error {
+	_, err1 := chromedp.Call(p.ctx, network.SetCacheDisabled, network.SetCacheDisabledParams{CacheDisabled: true})
+	_, err2 := chromedp.Call(p.ctx, network.EmulateNetworkConditionsByRule, network.EmulateNetworkConditionsByRuleParams{MatchedNetworkConditions: []*network.Conditions{{
+		Latency: float64(l.Latency.Milliseconds()), DownloadThroughput: l.BytesASecond, UploadThroughput: l.BytesASecond,
+	}}})
+	_, err3 := chromedp.Call(p.ctx, emulation.SetCPUThrottlingRate, emulation.SetCPUThrottlingRateParams{Rate: l.Slower})
+	return errors.Join(err1, err2, err3)
+}
+
+// Received is how many bytes have come over the wire so far, headers included.
+func (p *Page) Received() int64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.received
+}
+
 // Close ends the browser.
 func (p *Page) Close() { p.close() }
 
@@ -96,6 +122,10 @@ func (p *Page) hear(ev any) {
 		if u := e.Request.URL; !strings.HasPrefix(u, p.base) && !strings.HasPrefix(u, "data:") && !strings.HasPrefix(u, "about:") && !strings.HasPrefix(u, "blob:") {
 			p.note("request to another host: %s", u)
 		}
+	case *network.EventLoadingFinished:
+		p.mu.Lock()
+		p.received += int64(e.EncodedDataLength)
+		p.mu.Unlock()
 	case *network.EventResponseReceived:
 		if e.Response.Status >= 500 {
 			p.note("answer %d from %s", e.Response.Status, e.Response.URL)
@@ -128,6 +158,12 @@ func (p *Page) Go(path string) error {
 		return fmt.Errorf("opening %s: %w", path, err)
 	}
 	return nil
+}
+
+// Visit goes to an application at another address.
+func (p *Page) Visit(address string) error {
+	p.base = address
+	return p.Go("")
 }
 
 // Eval runs JavaScript and gives its value.
