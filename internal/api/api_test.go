@@ -276,7 +276,7 @@ func TestSecretsStaySealed(t *testing.T) {
 	for body, want := range map[string]string{
 		`{"id":"x","kind":"nothing","title":"X"}`:                                            "there is no kind of connection",
 		`{"id":"x","kind":"rest","title":"X"}`:                                               "Address is missing",
-		`{"id":"x","kind":"rest","title":"X","settings":{"address":"http://a","adress":""}}`: "has no setting address",
+		`{"id":"x","kind":"rest","title":"X","settings":{"address":"http://a","adress":""}}`: "has no setting adress",
 		`{"id":"X y","kind":"hook","title":"X"}`:                                             "short name",
 	} {
 		status, p := c.call("POST", "/api/connections", body)

@@ -166,7 +166,7 @@ func TestLateCollectionReachesTheSquare(t *testing.T) {
 	// Raise the threshold.
 	require.NoError(t, p.Go("/workflows"))
 	require.NoError(t, p.ClickText("a", "Late collections"))
-	require.NoError(t, p.Fill(`input[aria-label="Value at keep.all[0]"]`, "5000"))
+	require.NoError(t, p.Fill(`input[aria-label="Value of condition 1 of Keep"]`, "5000"))
 	require.NoError(t, p.UntilText(`[data-testid="verdict"]`, "dropped"))
 	require.NoError(t, p.ClickText("button", "Switch on as version 2"))
 	require.NoError(t, p.ClickText(".ant-modal button", "Switch on"))

@@ -71,7 +71,7 @@ func TestTheSheetIsChecked(t *testing.T) {
 	require.NoError(t, p.UntilText(`[data-testid="table-check"]`, "The row can be reached, nothing falls through"))
 
 	// A wrong text.
-	require.NoError(t, p.Fill(`[aria-label="Value at watch.when"]`, "lat"))
+	require.NoError(t, p.Fill(`[aria-label="Value of Watch"]`, "lat"))
 	require.NoError(t, p.UntilText(`section[aria-label="Watch"]`, `status is never "lat"`))
 	require.NoError(t, p.UntilText(`section[aria-label="Watch"]`, "this can never hold"))
 	require.NoError(t, p.Click(`[aria-label="Mend: late"]`))
@@ -80,11 +80,11 @@ func TestTheSheetIsChecked(t *testing.T) {
 
 	// A row that can never be taken, because the one before takes all it would.
 	require.NoError(t, p.ClickText("button", "+ row"))
-	require.NoError(t, p.Choose("Field at route.rows[1].when", "Litres"))
-	require.NoError(t, p.Choose("Operator at route.rows[1].when", "is above"))
-	require.NoError(t, p.Fill(`[aria-label="Value at route.rows[1].when"]`, "2500"))
+	require.NoError(t, p.Choose("Field of row 2", "Litres"))
+	require.NoError(t, p.Choose("Operator of row 2", "is above"))
+	require.NoError(t, p.Fill(`[aria-label="Value of row 2"]`, "2500"))
 	require.NoError(t, p.UntilText(`section[aria-label="Route"]`, "row 2 (Row 2) is never taken: row 1 (Much milk) takes everything it would"))
-	require.NoError(t, p.Fill(`[aria-label="Value at route.rows[1].when"]`, "1200"))
+	require.NoError(t, p.Fill(`[aria-label="Value of row 2"]`, "1200"))
 	require.NoError(t, p.UntilText(`[data-testid="table-check"]`, "Every row can be reached"))
 
 	// The same as a table, whose cells are edited.
@@ -95,7 +95,7 @@ func TestTheSheetIsChecked(t *testing.T) {
 	require.NoError(t, p.Keys("\x1b"))
 	require.NoError(t, p.Until(`![...document.querySelectorAll('.ant-popover')].some(e => e.offsetParent)`)) // it lies over the button
 	require.NoError(t, p.ClickText("button", "as rows"))
-	require.NoError(t, p.Until(`document.querySelector('[aria-label="Value at route.rows[1].when"]').value === '1300'`))
+	require.NoError(t, p.Until(`document.querySelector('[aria-label="Value of row 2"]').value === '1300'`))
 
 	// A reply in the thread, and a forgotten reference in it.
 	require.NoError(t, p.ClickText("button", "+ message"))
@@ -113,7 +113,7 @@ func TestTheSheetIsChecked(t *testing.T) {
 
 	// The trail says what the draft would change, and how quickly it does so.
 	took, err := browser.Eval[float64](p, `new Promise(done => {
-		const input = document.querySelector('[aria-label="Value at keep.all[0]"]');
+		const input = document.querySelector('[aria-label="Value of condition 1 of Keep"]');
 		const legend = document.querySelector('.trail-legend'), before = legend.innerText, from = performance.now();
 		new MutationObserver((_, o) => { if (legend.innerText !== before) { o.disconnect(); done(performance.now() - from) } }).observe(legend, {subtree: true, childList: true, characterData: true});
 		Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set.call(input, '1900');
@@ -142,9 +142,9 @@ func TestTheSheetIsChecked(t *testing.T) {
 	require.NoError(t, p.ClickText("li", "Versions"))
 	require.NoError(t, p.UntilText(".ant-drawer", "litres is above 1900"))
 	require.NoError(t, p.ClickText(".ant-drawer button", "Back to version 1"))
-	require.NoError(t, p.Until(`document.querySelector('[aria-label="Value at keep.all[0]"]').value === '500'`))
+	require.NoError(t, p.Until(`document.querySelector('[aria-label="Value of condition 1 of Keep"]').value === '500'`))
 	require.NoError(t, p.Click(`[aria-label="Undo the last edit"]`))
-	require.NoError(t, p.Until(`document.querySelector('[aria-label="Value at keep.all[0]"]').value === '1900'`))
+	require.NoError(t, p.Until(`document.querySelector('[aria-label="Value of condition 1 of Keep"]').value === '1900'`))
 	require.NoError(t, p.Go("/practice"))
 	require.NoError(t, p.ClickText(".channel", "#practice"))
 	require.NoError(t, p.UntilText(".squarepost .post-title", "Trial: COL-"))

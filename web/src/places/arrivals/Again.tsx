@@ -1,16 +1,15 @@
-import { useMutation } from '@tanstack/react-query';
-import { App, Button } from 'antd';
+import { useAct } from '../../api/act';
+import { Button } from 'antd';
 import { api, answerOf, type Schemas } from '../../api/client';
 import { Verdict } from '../../parts/Verdict';
 import { WhyOne } from './Arrival';
 
 /** The arrival decided again, by the versions that are on now. Nothing is sent. */
 export function Again({ id, then }: { id: number; then: Schemas['Why'][] }) {
-  const { message } = App.useApp();
-  const again = useMutation({
-    mutationFn: () => answerOf(api.POST('/api/arrivals/{id}/again', { params: { path: { id } } })),
-    onError: (e) => void message.error(e.message),
-  });
+  const again = useAct(
+    () => answerOf(api.POST('/api/arrivals/{id}/again', { params: { path: { id } } })),
+    [],
+  );
   const now = again.data?.why;
   const was = new Map(then.map((w) => [w.workflow_id, w]));
   return (

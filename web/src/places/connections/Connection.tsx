@@ -1,9 +1,10 @@
+import { useAct, useMayEdit } from '../../api/act';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button } from 'antd';
 import { useState } from 'react';
 import { Link, useLocation, useNavigate, useParams } from 'react-router';
 import { ApiError, api, answerOf, type ConnectionDetail } from '../../api/client';
-import { useConnection, useKinds, useMe } from '../../api/queries';
+import { useConnection, useKinds } from '../../api/queries';
 import { Band } from '../sheet/Band';
 import { Trouble } from '../../parts/Trouble';
 import { agoOf } from '../../parts/times';
@@ -28,10 +29,10 @@ export function Connection() {
 
 function Page({ c }: { c: ConnectionDetail }) {
   const kinds = useKinds();
-  const me = useMe();
+
   const state = useLocation().state as { secret?: string; fresh?: boolean } | null;
   const kind = kinds.data?.items?.find((k) => k.name === c.kind);
-  const editor = me.data?.role !== 'viewer';
+  const editor = useMayEdit();
   const [adding, setAdding] = useState(Boolean(state?.fresh) && c.receives && !c.signs);
   if (!kind) return null;
   return (
@@ -80,12 +81,11 @@ function Acts({ c }: { c: ConnectionDetail }) {
   const { message, modal } = App.useApp();
   const path = { params: { path: { id: c.id } } };
   const refresh = () => void cache.invalidateQueries({ queryKey: ['connections'] });
-  const pause = useMutation({
-    mutationFn: (paused: boolean) =>
-      answerOf(api.PATCH('/api/connections/{id}', { ...path, body: { paused } })),
-    onSuccess: refresh,
-    onError: (e) => void message.error(e.message),
-  });
+  const pause = useAct(
+    (paused: boolean) => answerOf(api.PATCH('/api/connections/{id}', { ...path, body: { paused } })),
+    [],
+    refresh,
+  );
   const remove = useMutation({
     mutationFn: () => answerOf(api.DELETE('/api/connections/{id}', path)),
     onSuccess: () => {

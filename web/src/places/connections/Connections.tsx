@@ -1,14 +1,15 @@
+import { useMayEdit } from '../../api/act';
 import { Button } from 'antd';
 import { Link, useNavigate } from 'react-router';
 import type { ConnectionItem } from '../../api/client';
-import { useConnections, useMe } from '../../api/queries';
+import { useConnections } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { agoOf, fullOf } from '../../parts/times';
 
 /** Every app and chat, how each stands, and what it costs to ask it. */
 export function Connections() {
   const connections = useConnections();
-  const me = useMe();
+  const mayEdit = useMayEdit();
   const go = useNavigate();
   const items = connections.data?.items ?? [];
   const failing = items.filter((c) => c.failing_since && !c.paused).length;
@@ -20,7 +21,7 @@ export function Connections() {
           {items.length} connected
           {failing > 0 && <span className="bad">, {failing} not answering</span>}
         </p>
-        {me.data && me.data.role !== 'viewer' && (
+        {mayEdit && (
           <Button type="primary" onClick={() => void go('/connections/new')}>
             Connect something
           </Button>

@@ -1,5 +1,4 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { App } from 'antd';
+import { useAct } from '../../api/act';
 import { useState } from 'react';
 import { api, answerOf, type ConnectionDetail } from '../../api/client';
 import { agoOf } from '../../parts/times';
@@ -8,17 +7,13 @@ const never = '0001-01-01T00:00:00Z';
 
 /** When the connection's secret ends, so that Today tells in time. Tokens that say so themselves need no setting. */
 export function SecretEnds({ c, editor }: { c: ConnectionDetail; editor: boolean }) {
-  const cache = useQueryClient();
-  const { message } = App.useApp();
-  const set = useMutation({
-    mutationFn: (secret_expires: string) =>
+  const set = useAct(
+    (secret_expires: string) =>
       answerOf(
         api.PATCH('/api/connections/{id}', { params: { path: { id: c.id } }, body: { secret_expires } }),
       ),
-    onError: (e) => void message.error(e.message),
-    onSettled: () =>
-      Promise.all(['connections', 'today'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),
-  });
+    ['connections', 'today'],
+  );
   const [now] = useState(() => Date.now());
   if ((c.secrets ?? []).length === 0) return null;
   const ends = c.secret_expires;

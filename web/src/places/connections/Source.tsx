@@ -1,5 +1,5 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { App, Button, InputNumber, Select } from 'antd';
+import { useAct, useMayEdit } from '../../api/act';
+import { Button, InputNumber, Select } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import { api, answerOf, type SourceItem } from '../../api/client';
@@ -8,7 +8,6 @@ import {
   useFields,
   useKinds,
   useConnection,
-  useMe,
   useSources,
   useWorkflows,
   makeWorkflow,
@@ -47,25 +46,18 @@ export function Source() {
 export type Change = (body: Record<string, unknown>) => void;
 
 function Page({ s }: { s: SourceItem }) {
-  const cache = useQueryClient();
-  const { message } = App.useApp();
-  const me = useMe();
-  const editor = me.data?.role !== 'viewer';
+  const editor = useMayEdit();
   const fields = useFields(s.source);
-  const save = useMutation({
-    mutationFn: (body: Record<string, unknown>) =>
+  const save = useAct(
+    (body: Record<string, unknown>) =>
       answerOf(
         api.PATCH('/api/sources/{connection}/{kind}', {
           params: { path: sourcePath(s.source) },
           body: body as never,
         }),
       ),
-    onSuccess: () => {
-      for (const k of ['sources', 'fields', 'connections', 'records'])
-        void cache.invalidateQueries({ queryKey: [k] });
-    },
-    onError: (e) => void message.error(e.message),
-  });
+    ['sources', 'fields', 'connections', 'records'],
+  );
   const items = fields.data?.items ?? [];
   const names = items.map((f) => ({ value: f.name, label: f.label }));
   return (
@@ -128,17 +120,16 @@ function Page({ s }: { s: SourceItem }) {
 /** Begins a workflow on these records. */
 function Begin({ s }: { s: SourceItem }) {
   const go = useNavigate();
-  const { message } = App.useApp();
   const starters = useStarters();
-  const make = useMutation({
-    mutationFn: () => {
+  const make = useAct(
+    () => {
       const sheet = blankSheet(`New in ${s.title}`, { ...starters, source: s.source, key: s.key_field });
       sheet.watch.on = ['created'];
       return makeWorkflow(sheet);
     },
-    onSuccess: (w) => void go(`/workflows/${w.id}`),
-    onError: (e) => void message.error(e.message),
-  });
+    [],
+    (w) => void go(`/workflows/${w.id}`),
+  );
   return (
     <Button type="primary" disabled={!starters.ready} loading={make.isPending} onClick={() => make.mutate()}>
       New workflow on these

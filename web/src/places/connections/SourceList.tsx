@@ -1,5 +1,5 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { App, Button } from 'antd';
+import { useAct } from '../../api/act';
+import { Button } from 'antd';
 import { Link } from 'react-router';
 import { api, answerOf, type ConnectionDetail, type ConnectionKind, type SourceItem } from '../../api/client';
 import { sourcePath } from '../../api/queries';
@@ -50,16 +50,13 @@ const every = (s: number) =>
   s < 60 ? `${s} s` : s < 3600 ? `${Math.round(s / 60)} min` : `${Math.round(s / 360) / 10} h`;
 
 function Row({ s, asks, editor }: { s: SourceItem; asks: boolean; editor: boolean }) {
-  const cache = useQueryClient();
-  const { message } = App.useApp();
-  const check = useMutation({
-    mutationFn: () =>
+  const check = useAct(
+    () =>
       answerOf(
         api.POST('/api/sources/{connection}/{kind}/check', { params: { path: sourcePath(s.source) } }),
       ),
-    onSuccess: () => cache.invalidateQueries({ queryKey: ['connections'] }),
-    onError: (e) => void message.error(e.message),
-  });
+    ['connections'],
+  );
   const p = s.poll;
   return (
     <tr>

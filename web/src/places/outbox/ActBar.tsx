@@ -1,11 +1,11 @@
 import { App, Button } from 'antd';
 import type { PostItem } from '../../api/client';
-import { actsOn, actWords, useAct, type Act } from './acts';
+import { actsOn, actWords, useActOnPosts, type Act } from './acts';
 import { counted } from '../../parts/counted';
 
 /** What can be done with the posts that are chosen. */
 export function ActBar({ chosen, clear }: { chosen: PostItem[]; clear: () => void }) {
-  const act = useAct();
+  const act = useActOnPosts();
   const { modal } = App.useApp();
   if (chosen.length === 0) return null;
   const able = (a: Act) => chosen.filter((p) => actsOn[p.state]?.includes(a));

@@ -1,5 +1,5 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { App, Button, InputNumber } from 'antd';
+import { useAct } from '../../api/act';
+import { Button, InputNumber } from 'antd';
 import { useState } from 'react';
 import { api, answerOf, type DestinationItem } from '../../api/client';
 import { agoOf, clockOf } from '../../parts/times';
@@ -43,14 +43,7 @@ export function Destinations({ items, chosen, choose, editor }: Props) {
 const busy = (d: DestinationItem) => d.paused || d.waiting > 0 || d.refused > 0;
 
 function useChange() {
-  const cache = useQueryClient();
-  const { message } = App.useApp();
-  return useMutation({
-    mutationFn: (call: () => Promise<unknown>) => call(),
-    onError: (e) => void message.error(e.message),
-    onSettled: () =>
-      Promise.all(['posts', 'destinations', 'today'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),
-  });
+  return useAct((call: () => Promise<unknown>) => call(), ['posts', 'destinations', 'today']);
 }
 
 function Destination({

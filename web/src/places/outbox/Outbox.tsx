@@ -1,7 +1,8 @@
+import { useMayEdit } from '../../api/act';
 import { Input, Select } from 'antd';
 import { useState } from 'react';
 import { useSearchParams } from 'react-router';
-import { useDestinations, useMe, usePosts, type PostFilter } from '../../api/queries';
+import { useDestinations, usePosts, type PostFilter } from '../../api/queries';
 import { More } from '../../parts/More';
 import { Trouble } from '../../parts/Trouble';
 import { ActBar } from './ActBar';
@@ -21,7 +22,7 @@ export function Outbox() {
   };
   const posts = usePosts(filter);
   const destinations = useDestinations();
-  const editor = useMe().data?.role !== 'viewer';
+  const editor = useMayEdit();
   const [chosen, setChosen] = useState<Set<number>>(new Set());
   const [open, setOpen] = useState(filter.post ?? 0);
   const set = (name: string, value: string | undefined) => {

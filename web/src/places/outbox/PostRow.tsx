@@ -7,7 +7,7 @@ import { MessageView } from '../../parts/MessageView';
 import { Trouble } from '../../parts/Trouble';
 import { Verdict } from '../../parts/Verdict';
 import { clockOf, dayOf, fullOf } from '../../parts/times';
-import { actsOn, actWords, useAct, type Act } from './acts';
+import { actsOn, actWords, useActOnPosts, type Act } from './acts';
 
 interface Props {
   p: PostItem;
@@ -66,7 +66,7 @@ export function PostRow({ p, editor, chosen, choose, open, toggle }: Props) {
 
 function Opened({ p, editor }: { p: PostItem; editor: boolean }) {
   const post = usePost(p.id);
-  const act = useAct();
+  const act = useActOnPosts();
   const { modal } = App.useApp();
   const run = (a: Act) => act.mutate({ act: a, ids: [p.id] });
   const drop = () =>

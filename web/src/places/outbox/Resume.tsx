@@ -1,5 +1,6 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { App, Button } from 'antd';
+import { useAct } from '../../api/act';
+import { useQuery } from '@tanstack/react-query';
+import { Button } from 'antd';
 import { useState } from 'react';
 import { api, answerOf, type DestinationItem } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
@@ -10,8 +11,6 @@ const most = 200;
 
 /** After mending: everything in its order, or only what is chosen. */
 export function Resume({ d, close }: { d: DestinationItem; close: () => void }) {
-  const cache = useQueryClient();
-  const { message } = App.useApp();
   const [left, setLeft] = useState<Set<number>>(new Set());
   const list = useQuery({
     queryKey: ['posts', 'unsettled', d.name],
@@ -25,14 +24,12 @@ export function Resume({ d, close }: { d: DestinationItem; close: () => void }) 
       };
     },
   });
-  const resume = useMutation({
-    mutationFn: (only: number[] | undefined) =>
+  const resume = useAct(
+    (only: number[] | undefined) =>
       answerOf(api.POST('/api/destinations/resume', { body: { name: d.name, only } })),
-    onSuccess: close,
-    onError: (e) => void message.error(e.message),
-    onSettled: () =>
-      Promise.all(['posts', 'destinations', 'today'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),
-  });
+    ['posts', 'destinations', 'today'],
+    close,
+  );
   if (list.error) return <Trouble error={list.error} again={() => void list.refetch()} />;
   if (!list.data) return null;
   const { posts, more } = list.data;

@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useAct } from '../../api/act';
 import { App } from 'antd';
 import { api, answerOf } from '../../api/client';
 
@@ -22,20 +22,15 @@ export const actWords: Record<Act, string> = {
 };
 
 /** Does something with posts, one or many. */
-export function useAct() {
-  const cache = useQueryClient();
+export function useActOnPosts() {
   const { message } = App.useApp();
-  return useMutation({
-    mutationFn: ({ act, ids }: { act: Act; ids: number[] }) =>
+  return useAct(
+    ({ act, ids }: { act: Act; ids: number[] }) =>
       answerOf(api.POST('/api/outbox/many', { body: { do: act, ids } })),
-    onSuccess: (out) => {
+    ['posts', 'destinations', 'today', 'runs'],
+    (out) => {
       if (out.passed > 0)
         void message.warning(`${out.passed} of them had moved on meanwhile and were left alone.`);
     },
-    onError: (e) => void message.error(e.message),
-    onSettled: () =>
-      Promise.all(
-        ['posts', 'destinations', 'today', 'runs'].map((k) => cache.invalidateQueries({ queryKey: [k] })),
-      ),
-  });
+  );
 }

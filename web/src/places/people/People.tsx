@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useAct } from '../../api/act';
 import { App, Button, Select } from 'antd';
 import { api, answerOf, type Schemas } from '../../api/client';
 import { useMe, usePeople, useTeams } from '../../api/queries';
@@ -74,15 +74,12 @@ interface RowProps {
 }
 
 function PersonRow({ p, admin, own, teams }: RowProps) {
-  const cache = useQueryClient();
-  const { message, modal } = App.useApp();
-  const change = useMutation({
-    mutationFn: (body: Schemas['ChangePersonInputBody']) =>
+  const { modal } = App.useApp();
+  const change = useAct(
+    (body: Schemas['ChangePersonInputBody']) =>
       answerOf(api.PATCH('/api/people/{id}', { params: { path: { id: p.id } }, body })),
-    onError: (e) => void message.error(e.message),
-    onSettled: () =>
-      Promise.all(['people', 'teams', 'audit', 'me'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),
-  });
+    ['people', 'teams', 'audit', 'me'],
+  );
   const letGo = () =>
     modal.confirm({
       title: `Let ${p.name} go?`,

@@ -1,18 +1,12 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useAct } from '../../api/act';
 import { App, Button, Input } from 'antd';
 import { api, answerOf, type Schemas } from '../../api/client';
 import { counted } from '../../parts/counted';
 
 /** Teams: a workflow that belongs to one is changed by its people. */
 export function Teams({ items, admin }: { items: Schemas['TeamItem'][]; admin: boolean }) {
-  const cache = useQueryClient();
-  const { message, modal } = App.useApp();
-  const act = useMutation({
-    mutationFn: (call: () => Promise<unknown>) => call(),
-    onError: (e) => void message.error(e.message),
-    onSettled: () =>
-      Promise.all(['teams', 'people', 'audit'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),
-  });
+  const { modal } = App.useApp();
+  const act = useAct((call: () => Promise<unknown>) => call(), ['teams', 'people', 'audit']);
   const remove = (t: Schemas['TeamItem']) =>
     modal.confirm({
       title: `Delete the team ${t.name}?`,

@@ -1,4 +1,5 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useAct } from '../../api/act';
+import { useQuery } from '@tanstack/react-query';
 import { App, Button, Form, Input } from 'antd';
 import { api, answerOf } from '../../api/client';
 import { useMe } from '../../api/queries';
@@ -8,15 +9,10 @@ import { agoOf, fullOf } from '../../parts/times';
 /** One's own sessions, each of which can be ended, and the password. */
 export function You() {
   const me = useMe().data;
-  const cache = useQueryClient();
   const { message } = App.useApp();
   const [form] = Form.useForm<{ current: string; next: string }>();
   const list = useQuery({ queryKey: ['sign-ins'], queryFn: () => answerOf(api.GET('/api/sign-ins')) });
-  const act = useMutation({
-    mutationFn: (call: () => Promise<unknown>) => call(),
-    onError: (e) => void message.error(e.message),
-    onSettled: () => cache.invalidateQueries({ queryKey: ['sign-ins'] }),
-  });
+  const act = useAct((call: () => Promise<unknown>) => call(), ['sign-ins']);
   const items = list.data?.items ?? [];
   return (
     <main className="place" id="place">

@@ -1,6 +1,6 @@
+import { useMayEdit } from '../../api/act';
 import { Button, Input } from 'antd';
 import { useState } from 'react';
-import { useMe } from '../../api/queries';
 import { MessageView } from '../../parts/MessageView';
 import { Trouble } from '../../parts/Trouble';
 import { agoOf, fullOf } from '../../parts/times';
@@ -12,7 +12,7 @@ export function Square() {
   const [name, setName] = useState('#tours');
   const posts = usePostsIn(name);
   const member = useMember();
-  const me = useMe();
+  const mayEdit = useMayEdit();
   if (channels.error) return <Trouble error={channels.error} />;
   const channel = (channels.data ?? []).find((c) => c.name === name);
   const isIn = (channel?.members ?? []).includes('Dorfbote');
@@ -40,13 +40,13 @@ export function Square() {
       <p className="muted small">
         {channel?.purpose}
         {channel?.private && (isIn ? '. Dorfbote is in.' : '. Dorfbote is not in.')}{' '}
-        {channel?.private && me.data?.role !== 'viewer' && (
+        {channel?.private && mayEdit && (
           <Button size="small" type="link" onClick={() => member.mutate({ channel: name, isIn: !isIn })}>
             {isIn ? 'Put it out' : 'Let it in'}
           </Button>
         )}
       </p>
-      {me.data?.role !== 'viewer' && <Say channel={name} />}
+      {mayEdit && <Say channel={name} />}
       <div className="posts" role="log" aria-label={`Posts in ${name}`} tabIndex={0}>
         {all
           .filter((p) => !p.under)
@@ -54,7 +54,7 @@ export function Square() {
             <Post
               key={p.id}
               post={p}
-              mayReact={me.data?.role !== 'viewer'}
+              mayReact={mayEdit}
               replies={all.filter((r) => r.under === p.id).reverse()}
             />
           ))}

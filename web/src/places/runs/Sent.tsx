@@ -1,17 +1,17 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { App, Button } from 'antd';
+import { useMayEdit } from '../../api/act';
+import { useAct } from '../../api/act';
+import { Button } from 'antd';
 import { Link } from 'react-router';
 import { api, answerOf, type Schemas, type StepItem } from '../../api/client';
-import { useMe } from '../../api/queries';
 import { Attempts } from '../../parts/Attempts';
 import { Verdict } from '../../parts/Verdict';
 import { clockOf } from '../../parts/times';
-import { actsOn, actWords, useAct } from '../outbox/acts';
+import { actsOn, actWords, useActOnPosts } from '../outbox/acts';
 
 /** What was sent, and what came back. */
 export function RunPosts({ posts }: { posts: Schemas['RunPost'][] }) {
-  const act = useAct();
-  const editor = useMe().data?.role !== 'viewer';
+  const act = useActOnPosts();
+  const editor = useMayEdit();
   if (posts.length === 0) return null;
   return (
     <section className="sent" aria-label="Posts">
@@ -57,15 +57,12 @@ export function RunSteps({
   arrival: number;
   workflow: number;
 }) {
-  const cache = useQueryClient();
-  const { message } = App.useApp();
-  const editor = useMe().data?.role !== 'viewer';
-  const goOn = useMutation({
-    mutationFn: () =>
+  const editor = useMayEdit();
+  const goOn = useAct(
+    () =>
       answerOf(api.POST('/api/runs/{arrival}/{workflow}/go-on', { params: { path: { arrival, workflow } } })),
-    onError: (e) => void message.error(e.message),
-    onSettled: () => cache.invalidateQueries({ queryKey: ['runs'] }),
-  });
+    ['runs'],
+  );
   if (steps.length === 0) return null;
   const failed = steps.find((s) => s.state === 'failed' || s.state === 'skipped');
   return (

@@ -15,6 +15,7 @@ import {
   type GroupKind,
 } from './model';
 import { useAround, useFound } from './surroundings';
+import { conditionWords, placeWords } from './placeWords';
 
 const groupWords: Record<GroupKind, string> = { all: 'all of', any: 'at least one of', none: 'none of' };
 
@@ -40,7 +41,7 @@ export function Condition(props: Props) {
       type="text"
       size="small"
       className="remove"
-      aria-label={`Remove the condition ${path}`}
+      aria-label={`Remove ${conditionWords(path)}`}
       onClick={() => change(undefined)}
     >
       ×
@@ -54,7 +55,7 @@ export function Condition(props: Props) {
           {lead && <span className="lead-word">{lead}</span>}
           {isFormula(cond) ? (
             <FormulaInput
-              label={`Formula at ${path}`}
+              label={`Formula of ${placeWords(path)}`}
               path={path}
               value={String(cond.formula)}
               change={(formula) => change({ formula })}
@@ -82,7 +83,7 @@ function Group({ cond, path, line, change, depth = 0, lead, kind }: Props & { ki
             {lead && <span className="lead-word">{lead}</span>}
             <Select
               className="group-select"
-              aria-label={`How the conditions at ${path} are joined`}
+              aria-label={`How the conditions of ${placeWords(path)} are joined`}
               disabled={readOnly}
               value={kind}
               options={groupKinds.map((k) => ({ value: k, label: groupWords[k] }))}
@@ -94,7 +95,7 @@ function Group({ cond, path, line, change, depth = 0, lead, kind }: Props & { ki
                 type="text"
                 size="small"
                 className="remove"
-                aria-label={`Remove the group ${path}`}
+                aria-label={`Remove the group of ${placeWords(path)}`}
                 onClick={() => change(undefined)}
               >
                 ×

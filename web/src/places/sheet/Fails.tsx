@@ -4,6 +4,7 @@ import { ProblemsAt } from './Band';
 import type { Tell } from './model';
 import { useAround } from './surroundings';
 import { Tells } from './Tells';
+import { placeWords } from './placeWords';
 
 type IfFails<W extends string> = W | { tell: Tell[] } | undefined;
 
@@ -45,11 +46,11 @@ export function Fails<W extends string>({ value, path, ways, change }: Props<W>)
           ],
         }}
       >
-        <Button size="small" aria-label={`${words} ▾, if ${path} fails`}>
+        <Button size="small" aria-label={`${words} ▾, if ${placeWords(path)} fails`}>
           {words} ▾
         </Button>
       </Dropdown>
-      {tells && <Tells tell={tells} path={`${path}.if_fails`} where={`a failure of ${path}`} />}
+      {tells && <Tells tell={tells} path={`${path}.if_fails`} where={`a failure of ${placeWords(path)}`} />}
       <ProblemsAt path={`${path}.if_fails`} />
     </>
   );

@@ -9,6 +9,7 @@ import { withTest, type FollowStep, type Sheet } from './model';
 import { useAround } from './surroundings';
 import { ChipLine, Values } from './Values';
 import { SourceSelect } from './watch/SourceSelect';
+import { placeWords } from './placeWords';
 
 interface Props {
   sheet: Sheet;
@@ -119,7 +120,7 @@ function Step({ s, path, sheet, proof, change, remove }: StepProps) {
                   type="text"
                   size="small"
                   className="remove"
-                  aria-label={`Remove what follows as ${path}`}
+                  aria-label={`Remove ${placeWords(path)}`}
                   onClick={remove}
                 >
                   ×
@@ -179,7 +180,7 @@ function CallStep({ s, path, change, own }: Pick<StepProps, 's' | 'path' | 'chan
         <span>call</span>
         <Select
           className="wide-select"
-          aria-label={`Workflow called by ${path}`}
+          aria-label={`Workflow called by ${placeWords(path)}`}
           disabled={readOnly}
           value={call.workflow || undefined}
           placeholder={callable.length ? 'Choose a workflow' : 'none is started by a call'}
@@ -209,7 +210,7 @@ function RecordStep({ s, path, change }: Pick<StepProps, 's' | 'path' | 'change'
       <div className="inline">
         <span>{s.change ? 'change in' : 'add to'}</span>
         <SourceSelect
-          label={`Source of ${path}`}
+          label={`Source of ${placeWords(path)}`}
           value={way.source}
           change={(source) => put({ source: source ?? '' })}
         />
@@ -218,7 +219,7 @@ function RecordStep({ s, path, change }: Pick<StepProps, 's' | 'path' | 'change'
             <span>the record</span>
             <ChipLine
               id={`${path}-key`}
-              label={`Key of the record changed by ${path}`}
+              label={`Key of the record changed by ${placeWords(path)}`}
               value={s.change.key}
               change={(key) => put({ key })}
             />

@@ -10,6 +10,7 @@ import { sourceOf, withTest, type Gathered, type Sheet } from './model';
 import { Surroundings, useAround } from './surroundings';
 import { SourceSelect } from './watch/SourceSelect';
 import { counted } from '../../parts/counted';
+import { placeWords } from './placeWords';
 
 interface Props {
   sheet: Sheet;
@@ -140,7 +141,7 @@ function Entry({ g, path, proof, change, remove }: EntryProps) {
   const name = (
     <Input
       className="gather-name"
-      aria-label={`Name of ${path}`}
+      aria-label={`Name of ${placeWords(path)}`}
       value={g.name}
       readOnly={readOnly}
       onChange={(e) => change({ ...g, name: e.target.value.replace(/[^A-Za-z0-9_]/g, '') })}

@@ -5,6 +5,7 @@ import { NameOption } from './FieldPicker';
 import { grouped, meant } from './names';
 import { opOf, startValue, typedValue, type Cond } from './model';
 import { fits, useAround } from './surroundings';
+import { placeWords } from './placeWords';
 
 const days = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
 
@@ -51,7 +52,7 @@ export const TestEditor = memo(function TestEditor({ cond, path, change, seen = 
     <>
       <Select
         className="field-select"
-        aria-label={`Field at ${path}`}
+        aria-label={`Field of ${placeWords(path)}`}
         disabled={readOnly}
         showSearch={{
           filterOption: (q, o) => {
@@ -70,7 +71,7 @@ export const TestEditor = memo(function TestEditor({ cond, path, change, seen = 
       />
       <Select
         className="op-select"
-        aria-label={`Operator at ${path}`}
+        aria-label={`Operator of ${placeWords(path)}`}
         disabled={readOnly}
         popupMatchSelectWidth={false}
         value={op}
@@ -103,7 +104,7 @@ interface ValueProps {
 }
 
 function Value({ value, takes, field, type, tally, path, readOnly, change }: ValueProps) {
-  const label = `Value at ${path}`;
+  const label = `Value of ${placeWords(path)}`;
   switch (takes) {
     case 'bool':
       return (

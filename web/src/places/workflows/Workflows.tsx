@@ -1,3 +1,4 @@
+import { useMayEdit } from '../../api/act';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Switch } from 'antd';
 import { useState } from 'react';
@@ -15,7 +16,7 @@ import { counted } from '../../parts/counted';
 export function Workflows() {
   const workflows = useWorkflows();
   const go = useNavigate();
-  const me = useMe();
+  const mayEdit = useMayEdit();
   const starters = useStarters();
   const create = useMutation({
     mutationFn: () => makeWorkflow(blankSheet('New workflow', starters)),
@@ -30,7 +31,7 @@ export function Workflows() {
         <p className="lead">
           {items.filter((w) => w.on).length} on, {items.filter((w) => !w.on).length} off
         </p>
-        {me.data?.role !== 'viewer' && (
+        {mayEdit && (
           <Button
             type="primary"
             disabled={!starters.ready}
@@ -40,9 +41,7 @@ export function Workflows() {
             New workflow
           </Button>
         )}
-        {me.data?.role !== 'viewer' && (
-          <Button onClick={() => void go('/workflows/new')}>From a sentence or a pattern</Button>
-        )}
+        {mayEdit && <Button onClick={() => void go('/workflows/new')}>From a sentence or a pattern</Button>}
       </div>
       {create.error && <Trouble error={create.error} />}
       <table className="ledger workflows">
@@ -69,6 +68,7 @@ export function Workflows() {
 }
 
 function Row({ w }: { w: WorkflowItem }) {
+  const mayEdit = useMayEdit();
   const [starting, setStarting] = useState(false);
   const cache = useQueryClient();
   const me = useMe();
@@ -111,7 +111,7 @@ function Row({ w }: { w: WorkflowItem }) {
       <td>
         <div>{w.source}</div>
         <div className="muted small">{w.watches}</div>
-        {w.on && (w.form === 'start' || w.form === 'called') && me.data?.role !== 'viewer' && (
+        {w.on && (w.form === 'start' || w.form === 'called') && mayEdit && (
           <Button size="small" onClick={() => setStarting(true)}>
             Start…
           </Button>

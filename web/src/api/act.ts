@@ -1,0 +1,28 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { App } from 'antd';
+import { useMe } from './queries';
+
+/**
+ * Something that is done on the server. What it makes stale is asked for anew, whether it worked or not; what went wrong is
+ * shown. then is called with the answer where it worked.
+ */
+export function useAct<V = void, R = unknown>(
+  call: (given: V) => Promise<R>,
+  stale: readonly string[],
+  then?: (answer: R, given: V) => unknown,
+) {
+  const cache = useQueryClient();
+  const { message } = App.useApp();
+  return useMutation<R, Error, V>({
+    mutationFn: call,
+    onSuccess: (answer, given) => void then?.(answer, given),
+    onError: (e) => void message.error(e.message),
+    onSettled: () => Promise.all(stale.map((k) => cache.invalidateQueries({ queryKey: [k] }))),
+  });
+}
+
+/** Whether the person who is signed in may change anything. */
+export function useMayEdit(): boolean {
+  const me = useMe();
+  return me.data !== undefined && me.data !== null && me.data.role !== 'viewer';
+}

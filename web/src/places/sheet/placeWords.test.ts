@@ -1,0 +1,26 @@
+import { describe, expect, it } from 'vitest';
+import { conditionWords, placeWords } from './placeWords';
+
+describe('what the parts of a sheet are called', () => {
+  it.each([
+    ['watch.when', 'Watch'],
+    ['watch.when.any[1]', 'condition 2 of Watch'],
+    ['watch.lasts.that', 'what lasts'],
+    ['keep', 'Keep'],
+    ['keep.all[0]', 'condition 1 of Keep'],
+    ['keep.all[1].any[0]', 'condition 2.1 of Keep'],
+    ['gather[0]', 'look-up 1'],
+    ['gather[2].find.where.all[0]', 'condition 1 of look-up 3'],
+    ['route.rows[1].when', 'row 2'],
+    ['route.rows[11].when.none[0]', 'condition 1 of row 12'],
+    ['route.otherwise', 'Otherwise'],
+    ['follow[0].if_fails', 'step 1'],
+    ['messages.alert.title', 'message alert'],
+    ['pace', 'pace'],
+  ])('%s is %s', (path, words) => expect(placeWords(path)).toBe(words));
+});
+
+it('a condition that stands alone is that of its place', () => {
+  expect(conditionWords('keep')).toBe('the condition of Keep');
+  expect(conditionWords('keep.all[0]')).toBe('condition 1 of Keep');
+});
