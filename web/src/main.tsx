@@ -1,6 +1,6 @@
 import './nonce';
 import '@fontsource-variable/source-sans-3/wght.css';
-import '@fontsource-variable/source-serif-4/wght.css';
+import '@fontsource/source-serif-4/600.css';
 import '@fontsource-variable/jetbrains-mono/wght.css';
 import './styles/base.css';
 import './styles/places.css';

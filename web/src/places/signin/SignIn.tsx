@@ -1,12 +1,15 @@
 import { useQueryClient } from '@tanstack/react-query';
-import { Button, Form, Input } from 'antd';
-import { useState } from 'react';
+import { useState, type SyntheticEvent } from 'react';
 import { api, answerOf } from '../../api/client';
 
 export function SignIn() {
   const cache = useQueryClient();
   const [error, setError] = useState('');
   const [busy, setBusy] = useState(false);
+
+  const [email, setEmail] = useState('');
+  const [password, setPassword] = useState('');
+  const [shown, setShown] = useState(false);
 
   const signIn = async (body: { email: string; password: string }) => {
     setBusy(true);
@@ -20,35 +23,50 @@ export function SignIn() {
     }
   };
 
+  const send = (e: SyntheticEvent) => {
+    e.preventDefault();
+    if (!email.trim()) setError('Your mail address is missing.');
+    else if (!password) setError('Your password is missing.');
+    else void signIn({ email: email.trim(), password });
+  };
+
   return (
     <main className="signin" id="place">
       <div className="signin-page">
         <h1>Dorfbote</h1>
         <p className="muted">Who was told what, and why.</p>
-        <Form
-          layout="vertical"
-          requiredMark={false}
-          onFinish={(v) => void signIn(v as { email: string; password: string })}
-        >
-          <Form.Item
-            label="Mail address"
-            name="email"
-            rules={[{ required: true, message: 'Your mail address' }]}
-          >
-            <Input autoComplete="username" autoFocus />
-          </Form.Item>
-          <Form.Item label="Password" name="password" rules={[{ required: true, message: 'Your password' }]}>
-            <Input.Password autoComplete="current-password" />
-          </Form.Item>
-          {error && (
-            <p className="bad" role="alert">
-              {error}
-            </p>
-          )}
-          <Button type="primary" htmlType="submit" loading={busy} block>
+        <form onSubmit={send} noValidate>
+          <label htmlFor="email">Mail address</label>
+          <input
+            id="email"
+            className="plain-input"
+            type="text"
+            autoComplete="username"
+            autoFocus
+            aria-describedby="sign-in-says"
+            value={email}
+            onChange={(e) => setEmail(e.target.value)}
+          />
+          <label htmlFor="password">Password</label>
+          <input
+            id="password"
+            className="plain-input"
+            type={shown ? 'text' : 'password'}
+            autoComplete="current-password"
+            aria-describedby="sign-in-says"
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+          />
+          <label className="plain-check">
+            <input type="checkbox" checked={shown} onChange={(e) => setShown(e.target.checked)} /> show it
+          </label>
+          <p id="sign-in-says" className="bad" role="alert">
+            {error}
+          </p>
+          <button type="submit" className="plain-button plain-primary" disabled={busy}>
             Sign in
-          </Button>
-        </Form>
+          </button>
+        </form>
       </div>
     </main>
   );
