@@ -202,7 +202,7 @@ func (o rehearseOptions) run() error {
 		}
 	}
 	debug.SetGCPercent(gcPercent)
-	scout, err := rehearse.LookAhead(file, readAhead, func(source string) bool { return kindOf(kinds, source) == nil })
+	scout, err := rehearse.Look(file, readAhead, func(source string) bool { return kindOf(kinds, source) == nil })
 	if err != nil {
 		return wrongInput("%s: %v", o.arrivals, err)
 	}

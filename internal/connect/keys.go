@@ -17,7 +17,7 @@ var WorstKeyRank = len(keyNames)
 // KeyRank says how likely a field names a record by what it is called: 0 is the likeliest; beyond [WorstKeyRank] nothing
 // speaks for it.
 func KeyRank(name string) int {
-	n := strings.ToLower(name)
+	n := strings.TrimSuffix(strings.ToLower(name), ".")
 	if i := slices.Index(keyNames, n); i >= 0 {
 		return i
 	}
@@ -30,6 +30,17 @@ func KeyRank(name string) int {
 		return WorstKeyRank
 	}
 	return WorstKeyRank + 1
+}
+
+// LikelyKey gives the name that most likely names a record, "" where nothing speaks for any.
+func LikelyKey(names []string) string {
+	best, rank := "", WorstKeyRank+1
+	for _, n := range names {
+		if r := KeyRank(n); r < rank {
+			best, rank = n, r
+		}
+	}
+	return best
 }
 
 // mostKeys is how many likely keys are offered.

@@ -91,7 +91,7 @@ func TestThePaceIsTheSameLiveAndRehearsed(t *testing.T) {
 		var id int64
 		require.NoError(t, w.Store.DB.Raw("SELECT id FROM workflows WHERE name = ?", fmt.Sprint("Pace ", i)).Scan(&id).Error)
 		in := bytes.NewReader(file.Bytes())
-		scout, err := rehearse.Look(in, func(string) bool { return false })
+		scout, err := rehearse.Look(in, nil, func(string) bool { return false })
 		require.NoError(t, err)
 		plan, _, problems := sheet.Compile([]byte(paceSheet("x", pace)), sheet.Known{Workspace: value.DefaultWorkspace()})
 		require.NotNil(t, plan, "%v", problems)

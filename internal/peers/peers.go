@@ -5,7 +5,6 @@ package peers
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -164,12 +163,4 @@ func Run(t testing.TB, as *syscall.Credential, stdin, name string, args ...strin
 	raw, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s %v:\n%s", name, args, raw)
 	return string(raw)
-}
-
-// Me is the name of the user this process runs as.
-func Me() string {
-	if u, err := user.Current(); err == nil {
-		return u.Username
-	}
-	return fmt.Sprint(os.Geteuid())
 }

@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"github.com/go-chi/chi/v5"
-	"github.com/lib/pq"
 )
 
 // The square as a place where people talk: what they say and how they react, and how a program reads it.
@@ -25,16 +24,16 @@ type tally struct {
 
 // saying is what one person says, or a reaction, as a program reads it.
 type saying struct {
-	ID       int64          `json:"id"`
-	Author   string         `json:"author"`
-	Text     string         `json:"text"`
-	At       time.Time      `json:"at"`
-	Mentions pq.StringArray `json:"mentions" gorm:"type:text[]"`
-	Images   jsonTexts      `json:"images" gorm:"type:jsonb"`
-	Under    int64          `json:"under"`
-	Own      bool           `json:"own"`
-	Reaction string         `json:"reaction,omitempty"`
-	Post     int64          `json:"post,omitempty"`
+	ID       int64     `json:"id"`
+	Author   string    `json:"author"`
+	Text     string    `json:"text"`
+	At       time.Time `json:"at"`
+	Mentions texts     `json:"mentions" gorm:"type:text[]"`
+	Images   jsonTexts `json:"images" gorm:"type:jsonb"`
+	Under    int64     `json:"under"`
+	Own      bool      `json:"own"`
+	Reaction string    `json:"reaction,omitempty"`
+	Post     int64     `json:"post,omitempty"`
 }
 
 // jsonTexts is a list of texts in a JSON column.
@@ -182,7 +181,7 @@ func (s *Server) say(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusBadRequest, "say something, in at most %d characters", maxText)
 		return
 	}
-	p := squarePost{Channel: channelName(r), Sender: in.Author, Author: in.Author, Text: in.Text, Tone: "plain", Facts: json.RawMessage("[]"), At: time.Now(), Mentions: pq.StringArray{}}
+	p := squarePost{Channel: channelName(r), Sender: in.Author, Author: in.Author, Text: in.Text, Tone: "plain", Facts: json.RawMessage("[]"), At: time.Now(), Mentions: texts{}}
 	for _, m := range mention.FindAllStringSubmatch(in.Text, -1) {
 		p.Mentions = append(p.Mentions, m[1])
 	}

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"github.com/go-chi/chi/v5"
-	"github.com/lib/pq"
 	"golang.org/x/time/rate"
 	"gorm.io/gorm"
 
@@ -30,12 +29,12 @@ const (
 
 // channel is a channel of the square.
 type channel struct {
-	Name      string         `json:"name" gorm:"primaryKey"`
-	Purpose   string         `json:"purpose"`
-	Private   bool           `json:"private"`
-	Members   pq.StringArray `json:"members" gorm:"type:text[]"`
-	HookToken string         `json:"-"`
-	Withdrawn bool           `json:"-"`
+	Name      string `json:"name" gorm:"primaryKey"`
+	Purpose   string `json:"purpose"`
+	Private   bool   `json:"private"`
+	Members   texts  `json:"members" gorm:"type:text[]"`
+	HookToken string `json:"-"`
+	Withdrawn bool   `json:"-"`
 }
 
 func (channel) TableName() string { return "practice.channels" }
@@ -53,7 +52,7 @@ type squarePost struct {
 	Under     *int64          `json:"under,omitempty"`
 	Key       *string         `json:"-"`
 	Author    string          `json:"author,omitempty"` // of what a person said; empty for a sender's post
-	Mentions  pq.StringArray  `json:"mentions,omitempty" gorm:"type:text[]"`
+	Mentions  texts           `json:"mentions,omitempty" gorm:"type:text[]"`
 	Images    json.RawMessage `json:"images,omitempty"`
 	Reactions []tally         `json:"reactions,omitempty" gorm:"-"`
 	At        time.Time       `json:"at"`
@@ -265,7 +264,7 @@ func postOf(in *incoming, sender string) squarePost {
 	if !slices.Contains(message.Tones, in.Tone) {
 		in.Tone = "plain"
 	}
-	p := squarePost{Channel: in.Channel, Sender: sender, Title: in.Title, Text: in.Text, Tone: in.Tone, At: time.Now(), Mentions: pq.StringArray{}, Images: json.RawMessage("[]")}
+	p := squarePost{Channel: in.Channel, Sender: sender, Title: in.Title, Text: in.Text, Tone: in.Tone, At: time.Now(), Mentions: texts{}, Images: json.RawMessage("[]")}
 	p.Facts, _ = json.Marshal(in.Facts)
 	if in.Facts == nil {
 		p.Facts = json.RawMessage("[]")

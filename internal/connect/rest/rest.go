@@ -161,7 +161,7 @@ func listsIn(v any) []found {
 				return
 			}
 			if first, ok := x[0].(map[string]any); ok {
-				out = append(out, found{path + "[*]", name, likelyKey(first), len(x)})
+				out = append(out, found{path + "[*]", name, connect.LikelyKey(filled(first)), len(x)})
 			}
 		case map[string]any:
 			if depth > 3 {
@@ -177,13 +177,15 @@ func listsIn(v any) []found {
 	return out
 }
 
-func likelyKey(record map[string]any) string {
-	for _, name := range []string{"id", "ID", "key", "uuid", "number", "code", "name"} {
+// filled lists the fields of a record that are not empty.
+func filled(record map[string]any) []string {
+	var out []string
+	for _, name := range value.SortedKeys(record) {
 		if !value.Empty(record[name]) {
-			return name
+			out = append(out, name)
 		}
 	}
-	return ""
+	return out
 }
 
 // write adds a record to the list that the source reads, or changes one at its own address below it.

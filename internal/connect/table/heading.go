@@ -1,6 +1,7 @@
 package table
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io"
@@ -74,14 +75,7 @@ func columnNames(cells []any) []string {
 	return names
 }
 
-// likelyKey is the column that names a row, as far as the name of the column tells.
+// likelyKey is the column that names a row, as far as the name of the column tells; else the first.
 func (t *table) likelyKey() string {
-	for _, want := range []string{"id", "key", "number", "no", "nr", "code"} {
-		for _, n := range t.names {
-			if strings.EqualFold(strings.TrimSuffix(n, "."), want) {
-				return n
-			}
-		}
-	}
-	return t.names[0]
+	return cmp.Or(connect.LikelyKey(t.names), t.names[0])
 }

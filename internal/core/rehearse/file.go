@@ -50,13 +50,9 @@ type place struct {
 }
 
 // Look reads the file once. Memory grows with the number of different fields; with the number of
-// arrivals only where the file is not in the order of time, by 24 bytes each.
-func Look(file io.ReadSeeker, learn func(source string) bool) (*Scout, error) {
-	return LookAhead(file, nil, learn)
-}
-
-// LookAhead is Look with something that reads ahead, then and when the file is run.
-func LookAhead(file io.ReadSeeker, ahead Ahead, learn func(source string) bool) (*Scout, error) {
+// arrivals only where the file is not in the order of time, by 24 bytes each. ahead, which may be nil, reads ahead, then and
+// when the file is run.
+func Look(file io.ReadSeeker, ahead Ahead, learn func(source string) bool) (*Scout, error) {
 	s := &Scout{Kinds: map[string]*value.Learner{}, sorted: true, ahead: ahead}
 	last := int64(-1 << 62)
 	err := s.lines(file, func(a *arrival.Arrival, p place) error {

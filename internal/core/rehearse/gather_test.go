@@ -45,7 +45,7 @@ route:
 		event(13, "tours/collections", "C3", `{"id":"C3","farm":99,"due":"2026-11-20T05:30:00Z","most":10}`),
 		event(14, "tours/collections", "C4", `{"id":"C4","farm":17,"due":"2026-11-20T05:30:00Z","most":"many"}`),
 	}, "\n"))
-	scout, err := Look(in, func(string) bool { return true })
+	scout, err := Look(in, nil, func(string) bool { return true })
 	require.NoError(t, err)
 	known := NewStates([]string{"tours/farms", "workshop/jobs"})
 	known.Put("tours/farms", "17", map[string]any{"number": 17.0, "name": "Sonnleiten", "valley": "Upper"})
@@ -85,7 +85,7 @@ func TestListsInMessages(t *testing.T) {
 	} {
 		src := "dorfbote: 1\nname: T\nwatch: {source: tours/collections}\ngather:\n  - {name: open, find: {source: workshop/jobs, take: all}}\nmessages:\n  m: {list: " + c.list + "}\nroute: {otherwise: {tell: [{to: square/x, message: m}]}}\n"
 		in := strings.NewReader(`{"specversion":"1.0","id":"a","source":"tours/collections","type":"dorfbote.record.created","time":"2026-11-20T06:00:00Z","subject":"C1","data":{"record":{"id":"C1","x":"<b>"}}}`)
-		scout, err := Look(in, func(string) bool { return true })
+		scout, err := Look(in, nil, func(string) bool { return true })
 		require.NoError(t, err)
 		plan, _, problems := sheet.Compile([]byte(src), sheet.Known{Workspace: value.DefaultWorkspace()})
 		require.NotNil(t, plan, "%v", problems)

@@ -46,7 +46,7 @@ func rehearsed(t *testing.T, watch, until string, skip decide.Skip, arrivals ...
 			i, prefix, typ, f[0], f[1], part, value.AppendJSON(nil, data))
 	}
 	in := strings.NewReader(file.String())
-	scout, err := Look(in, func(string) bool { return true })
+	scout, err := Look(in, nil, func(string) bool { return true })
 	require.NoError(t, err)
 	plan, _, problems := sheet.Compile([]byte(src), sheet.Known{
 		Workspace: value.Workspace{Zone: zurich, Locale: "en"},

@@ -48,7 +48,7 @@ pace: ` + pace + "\n"
 			f[0], f[1], f[2], i, tone, way)
 	}
 	in := strings.NewReader(file.String())
-	scout, err := Look(in, func(string) bool { return false })
+	scout, err := Look(in, nil, func(string) bool { return false })
 	require.NoError(t, err)
 	var end time.Time
 	if until != "" {

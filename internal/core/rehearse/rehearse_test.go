@@ -53,7 +53,7 @@ func event(id, at, status, before, rest string) string {
 func run(t *testing.T, text string, lines ...string) []string {
 	t.Helper()
 	file := bytes.NewReader([]byte(strings.Join(lines, "\n")))
-	scout, err := Look(file, func(string) bool { return true })
+	scout, err := Look(file, nil, func(string) bool { return true })
 	require.NoError(t, err)
 	plan, _, problems := sheet.Compile([]byte(text), sheet.Known{Workspace: value.DefaultWorkspace(), Schema: func(source string) *value.Schema {
 		if l := scout.Kinds[source]; l != nil {
@@ -129,7 +129,7 @@ func TestWrongLineIsNamed(t *testing.T) {
 	for bad, want := range map[string]string{
 		"{": "line 2: line 1, column 2", `{"specversion":"1.0"}`: "line 2: id: is missing", strings.Replace(good, `"time":"`+at+`",`, "", 1): "line 2: time: is missing",
 	} {
-		_, err := Look(strings.NewReader(good+"\n"+bad), func(string) bool { return true })
+		_, err := Look(strings.NewReader(good+"\n"+bad), nil, func(string) bool { return true })
 		require.Error(t, err)
 		assert.Contains(t, err.Error(), want)
 	}

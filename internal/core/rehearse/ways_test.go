@@ -76,7 +76,7 @@ route:
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			in := strings.NewReader(`{"specversion":"1.0","id":"a1","source":"tours/collections","type":"dorfbote.record.created","time":"2026-11-20T06:00:00Z","subject":"C1","data":{"record":` + record + `}}`)
-			scout, err := Look(in, func(string) bool { return true })
+			scout, err := Look(in, nil, func(string) bool { return true })
 			require.NoError(t, err)
 			plan, _, problems := sheet.Compile([]byte(head+"    "+c.way+tail), sheet.Known{Workspace: value.DefaultWorkspace()})
 			require.NotNil(t, plan, "%v", problems)

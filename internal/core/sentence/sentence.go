@@ -44,7 +44,6 @@ const (
 	AsSource   = "source"
 	AsField    = "field"
 	AsValue    = "value"
-	AsNumber   = "number"
 	AsTime     = "time"
 	AsWord     = "word"     // a word of the grammar
 	AsFiller   = "filler"   // a word that says nothing
