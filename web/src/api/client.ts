@@ -33,7 +33,11 @@ export type AttemptItem = Schemas['AttemptItem'];
 export type StepItem = Schemas['StepItem'];
 export type Question = Schemas['Question'];
 
-export const api = createClient<paths>({ baseUrl: '' });
+export const api = createClient<paths>({
+  baseUrl: globalThis.location.origin,
+  // Looked up at each request, so that a test may put a server of its own there.
+  fetch: (request) => globalThis.fetch(request),
+});
 
 /** An error answer of the API, in words for the person. */
 export class ApiError extends Error {
