@@ -180,6 +180,7 @@ func TestSchedulesStartsAndForms(t *testing.T) {
 	require.NoError(t, p.Until(`[...document.querySelectorAll('.ant-modal button')].find(b => b.innerText === 'Yes, start it').disabled`))
 	require.NoError(t, p.Fill("#answer-reason", "Too dear"))
 	require.NoError(t, p.ClickText(".ant-modal button", "Yes, start it"))
+	require.NoError(t, p.UntilText(".ant-message", "Started.")) // leaving the page before would take the request back
 	require.NoError(t, p.Go("/practice"))
 	require.NoError(t, p.ClickText(".channel", "#board private"))
 	require.NoError(t, p.UntilText(".squarepost .post-title", ": Too dear"))

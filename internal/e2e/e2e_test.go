@@ -233,6 +233,7 @@ func TestRefusedPostWaitsForAPerson(t *testing.T) {
 	require.NoError(t, p.Go("/practice"))
 	require.NoError(t, p.ClickText(".channel", "#board private"))
 	require.NoError(t, p.ClickText("button", "Let it in"))
+	require.NoError(t, p.Until(`[...document.querySelectorAll('button')].some(b => b.innerText === 'Put it out')`))
 	require.NoError(t, p.Go("/outbox"))
 	require.NoError(t, p.ClickText("button", "Send what waited"))
 	require.NoError(t, p.Until(`!document.querySelector('.paused')`))

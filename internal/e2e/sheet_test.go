@@ -90,7 +90,7 @@ func TestTheSheetIsChecked(t *testing.T) {
 	// The same as a table, whose cells are edited.
 	require.NoError(t, p.ClickText("button", "as a table"))
 	require.NoError(t, p.Click(`[aria-label="Row 2, Litres: above 1200"]`))
-	require.NoError(t, p.Fill(`[aria-label="Value at Row 2, Litres"]`, "1300"))
+	require.NoError(t, p.Fill(`[aria-label="Value of Row 2, Litres"]`, "1300"))
 	require.NoError(t, p.Until(`document.querySelector('[aria-label="Row 2, Litres: above 1300"]')`))
 	require.NoError(t, p.Keys("\x1b"))
 	require.NoError(t, p.Until(`![...document.querySelectorAll('.ant-popover')].some(e => e.offsetParent)`)) // it lies over the button

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"slices"
 	"sync"
 	"testing"
 	"time"
@@ -26,12 +27,7 @@ func (d *done) add(name string) { d.mu.Lock(); defer d.mu.Unlock(); d.list = app
 func (d *done) has(name string) bool {
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	for _, n := range d.list {
-		if n == name {
-			return true
-		}
-	}
-	return false
+	return slices.Contains(d.list, name)
 }
 
 func start(t *testing.T) (*store.Store, *jobs.Queue, *done) {

@@ -35,8 +35,7 @@ func next(t *testing.T, ch <-chan notify.Message, topic string) notify.Message {
 // What a transaction tells is heard when it is committed, and not where it is undone; after a break whoever listens hears
 // that messages may have been missed.
 func TestProcessesTellEachOther(t *testing.T) {
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
+	ctx := t.Context()
 	st := testdb.New(t)
 	heard := make(chan notify.Message, 100)
 	go notify.Listen(ctx, st.Pool, slog.New(slog.DiscardHandler), func(m notify.Message) { heard <- m })
@@ -59,8 +58,7 @@ func TestProcessesTellEachOther(t *testing.T) {
 
 // A hub hands on to all that listen; one that is slow misses messages and holds nobody up, and one that has gone hears none.
 func TestHub(t *testing.T) {
-	ctx, cancel := context.WithCancel(context.Background())
-	defer cancel()
+	ctx := t.Context()
 	st := testdb.New(t)
 	hub := notify.NewHub(ctx, st.Pool, slog.New(slog.DiscardHandler))
 	slow, endSlow := hub.Subscribe()

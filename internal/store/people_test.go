@@ -13,8 +13,7 @@ import (
 	"dorfbote/internal/testdb"
 )
 
-func yes[T any](v T) *T { return &v }
-
+//go:fix inline
 // There is always an administrator left: a change that would leave none changes nothing.
 func TestAnAdministratorIsLeft(t *testing.T) {
 	ctx := context.Background()
@@ -27,8 +26,8 @@ func TestAnAdministratorIsLeft(t *testing.T) {
 	require.NoError(t, err)
 
 	for name, c := range map[string]store.PersonChange{
-		"another role": {Role: yes(store.Viewer), Name: yes("Not Ada")},
-		"gone":         {Gone: yes(true), Teams: &[]int64{team}},
+		"another role": {Role: new(store.Viewer), Name: new("Not Ada")},
+		"gone":         {Gone: new(true), Teams: &[]int64{team}},
 	} {
 		left, err := st.ChangePerson(ctx, ada, c, time.Now())
 		require.NoError(t, err, name)
@@ -39,16 +38,16 @@ func TestAnAdministratorIsLeft(t *testing.T) {
 	assert.Equal(t, "Ada", people[0].Name, "nothing of it was done")
 	assert.Empty(t, people[0].Teams)
 
-	left, err := st.ChangePerson(ctx, ben, store.PersonChange{Role: yes(store.Administrator), Teams: &[]int64{team}}, time.Now())
+	left, err := st.ChangePerson(ctx, ben, store.PersonChange{Role: new(store.Administrator), Teams: &[]int64{team}}, time.Now())
 	require.NoError(t, err)
 	assert.True(t, left)
-	left, err = st.ChangePerson(ctx, ada, store.PersonChange{Gone: yes(true)}, time.Now())
+	left, err = st.ChangePerson(ctx, ada, store.PersonChange{Gone: new(true)}, time.Now())
 	require.NoError(t, err)
 	assert.True(t, left)
 	p, err := st.SignsIn(ctx, "ADA@x.example")
 	require.NoError(t, err)
 	assert.Nil(t, p, "who is gone signs in no more")
-	_, err = st.ChangePerson(ctx, 999, store.PersonChange{Name: yes("X")}, time.Now())
+	_, err = st.ChangePerson(ctx, 999, store.PersonChange{Name: new("X")}, time.Now())
 	require.ErrorIs(t, err, gorm.ErrRecordNotFound)
 	_, err = st.ChangePerson(ctx, ben, store.PersonChange{Teams: &[]int64{77}}, time.Now())
 	assert.ErrorIs(t, err, gorm.ErrForeignKeyViolated, "there is no such team")
@@ -113,7 +112,7 @@ func TestSignIns(t *testing.T) {
 	list, err := st.SignIns(ctx, ben, time.Now().Add(-time.Hour))
 	require.NoError(t, err)
 	assert.Len(t, list, 1)
-	_, err = st.ChangePerson(ctx, ben, store.PersonChange{Gone: yes(true)}, time.Now())
+	_, err = st.ChangePerson(ctx, ben, store.PersonChange{Gone: new(true)}, time.Now())
 	require.NoError(t, err)
 	assert.False(t, holds(ids[2]))
 }

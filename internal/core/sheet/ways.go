@@ -3,7 +3,6 @@ package sheet
 import (
 	"errors"
 	"fmt"
-	"net/http"
 	"strings"
 
 	"github.com/ohler55/ojg/jp"
@@ -92,7 +91,7 @@ func (r *reader) http(n *yaml.Node, path string) *HTTP {
 			}
 		}
 	}
-	if h.Body != nil && h.Method == http.MethodGet {
+	if h.Body != nil && h.Method == "GET" {
 		r.problems.Add(h.At, path, "method: POST", "a GET carries no body; ask by POST")
 	}
 	return h
