@@ -1,7 +1,6 @@
 package notify_test
 
 import (
-	"context"
 	"database/sql"
 	"errors"
 	"log/slog"

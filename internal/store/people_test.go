@@ -13,7 +13,6 @@ import (
 	"dorfbote/internal/testdb"
 )
 
-//go:fix inline
 // There is always an administrator left: a change that would leave none changes nothing.
 func TestAnAdministratorIsLeft(t *testing.T) {
 	ctx := context.Background()
