@@ -304,3 +304,41 @@ func TestARequestWithVeryManyEvents(t *testing.T) {
 	require.ErrorAs(t, err, &many)
 	assert.Contains(t, err.Error(), "5000")
 }
+
+// A workflow that is switched on with a part of the past while its source is being decided comes to that part first: what is
+// decided at that moment is not told before it.
+func TestBeginningWithThePastWhileItIsDecided(t *testing.T) {
+	w := start(t, true)
+	w.another(t)
+	for i := range 10 {
+		w.take(t, milk("tours/vats", fmt.Sprintf("p-%d", i), fmt.Sprintf("V-%d", i), i))
+	}
+	var since int64
+	require.NoError(t, w.Store.DB.Raw("SELECT seq FROM arrivals WHERE id = 'p-4'").Scan(&since).Error)
+	stop := make(chan struct{})
+	var busy sync.WaitGroup
+	busy.Go(func() {
+		for n := 0; ; n++ {
+			select {
+			case <-stop:
+				return
+			default:
+			}
+			_, err := w.intake.Take(context.Background(), []hook.Event{milk("tours/vats", fmt.Sprintf("q-%d", n), fmt.Sprintf("V-%d", n%50), n)})
+			assert.NoError(t, err)
+		}
+	})
+	var on []int64
+	for i := range 25 {
+		row, _ := w.turnOn(t, fmt.Sprintf(everyChange, fmt.Sprintf("Past %d", i), "tours/vats"), since)
+		on = append(on, row.ID)
+	}
+	close(stop)
+	busy.Wait()
+	w.decided(t)
+	var came int64
+	require.NoError(t, w.Store.DB.Raw("SELECT count(*) FROM arrivals WHERE seq > ? AND source = 'tours/vats'", since).Scan(&came).Error)
+	for _, id := range on {
+		inOrder(t, w, id, int(came))
+	}
+}

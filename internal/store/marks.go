@@ -64,8 +64,11 @@ func (s *Store) After(ctx context.Context, source string, seq int64, limit int) 
 }
 
 // MoveMark moves a source's mark, or a workflow's own where workflow is not 0, in the transaction of what was decided.
-// The error is [ErrMoved] where it no longer stands where it was read.
-func MoveMark(ctx context.Context, tx *sql.Tx, source string, workflow, from, to int64) error {
+// The error is [ErrMoved] where it no longer stands where it was read, or where others have a mark of their own than own
+// says, which were left out of what was decided for the source: one that was given its mark meanwhile would be told out of
+// order, and one that has joined the others would miss what was decided without it.
+func MoveMark(ctx context.Context, tx *sql.Tx, lane Lane, from, to int64, own map[int64]bool) error {
+	source, workflow := lane.Source, lane.Workflow
 	query, name := "UPDATE marks SET seq = $3 WHERE source = $1 AND seq = $2", any(source)
 	if workflow != 0 {
 		query, name = "UPDATE own_marks SET seq = $3 WHERE workflow = $1 AND seq = $2", any(workflow)
@@ -77,7 +80,29 @@ func MoveMark(ctx context.Context, tx *sql.Tx, source string, workflow, from, to
 	if n, err := res.RowsAffected(); err != nil || n == 0 {
 		return errors.Join(err, ErrMoved)
 	}
-	return nil
+	if workflow != 0 {
+		return nil
+	}
+	// Marks of their own are given and taken under the source's mark, which this transaction holds from here on.
+	rows, err := tx.QueryContext(ctx, "SELECT o.workflow FROM own_marks o JOIN workflows w ON w.id = o.workflow AND w.is_on WHERE o.source = $1", source)
+	if err != nil {
+		return fmt.Errorf("moving the mark of %s: %w", source, err)
+	}
+	defer rows.Close()
+	n := 0
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return err
+		}
+		if n++; !own[id] {
+			return ErrMoved
+		}
+	}
+	if err := rows.Err(); err != nil || n == len(own) {
+		return err
+	}
+	return ErrMoved
 }
 
 // GiveOwnMark lets a workflow go at its own pace from an arrival on.

@@ -206,7 +206,8 @@ func ownPace(tx *gorm.DB, w *Workflow, on SwitchedOn, source string, mark int64,
 	if goesOn && len(had) > 0 && had[0].Source == source {
 		m.Seq, needs = had[0].Seq, true
 	}
-	if on.Since >= 0 && on.Since < m.Seq {
+	// Also what is not decided yet may be under way without it.
+	if on.Since >= 0 && (on.Since < m.Seq || !needs) {
 		m.Seq, needs = on.Since, true
 	}
 	if !needs {

@@ -305,7 +305,7 @@ func (de *Decider) decideLane(ctx context.Context, b *batch) error {
 		b.left, b.to = true, b.arrivals[done-1].Seq
 	}
 	err = de.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
-		if err := store.MoveMark(ctx, tx, b.lane.Source, b.lane.Workflow, b.from, b.to); err != nil {
+		if err := store.MoveMark(ctx, tx, b.lane, b.from, b.to, on.But); err != nil {
 			return err
 		}
 		if err := de.Timing.WatchAll(ctx, tx, on); err != nil {
@@ -362,7 +362,7 @@ func (de *Decider) passOver(ctx context.Context, b *batch, cause error) error {
 		made = append(made, decided{seq: b.arrivals[0].Seq, at: b.arrivals[0].Time, live: l, Outcome: decide.Outcome{Verdict: decide.Failed, Where: "arrival", Error: words}})
 	}
 	err = de.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
-		if err := store.MoveMark(ctx, tx, b.lane.Source, b.lane.Workflow, b.from, b.to); err != nil {
+		if err := store.MoveMark(ctx, tx, b.lane, b.from, b.to, on.But); err != nil {
 			return err
 		}
 		return de.keepIn(ctx, tx, made, true)
