@@ -1,5 +1,6 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App } from 'antd';
+import { ApiError } from './client';
 import { useMe } from './queries';
 
 /**
@@ -16,7 +17,7 @@ export function useAct<V = void, R = unknown>(
   return useMutation<R, Error, V>({
     mutationFn: call,
     onSuccess: (answer, given) => void then?.(answer, given),
-    onError: (e) => void message.error(e.message),
+    onError: (e) => void message.error([e.message, ...(e instanceof ApiError ? e.details : [])].join(' ')),
     onSettled: () => Promise.all(stale.map((k) => cache.invalidateQueries({ queryKey: [k] }))),
   });
 }

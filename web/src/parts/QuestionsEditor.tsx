@@ -1,4 +1,5 @@
 import { Button, Checkbox, Input, Select } from 'antd';
+import { RemoveButton } from './RemoveButton';
 
 /** A question of a form or of a workflow's start, as it is being written. */
 interface Asked {
@@ -108,14 +109,10 @@ export function QuestionsEditor<Q extends Asked>({ questions, types, named, chan
               >
                 ↓
               </Button>
-              <Button
-                type="text"
-                size="small"
-                aria-label={`Remove question ${i + 1}`}
-                onClick={() => change(questions.filter((_, n) => n !== i))}
-              >
-                ×
-              </Button>
+              <RemoveButton
+                label={`Remove question ${i + 1}`}
+                remove={() => change(questions.filter((_, n) => n !== i))}
+              />
             </span>
           )}
           <Input

@@ -1,7 +1,7 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Typography } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router';
+import { useAct } from '../../api/act';
 import { api, answerOf, type ConnectionDetail } from '../../api/client';
 import { clockOf, dayOf } from '../../parts/times';
 import { Band } from '../sheet/Band';
@@ -15,13 +15,12 @@ interface Props {
 
 /** Where calls come in, how to send one, and the last ones with what was wrong with each. */
 export function HookBand({ c, secret: first, editor }: Props) {
-  const cache = useQueryClient();
   const { modal } = App.useApp();
-  const renew = useMutation({
-    mutationFn: () =>
+  const renew = useAct(
+    () =>
       answerOf(api.PATCH('/api/connections/{id}', { params: { path: { id: c.id } }, body: { renew: true } })),
-    onSuccess: () => cache.invalidateQueries({ queryKey: ['connections'] }),
-  });
+    ['connections'],
+  );
   if (!c.signs)
     return (
       <Band label="Address" hint="of the page">

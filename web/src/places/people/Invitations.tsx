@@ -1,6 +1,7 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
-import { App, Button, Input, Select } from 'antd';
+import { useQuery } from '@tanstack/react-query';
+import { Button, Input, Select } from 'antd';
 import { useState } from 'react';
+import { useAct } from '../../api/act';
 import { api, answerOf, type Schemas } from '../../api/client';
 import { agoOf } from '../../parts/times';
 
@@ -8,25 +9,19 @@ type Role = Schemas['InviteInputBody']['role'];
 
 /** Inviting somebody, and the invitations that are open. */
 export function Invitations({ teams }: { teams: Schemas['TeamItem'][] }) {
-  const cache = useQueryClient();
-  const { message } = App.useApp();
   const [email, setEmail] = useState('');
   const [role, setRole] = useState<Role>('editor');
   const [team, setTeam] = useState<number>();
   const list = useQuery({ queryKey: ['invitations'], queryFn: () => answerOf(api.GET('/api/invitations')) });
-  const settle = () =>
-    Promise.all(['invitations', 'audit'].map((k) => cache.invalidateQueries({ queryKey: [k] })));
-  const invite = useMutation({
-    mutationFn: () => answerOf(api.POST('/api/invitations', { body: { email, role, team } })),
-    onSuccess: () => setEmail(''),
-    onError: (e) => void message.error(e.message),
-    onSettled: settle,
-  });
-  const withdraw = useMutation({
-    mutationFn: (id: number) => answerOf(api.DELETE('/api/invitations/{id}', { params: { path: { id } } })),
-    onError: (e) => void message.error(e.message),
-    onSettled: settle,
-  });
+  const invite = useAct(
+    () => answerOf(api.POST('/api/invitations', { body: { email, role, team } })),
+    ['invitations', 'audit'],
+    () => setEmail(''),
+  );
+  const withdraw = useAct(
+    (id: number) => answerOf(api.DELETE('/api/invitations/{id}', { params: { path: { id } } })),
+    ['invitations', 'audit'],
+  );
   const open = list.data?.items ?? [];
   return (
     <section className="band">

@@ -1,4 +1,4 @@
-import { Button, Dropdown, Select } from 'antd';
+import { Dropdown, Select } from 'antd';
 import type { Line } from '../../api/client';
 import { FormulaInput } from './FormulaInput';
 import { BandLine, ProblemsAt } from './Band';
@@ -16,6 +16,7 @@ import {
 } from './model';
 import { useAround, useFound } from './surroundings';
 import { conditionWords, placeWords } from './placeWords';
+import { RemoveButton } from '../../parts/RemoveButton';
 
 const groupWords: Record<GroupKind, string> = { all: 'all of', any: 'at least one of', none: 'none of' };
 
@@ -37,15 +38,7 @@ export function Condition(props: Props) {
   const kind = groupOf(cond);
   if (kind) return <Group {...props} kind={kind} />;
   const remove = !readOnly && (
-    <Button
-      type="text"
-      size="small"
-      className="remove"
-      aria-label={`Remove ${conditionWords(path)}`}
-      onClick={() => change(undefined)}
-    >
-      ×
-    </Button>
+    <RemoveButton label={`Remove ${conditionWords(path)}`} remove={() => change(undefined)} />
   );
   return (
     <BandLine
@@ -91,15 +84,10 @@ function Group({ cond, path, line, change, depth = 0, lead, kind }: Props & { ki
             />
             {!readOnly && <AddCondition add={(test) => change(withTest(cond, test))} />}
             {!readOnly && (
-              <Button
-                type="text"
-                size="small"
-                className="remove"
-                aria-label={`Remove the group of ${placeWords(path)}`}
-                onClick={() => change(undefined)}
-              >
-                ×
-              </Button>
+              <RemoveButton
+                label={`Remove the group of ${placeWords(path)}`}
+                remove={() => change(undefined)}
+              />
             )}
             <ProblemsAt path={path} exact />
           </div>

@@ -10,6 +10,7 @@ import { useAround } from './surroundings';
 import { ChipLine, Values } from './Values';
 import { SourceSelect } from './watch/SourceSelect';
 import { placeWords } from './placeWords';
+import { RemoveButton } from '../../parts/RemoveButton';
 
 interface Props {
   sheet: Sheet;
@@ -115,17 +116,7 @@ function Step({ s, path, sheet, proof, change, remove }: StepProps) {
                   add={(test) => change({ ...s, when: withTest(undefined, test) })}
                 />
               )}
-              {!readOnly && (
-                <Button
-                  type="text"
-                  size="small"
-                  className="remove"
-                  aria-label={`Remove ${placeWords(path)}`}
-                  onClick={remove}
-                >
-                  ×
-                </Button>
-              )}
+              {!readOnly && <RemoveButton label={`Remove ${placeWords(path)}`} remove={remove} />}
             </div>
             <ProblemsAt path={path} exact />
             <ProblemsAt path={`${path}.${does}`} />

@@ -11,6 +11,7 @@ import { Surroundings, useAround } from './surroundings';
 import { SourceSelect } from './watch/SourceSelect';
 import { counted } from '../../parts/counted';
 import { placeWords } from './placeWords';
+import { RemoveButton } from '../../parts/RemoveButton';
 
 interface Props {
   sheet: Sheet;
@@ -147,11 +148,7 @@ function Entry({ g, path, proof, change, remove }: EntryProps) {
       onChange={(e) => change({ ...g, name: e.target.value.replace(/[^A-Za-z0-9_]/g, '') })}
     />
   );
-  const away = !readOnly && (
-    <Button type="text" size="small" className="remove" aria-label={`Remove ${g.name}`} onClick={remove}>
-      ×
-    </Button>
-  );
+  const away = !readOnly && <RemoveButton label={`Remove ${g.name}`} remove={remove} />;
   const shown = proof && (
     <span className="seen">
       {proof.error ? (

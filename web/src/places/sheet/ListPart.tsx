@@ -8,6 +8,7 @@ import { FieldPicker } from './FieldPicker';
 import type { MessageList } from './model';
 import { itNames } from './names';
 import { useAround } from './surroundings';
+import { RemoveButton } from '../../parts/RemoveButton';
 
 interface Props {
   list: MessageList | undefined;
@@ -63,17 +64,7 @@ export function ListPart({ list, gathered, change }: Props) {
             disabled={readOnly}
             onChange={(most) => put({ most: most ?? undefined })}
           />
-          {!readOnly && (
-            <Button
-              type="text"
-              size="small"
-              className="remove"
-              aria-label="Remove the list"
-              onClick={() => change(undefined)}
-            >
-              ×
-            </Button>
-          )}
+          {!readOnly && <RemoveButton label="Remove the list" remove={() => change(undefined)} />}
         </div>
         <div className="with-picker">
           <ChipInput

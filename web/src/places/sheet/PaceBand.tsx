@@ -7,6 +7,7 @@ import { Band, BandLine, ProblemsAt } from './Band';
 import { sourceOf, type Pace, type Sheet } from './model';
 import { useAround } from './surroundings';
 import { OpeningLines, weekdays } from './watch/SilentForm';
+import { RemoveButton } from '../../parts/RemoveButton';
 
 interface Props {
   sheet: Sheet;
@@ -168,11 +169,7 @@ function Effect({ n, of }: { n: number; of: string }) {
 
 function Away({ what, go }: { what: string; go: () => void }) {
   if (useAround().readOnly) return null;
-  return (
-    <Button type="text" size="small" className="remove" aria-label={`Remove ${what}`} onClick={go}>
-      ×
-    </Button>
-  );
+  return <RemoveButton label={`Remove ${what}`} remove={go} />;
 }
 
 interface PartProps<T> {

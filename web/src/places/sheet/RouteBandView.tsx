@@ -9,6 +9,7 @@ import { Tells } from './Tells';
 import { TableCheck } from './TableCheck';
 import { groupOf, routeInk, routeMark, withTest, type Row, type RouteBand, type Sheet } from './model';
 import { useAround } from './surroundings';
+import { RemoveButton } from '../../parts/RemoveButton';
 
 interface Props {
   sheet: Sheet;
@@ -119,14 +120,7 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
                         >
                           ↓
                         </Button>
-                        <Button
-                          type="text"
-                          size="small"
-                          aria-label={`Remove ${name}`}
-                          onClick={() => setRow(i, undefined)}
-                        >
-                          ×
-                        </Button>
+                        <RemoveButton label={`Remove ${name}`} remove={() => setRow(i, undefined)} />
                       </span>
                     )}
                     <ProblemsAt path={`route.rows[${i}]`} exact />

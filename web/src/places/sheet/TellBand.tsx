@@ -12,6 +12,7 @@ import { Preview } from './Preview';
 import { renamed, withoutMessage, type Message, type Sheet } from './model';
 import { useAround } from './surroundings';
 import { memo, useCallback, useRef, useState } from 'react';
+import { RemoveButton } from '../../parts/RemoveButton';
 
 const tones = ['plain', 'good', 'warning', 'urgent'];
 
@@ -178,14 +179,10 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
             />
             <FactValue index={i} value={String(f.value)} change={setFact} />
             {!readOnly && (
-              <Button
-                type="text"
-                size="small"
-                aria-label={`Remove fact ${i + 1}`}
-                onClick={() => set({ facts: facts.filter((_, j) => j !== i) })}
-              >
-                ×
-              </Button>
+              <RemoveButton
+                label={`Remove fact ${i + 1}`}
+                remove={() => set({ facts: facts.filter((_, j) => j !== i) })}
+              />
             )}
           </div>
         ))}
@@ -292,9 +289,7 @@ function MessageName({ name, taken, rename, remove }: NameProps) {
         onBlur={done}
         onPressEnter={done}
       />
-      <Button size="small" type="text" aria-label={`Remove the message ${name}`} onClick={remove}>
-        ×
-      </Button>
+      <RemoveButton label={`Remove the message ${name}`} remove={remove} />
     </>
   );
 }

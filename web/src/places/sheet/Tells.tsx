@@ -1,10 +1,11 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Button, Select } from 'antd';
 import { memo } from 'react';
+import { useAct } from '../../api/act';
 import { api, answerOf } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
 import type { Tell } from './model';
 import { useAround } from './surroundings';
+import { RemoveButton } from '../../parts/RemoveButton';
 
 const noTells: Tell[] = [];
 
@@ -25,13 +26,11 @@ export const Tells = memo(function Tells({ tell = noTells, path, where }: TellsP
   const { readOnly } = useAround();
   const { channel } = useStarters();
   const destinations = useDestinations();
-  const cache = useQueryClient();
   // Whether it would take a post is asked when it is chosen, so that it is said here and not by a refusal.
-  const ask = useMutation({
-    mutationFn: (name: string) => answerOf(api.POST('/api/destinations/ask', { body: { name } })),
-    onSuccess: () =>
-      Promise.all(['destinations', 'trail'].map((k) => cache.invalidateQueries({ queryKey: [k] }))),
-  });
+  const ask = useAct(
+    (name: string) => answerOf(api.POST('/api/destinations/ask', { body: { name } })),
+    ['destinations', 'trail'],
+  );
   const set = (i: number, next: Partial<Tell>) =>
     change(tell.map((t, j) => (j === i ? { ...t, ...next } : t)));
   const places = (destinations.data?.items ?? []).map((d) => ({
@@ -89,14 +88,10 @@ export const Tells = memo(function Tells({ tell = noTells, path, where }: TellsP
             </Button>
           )}
           {!readOnly && tell.length > 1 && (
-            <Button
-              type="text"
-              size="small"
-              aria-label={`Stop telling channel ${i + 1} of ${where}`}
-              onClick={() => change(tell.filter((_, j) => j !== i))}
-            >
-              ×
-            </Button>
+            <RemoveButton
+              label={`Stop telling channel ${i + 1} of ${where}`}
+              remove={() => change(tell.filter((_, j) => j !== i))}
+            />
           )}
         </span>
       ))}

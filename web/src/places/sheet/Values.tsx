@@ -1,10 +1,11 @@
-import { Button, Input, Select } from 'antd';
+import { Input, Select } from 'antd';
 import { useRef } from 'react';
 import { useLatest } from '../../parts/useLatest';
 import { ChipInput } from './compose/ChipInput';
 import type { ChipHandle } from './compose/Handle';
 import { FieldPicker } from './FieldPicker';
 import { useAround } from './surroundings';
+import { RemoveButton } from '../../parts/RemoveButton';
 
 /** A text with formulas, and a picker for them. */
 export function ChipLine({
@@ -67,15 +68,10 @@ export function Values({ values, of, names, change }: ValuesProps) {
             />
           )}
           {!readOnly && (
-            <Button
-              type="text"
-              size="small"
-              className="remove"
-              aria-label={`Leave ${name} out of ${of}`}
-              onClick={() => change(Object.fromEntries(rows.filter((_, n) => n !== i)))}
-            >
-              ×
-            </Button>
+            <RemoveButton
+              label={`Leave ${name} out of ${of}`}
+              remove={() => change(Object.fromEntries(rows.filter((_, n) => n !== i)))}
+            />
           )}
         </div>
       ))}

@@ -1,8 +1,8 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { Button } from 'antd';
 import { Link } from 'react-router';
+import { useAct, useMayEdit } from '../../api/act';
 import { api, answerOf } from '../../api/client';
-import { useMe, useToday } from '../../api/queries';
+import { useToday } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { Verdict } from '../../parts/Verdict';
 import { agoOf, fullOf } from '../../parts/times';
@@ -16,12 +16,11 @@ const nextWords: Record<string, string> = {
 
 export function Today() {
   const today = useToday();
-  const cache = useQueryClient();
-  const viewer = useMe().data?.role === 'viewer';
-  const done = useMutation({
-    mutationFn: (id: number) => answerOf(api.POST('/api/notices/{id}/done', { params: { path: { id } } })),
-    onSuccess: () => cache.invalidateQueries({ queryKey: ['today'] }),
-  });
+  const mayEdit = useMayEdit();
+  const done = useAct(
+    (id: number) => answerOf(api.POST('/api/notices/{id}/done', { params: { path: { id } } })),
+    ['today'],
+  );
   if (today.error) return <Trouble error={today.error} again={() => void today.refetch()} />;
   const t = today.data;
   if (!t) return null;
@@ -42,7 +41,7 @@ export function Today() {
                 <Link to={n.go}>
                   <strong>{n.what}</strong>
                 </Link>{' '}
-                {n.id > 0 && !viewer && (
+                {n.id > 0 && mayEdit && (
                   <Button size="small" type="text" onClick={() => done.mutate(n.id)}>
                     Seen to
                   </Button>

@@ -1,9 +1,9 @@
-import { useMayEdit } from '../../api/act';
-import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { App, Button, Switch } from 'antd';
+import { useMutation } from '@tanstack/react-query';
+import { Button, Switch } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
-import { ApiError, api, answerOf, type WorkflowItem } from '../../api/client';
+import { useAct, useMayEdit } from '../../api/act';
+import { api, answerOf, type WorkflowItem } from '../../api/client';
 import { makeWorkflow, useMe, useStarters, useWorkflows } from '../../api/queries';
 import { DayBars } from '../../parts/DayBars';
 import { Stamp } from '../../parts/Stamp';
@@ -70,11 +70,9 @@ export function Workflows() {
 function Row({ w }: { w: WorkflowItem }) {
   const mayEdit = useMayEdit();
   const [starting, setStarting] = useState(false);
-  const cache = useQueryClient();
   const me = useMe();
-  const { message } = App.useApp();
-  const flip = useMutation({
-    mutationFn: (on: boolean) => {
+  const flip = useAct(
+    (on: boolean) => {
       const params = { params: { path: { id: w.id } } };
       return answerOf(
         on
@@ -82,9 +80,8 @@ function Row({ w }: { w: WorkflowItem }) {
           : api.POST('/api/workflows/{id}/off', params),
       );
     },
-    onSuccess: () => cache.invalidateQueries({ queryKey: ['workflows'] }),
-    onError: (e) => void message.error([e.message, ...(e instanceof ApiError ? e.details : [])].join(' ')),
-  });
+    ['workflows'],
+  );
   const tells = w.tells ?? [];
   return (
     <tr className={w.on ? '' : 'is-off'}>

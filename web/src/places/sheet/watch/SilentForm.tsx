@@ -6,6 +6,7 @@ import type { Opening } from '../model';
 import { useAround } from '../surroundings';
 import { SourceSelect } from './SourceSelect';
 import type { FormProps } from './WatchBand';
+import { RemoveButton } from '../../../parts/RemoveButton';
 
 export const weekdays = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
 
@@ -110,11 +111,7 @@ function OpeningLine({ value, readOnly, change, remove }: LineProps) {
         readOnly={readOnly}
         onChange={(e) => change({ ...value, to: e.target.value })}
       />
-      {!readOnly && (
-        <Button type="text" size="small" className="remove" aria-label="Remove these hours" onClick={remove}>
-          ×
-        </Button>
-      )}
+      {!readOnly && <RemoveButton label="Remove these hours" remove={remove} />}
     </div>
   );
 }
