@@ -60,10 +60,8 @@ type PostRow struct {
 	WorkflowName string
 }
 
-// Posts lists posts, newest first.
-func (s *Store) Posts(ctx context.Context, f PostFilter) ([]PostRow, error) {
-	q := s.DB.WithContext(ctx).Table("posts").Select("posts.*, workflows.name AS workflow_name").
-		Joins("JOIN workflows ON workflows.id = posts.workflow").Order("posts.id DESC").Limit(f.Limit)
+// group asks for the posts of a state, a destination and a workflow, as far as they are named: what can be acted on at once.
+func (f PostFilter) group(q *gorm.DB) *gorm.DB {
 	if f.State != "" {
 		q = q.Where("posts.state = ?", f.State)
 	}
@@ -73,6 +71,14 @@ func (s *Store) Posts(ctx context.Context, f PostFilter) ([]PostRow, error) {
 	if f.Workflow > 0 {
 		q = q.Where("posts.workflow = ?", f.Workflow)
 	}
+	return q
+}
+
+// Posts lists posts, newest first.
+func (s *Store) Posts(ctx context.Context, f PostFilter) ([]PostRow, error) {
+	q := s.DB.WithContext(ctx).Table("posts").Select("posts.*, workflows.name AS workflow_name").
+		Joins("JOIN workflows ON workflows.id = posts.workflow").Order("posts.id DESC").Limit(f.Limit)
+	q = f.group(q)
 	if f.Arrival > 0 {
 		q = q.Where("posts.arrival = ?", f.Arrival)
 	}
@@ -135,18 +141,9 @@ func (a Act) From() []string {
 // no longer expire by themselves.
 func (s *Store) ActOn(ctx context.Context, a Act, ids []int64, f PostFilter, most int) (done []Post, of int, err error) {
 	err = s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		q := tx.Table("posts").Select("id")
+		q := f.group(tx.Table("posts").Select("id"))
 		if len(ids) > 0 {
 			q = q.Where("id IN ?", ids)
-		}
-		if f.State != "" {
-			q = q.Where("state = ?", f.State)
-		}
-		if f.Destination != "" {
-			q = q.Where("destination = ?", f.Destination)
-		}
-		if f.Workflow > 0 {
-			q = q.Where("workflow = ?", f.Workflow)
 		}
 		var meant []int64
 		if err := q.Order("id").Limit(most).Scan(&meant).Error; err != nil || len(meant) == 0 {

@@ -247,15 +247,20 @@ func newSigningSecret() string {
 	return "whsec_" + base64.StdEncoding.EncodeToString(raw)
 }
 
+// settingsOf finds a kind, and sorts what was filled in for it into settings and secrets.
+func settingsOf(kind string, given map[string]string) (k *connect.Kind, settings, secrets map[string]string, err error) {
+	if k = kinds.Named(kind); k == nil {
+		return nil, nil, nil, kit.Invalid("body.kind", "there is no kind of connection %s", kind)
+	}
+	settings, secrets, err = sources.Split(k, given)
+	return k, settings, secrets, err
+}
+
 func (s *Connections) createConnection(ctx context.Context, who *kit.Person, in *makeInput) (*connectionOutput, error) {
 	if !shortName.MatchString(in.Body.ID) || in.Body.ID == "dorfbote" {
 		return nil, kit.Invalid("body.id", "the short name may hold lower-case letters, digits and hyphens, and is not dorfbote")
 	}
-	k := kinds.Named(in.Body.Kind)
-	if k == nil {
-		return nil, kit.Invalid("body.kind", "there is no kind of connection %s", in.Body.Kind)
-	}
-	settings, secrets, err := sources.Split(k, in.Body.Settings)
+	k, settings, secrets, err := settingsOf(in.Body.Kind, in.Body.Settings)
 	if err != nil {
 		return nil, err
 	}

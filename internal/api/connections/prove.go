@@ -40,11 +40,7 @@ func (s *Connections) proveRoutes() {
 }
 
 func (s *Connections) proveNew(ctx context.Context, _ *kit.Person, in *proveNewInput) (*proveOutput, error) {
-	k := kinds.Named(in.Body.Kind)
-	if k == nil {
-		return nil, kit.Invalid("body.kind", "there is no kind of connection %s", in.Body.Kind)
-	}
-	settings, secrets, err := sources.Split(k, in.Body.Settings)
+	k, settings, secrets, err := settingsOf(in.Body.Kind, in.Body.Settings)
 	if err != nil {
 		return nil, err
 	}

@@ -3,8 +3,9 @@ package sources
 import (
 	"context"
 	"fmt"
-	"sync"
 	"time"
+
+	"github.com/hashicorp/golang-lru/v2/expirable"
 
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/value"
@@ -12,15 +13,7 @@ import (
 
 // lookups keeps the records of sources that are looked up, for a moment: the sheets on one arrival, and the arrivals of one
 // batch, mostly look up the same.
-type lookups struct {
-	mu       sync.Mutex
-	bySource map[string]lookedUp
-}
-
-type lookedUp struct {
-	list []map[string]any
-	at   time.Time
-}
+type lookups = expirable.LRU[string, []map[string]any]
 
 // How long what was looked up holds, and how many records of a source are looked at.
 const (
@@ -51,12 +44,8 @@ func (src *Sources) Finder(ctx context.Context) (find func(source string) []map[
 }
 
 func (src *Sources) lookUp(ctx context.Context, source string) ([]map[string]any, error) {
-	l := &src.lookups
-	l.mu.Lock()
-	have, ok := l.bySource[source]
-	l.mu.Unlock()
-	if ok && time.Since(have.at) < lookupHolds {
-		return have.list, nil
+	if list, ok := src.lookups.Get(source); ok {
+		return list, nil
 	}
 	var raws []string
 	err := src.Store.DB.WithContext(ctx).Raw(`SELECT data::text FROM records WHERE source = ? ORDER BY key COLLATE "C" LIMIT ?`, source, LookupMost).Scan(&raws).Error
@@ -73,11 +62,6 @@ func (src *Sources) lookUp(ctx context.Context, source string) ([]map[string]any
 			list = append(list, m)
 		}
 	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.bySource == nil || len(l.bySource) > lookupSources {
-		l.bySource = map[string]lookedUp{}
-	}
-	l.bySource[source] = lookedUp{list, time.Now()}
+	src.lookups.Add(source, list)
 	return list, nil
 }

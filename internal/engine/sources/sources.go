@@ -3,6 +3,8 @@
 package sources
 
 import (
+	"github.com/hashicorp/golang-lru/v2/expirable"
+
 	"dorfbote/internal/engine/host"
 	"dorfbote/internal/script"
 )
@@ -13,8 +15,10 @@ type Sources struct {
 	Scripts script.Runner // closed by whoever made this
 
 	learnt  learnt
-	lookups lookups
+	lookups *lookups
 }
 
 // New begins to know sources.
-func New(h *host.Host) *Sources { return &Sources{Host: h} }
+func New(h *host.Host) *Sources {
+	return &Sources{Host: h, lookups: expirable.NewLRU[string, []map[string]any](lookupSources, nil, lookupHolds)}
+}
