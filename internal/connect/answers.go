@@ -11,11 +11,13 @@ import (
 	"os"
 	"strings"
 	"syscall"
+
+	"dorfbote/internal/core/fault"
 )
 
 // NoAnswer says in plain words why a call brought no answer.
 func NoAnswer(err error) string {
-	var t *Trouble
+	var t *fault.Fault
 	var dns *net.DNSError
 	var cert *tls.CertificateVerificationError
 	var header tls.RecordHeaderError
@@ -60,15 +62,6 @@ func Counted(n int, one string) string {
 		return fmt.Sprintf("%d %sies", n, before)
 	}
 	return fmt.Sprintf("%d %ss", n, one)
-}
-
-// Sentence ends words with one full stop.
-func Sentence(words string) string {
-	words = strings.TrimSpace(words)
-	if words == "" || strings.HasSuffix(words, "!") || strings.HasSuffix(words, "?") || strings.HasSuffix(words, "…") {
-		return words
-	}
-	return strings.TrimRight(words, ".") + "."
 }
 
 // Answered joins an HTTP status with the words beside it, each said once.

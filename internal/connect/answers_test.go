@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"dorfbote/internal/core/fault"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -38,7 +40,7 @@ func TestNoAnswerIsSaidInPlainWords(t *testing.T) {
 		{&url.Error{Op: "Get", URL: "http://x", Err: io.EOF}, "the connection was broken off"},
 		{&net.DNSError{Name: "nowhere.example", IsNotFound: true}, "there is no host called nowhere.example"},
 		{&url.Error{Op: "Get", URL: "http://x", Err: errors.New("odd")}, "odd"},
-		{&Trouble{Tried: "a", Said: "b"}, "b"},
+		{&fault.Fault{Tried: "a", Said: "b"}, "b"},
 	} {
 		require.Error(t, c.err)
 		assert.Equal(t, c.want, NoAnswer(c.err), "%v", c.err)
@@ -50,8 +52,6 @@ func TestWordsOfAnswers(t *testing.T) {
 	assert.Equal(t, "403 Forbidden", Answered("403 Forbidden", "Forbidden"))
 	assert.Equal(t, "403 Forbidden", Words([]byte("Forbidden."), "403 Forbidden"))
 	assert.Equal(t, "403 Forbidden: not in #board", Words([]byte(`{"title":"Forbidden","detail":"not in #board"}`), "403 Forbidden"))
-	assert.Equal(t, "400 Bad Request: no key", Words([]byte(`{"title":"no key","detail":"no key"}`), "400 Bad Request"))
-	assert.Equal(t, []string{"1 table", "2 tables", "0 tables", "1 entry", "2 entries"}, []string{Counted(1, "table"), Counted(2, "table"), Counted(0, "table"), Counted(1, "entry"), Counted(2, "entry")})
-	assert.Equal(t, []string{"a.", "a.", "a?", ""}, []string{Sentence("a"), Sentence("a..."), Sentence("a?"), Sentence(" ")})
-	assert.Equal(t, "reading: it said no. Ask again", (&Trouble{Tried: "reading", Said: "it said no.", Do: "Ask again"}).Error())
+	assert.Equal(t, []string{"a.", "a.", "a?", ""}, []string{fault.Sentence("a"), fault.Sentence("a..."), fault.Sentence("a?"), fault.Sentence(" ")})
+	assert.Equal(t, "reading: it said no. Ask again", (&fault.Fault{Tried: "reading", Said: "it said no.", Do: "Ask again"}).Error())
 }

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -223,39 +224,9 @@ type ProofStep struct {
 	Who   string `json:"who,omitempty"` // who can grant it
 }
 
-// Trouble is an error that knows what to do about it.
-type Trouble struct {
-	Tried, Said, Do, Who string
-	Wait                 time.Duration // the other side asked to be left alone for so long
-	Status               int           // of HTTP; 0 where there is none
-}
-
-func (t *Trouble) Error() string {
-	s := t.Tried + ": " + t.Said
-	if t.Do != "" {
-		s = Sentence(s) + " " + t.Do
-	}
-	if t.Who != "" {
-		s += " (" + t.Who + " can grant it)"
-	}
-	return s
-}
-
-// Plainly gives what an error says and what to do, without what was tried.
-func Plainly(err error) string {
-	var t *Trouble
-	if !errors.As(err, &t) {
-		return err.Error()
-	}
-	if t.Do == "" {
-		return t.Said
-	}
-	return t.Said + "; " + t.Do
-}
-
 // Failed makes a step of an error.
 func Failed(tried string, err error) ProofStep {
-	if t, ok := errors.AsType[*Trouble](err); ok {
+	if t, ok := errors.AsType[*fault.Fault](err); ok {
 		if t.Tried != "" {
 			tried = t.Tried
 		}
@@ -295,7 +266,7 @@ func KeyOf(record map[string]any, field string) string {
 
 // Missing makes the error for a record without a key.
 func Missing(field string, n int) error {
-	return &Trouble{
+	return &fault.Fault{
 		Tried: fmt.Sprintf("reading record %d", n), Said: fmt.Sprintf("it has no %q, the field that names a record", field),
 		Do: "choose another field as the key",
 	}

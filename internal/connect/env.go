@@ -18,6 +18,7 @@ import (
 
 	"code.dny.dev/ssrf"
 
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -98,7 +99,7 @@ func guard(allowed string) (func(network, address string, c syscall.RawConn) err
 	g := ssrf.New(opts...)
 	return func(network, address string, c syscall.RawConn) error {
 		if err := g.Safe(network, address, c); err != nil {
-			return &Trouble{
+			return &fault.Fault{
 				Tried: "calling " + address, Said: "this is a private or reserved address, which is not called unless it is allowed",
 				Do: "add it to DORFBOTE_ALLOW_PRIVATE if it is meant", Who: "whoever runs this server",
 			}
@@ -115,11 +116,11 @@ type Answer struct {
 	URL    *url.URL      // after redirects
 }
 
-// Get calls an address. An answer other than 2xx and 304 is a [*Trouble] in the other side's words.
+// Get calls an address. An answer other than 2xx and 304 is a [*fault.Fault] in the other side's words.
 func (e Env) Get(ctx context.Context, address string, header http.Header) (*Answer, error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
-		return nil, &Trouble{Tried: "GET " + address, Said: "this is no address that can be called", Do: "write it like https://example.org/path"}
+		return nil, &fault.Fault{Tried: "GET " + address, Said: "this is no address that can be called", Do: "write it like https://example.org/path"}
 	}
 	return e.Do(req, header)
 }
@@ -128,7 +129,7 @@ func (e Env) Get(ctx context.Context, address string, header http.Header) (*Answ
 func (e Env) Do(req *http.Request, header http.Header) (*Answer, error) {
 	tried := req.Method + " " + redacted(req.URL)
 	if req.URL.Scheme != "http" && req.URL.Scheme != "https" || req.URL.Host == "" {
-		return nil, &Trouble{Tried: tried, Said: "only http and https addresses are called", Do: "write the address like https://example.org/path"}
+		return nil, &fault.Fault{Tried: tried, Said: "only http and https addresses are called", Do: "write the address like https://example.org/path"}
 	}
 	maps.Copy(req.Header, header)
 	req.Header.Set("User-Agent", Agent)
@@ -141,7 +142,7 @@ func (e Env) Do(req *http.Request, header http.Header) (*Answer, error) {
 	}
 	defer res.Body.Close()
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
-	t := &Trouble{Tried: tried, Status: res.StatusCode, Said: Words(raw, res.Status), Wait: RetryAfter(res.Header.Get("Retry-After"), time.Now())}
+	t := &fault.Fault{Tried: tried, Status: res.StatusCode, Said: Words(raw, res.Status), Wait: RetryAfter(res.Header.Get("Retry-After"), time.Now())}
 	switch res.StatusCode {
 	case http.StatusUnauthorized:
 		t.Do, t.Who = "check the credentials; they were not accepted", "whoever runs "+req.URL.Host
@@ -171,7 +172,7 @@ func redacted(u *url.URL) string {
 }
 
 func noAnswer(tried, host string, err error) error {
-	if t, ok := errors.AsType[*Trouble](err); ok {
+	if t, ok := errors.AsType[*fault.Fault](err); ok {
 		return t
 	}
 	said, do := "no answer: "+NoAnswer(err), "check that "+host+" is right and reachable from this server"
@@ -183,7 +184,7 @@ func noAnswer(tried, host string, err error) error {
 	case errors.As(err, &cert):
 		said, do = NoAnswer(err), "have a valid certificate installed there"
 	}
-	return &Trouble{Tried: tried, Said: said, Do: do}
+	return &fault.Fault{Tried: tried, Said: said, Do: do}
 }
 
 // bounded ends with an error rather than short, where an answer is larger than is read.
@@ -195,7 +196,7 @@ type bounded struct {
 func (b bounded) Read(p []byte) (int, error) {
 	n, err := b.Reader.Read(p)
 	if l := b.Reader.(*io.LimitedReader); l.N <= 0 {
-		return n, &Trouble{Tried: "reading the answer", Said: fmt.Sprintf("it is larger than %d MiB", MaxAnswer>>20), Do: "narrow what is asked for"}
+		return n, &fault.Fault{Tried: "reading the answer", Said: fmt.Sprintf("it is larger than %d MiB", MaxAnswer>>20), Do: "narrow what is asked for"}
 	}
 	return n, err
 }

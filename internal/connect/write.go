@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"time"
 
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -77,7 +78,7 @@ func WriteHTTP(ctx context.Context, env Env, auth http.Header, list, method stri
 // failed tells a write that may heal from one that cannot. One that was tried before and is refused as being there
 // already has come about then.
 func (out Written) failed(err error, w Write) (Written, error) {
-	var t *Trouble
+	var t *fault.Fault
 	if !errors.As(err, &t) {
 		return out, err
 	}

@@ -16,6 +16,7 @@ import (
 
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
@@ -300,7 +301,7 @@ func TestARequestWithVeryManyEvents(t *testing.T) {
 		events[i].ID = ""
 	}
 	_, err := w.intake.Take(context.Background(), events)
-	var many *intake.TooManyError
+	var many *fault.Fault
 	require.ErrorAs(t, err, &many)
 	assert.Contains(t, err.Error(), "5000")
 }

@@ -17,8 +17,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/message"
-	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/engine/intake"
@@ -175,7 +175,7 @@ func TestTooManyStarts(t *testing.T) {
 	live, plan := w.turnOn(t, "dorfbote: 1\nname: By hand\nwatch: {start: {source: tours/collections}}\nmessages: {m: {title: x}}\nroute: {otherwise: {tell: [{to: \"square/#tours\", message: m}]}}\n", -1)
 	keys := make([]string, intake.MaxStarts+1)
 	_, err := w.Writer.Start(context.Background(), live, plan, keys, nil, intake.Cause{By: "A"})
-	var wrong *sheet.AnswerError
+	var wrong *fault.Fault
 	require.ErrorAs(t, err, &wrong)
 }
 

@@ -12,7 +12,7 @@ import (
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/api/sources"
-	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/notify"
@@ -109,7 +109,7 @@ func (s *Connections) moveUses(ctx context.Context, who *kit.Person, in *moveInp
 	}
 	for _, u := range out.Body.Uses {
 		if u.Problem != "" {
-			return nil, huma.Error409Conflict(fmt.Sprintf("%s could not run after the move: %s Nothing was moved.", u.Name, connect.Sentence(u.Problem)))
+			return nil, huma.Error409Conflict(fmt.Sprintf("%s could not run after the move: %s Nothing was moved.", u.Name, fault.Sentence(u.Problem)))
 		}
 	}
 	before := map[int64]json.RawMessage{}

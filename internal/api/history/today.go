@@ -8,6 +8,7 @@ import (
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/usual"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/notify"
@@ -199,9 +200,9 @@ func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*to
 		place := "/outbox?destination=" + urlQuery(d.Name)
 		switch {
 		case d.Paused && d.HeldBy != "":
-			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused by " + d.HeldBy, Words: connect.Sentence(d.Reason) + " " + waits(d.Waiting) + ".", Go: place})
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused by " + d.HeldBy, Words: fault.Sentence(d.Reason) + " " + waits(d.Waiting) + ".", Go: place})
 		case d.Paused:
-			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused", Words: connect.Sentence("It answered: "+d.Reason) + " " + waits(d.Waiting+d.Refused) + ".", Go: place})
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is paused", Words: fault.Sentence("It answered: "+d.Reason) + " " + waits(d.Waiting+d.Refused) + ".", Go: place})
 		case d.Refused > 0:
 			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " has refused " + connect.Counted(int(d.Refused), "post"), Words: "Send them again, or drop them.", Go: place + "&state=refused"})
 		case d.Failures >= failuresToTell && d.Oldest != nil && now.Sub(*d.Oldest) > 5*time.Minute:

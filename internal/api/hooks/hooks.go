@@ -4,7 +4,6 @@ package hooks
 import (
 	"context"
 	"errors"
-	"fmt"
 	"regexp"
 	"strings"
 	"time"
@@ -12,6 +11,7 @@ import (
 	"github.com/hashicorp/golang-lru/v2/expirable"
 
 	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/store"
 )
@@ -76,31 +76,26 @@ func (k *Known) Shape(ctx context.Context, c *store.Connection, source string) (
 // ErrAway means that the database did not answer.
 var ErrAway = errors.New("the database does not answer; try again")
 
-// NameError says that a source cannot be called so, or that there are too many of them.
-type NameError struct{ Words string }
-
-func (e *NameError) Error() string { return e.Words }
-
 var kindName = regexp.MustCompile(`^[\pL\pN][\pL\pN._-]{0,99}$`)
 
 // GoodName tells whether a kind of record can be called so.
 func GoodName(name string) bool { return kindName.MatchString(name) }
 
-// Learn notes a source that is seen for the first time. The error is a [*NameError], or [ErrAway].
+// Learn notes a source that is seen for the first time. The error is a [*fault.Fault], or [ErrAway].
 func (k *Known) Learn(ctx context.Context, c *store.Connection, source string) error {
 	if k.sources.Contains(source) {
 		return nil
 	}
 	_, name, _ := strings.Cut(source, "/")
 	if !GoodName(name) {
-		return &NameError{"the kind of record in " + source + " may hold letters, digits, hyphens, dots and underscores"}
+		return fault.At("source", "the kind of record in %s may hold letters, digits, hyphens, dots and underscores", source)
 	}
 	n, err := k.store.CountSources(ctx, c.ID)
 	if err != nil {
 		return ErrAway
 	}
 	if n >= MaxKinds {
-		return &NameError{fmt.Sprintf("this connection has brought up more than %d kinds of record", MaxKinds)}
+		return fault.At("source", "this connection has brought up more than %d kinds of record", MaxKinds)
 	}
 	row := store.Source{Name: source, Connection: c.ID, Title: value.LabelOf(name), KeyField: c.KeyField}
 	if at := c.Settings["record"]; at != "" {

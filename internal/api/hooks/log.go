@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/store"
 )
@@ -114,13 +115,9 @@ func (l *Log) judge(ctx context.Context, e *sources.Sources, list []store.HookRe
 		}
 		last, err := e.Store.LastStatuses(ctx, r.Connection, refusedInARow)
 		if err == nil && len(last) == refusedInARow && !slices.ContainsFunc(last, func(s int) bool { return !refused(s) }) {
-			e.NoteHealth(ctx, r.Connection, requestError{r})
+			e.NoteHealth(ctx, r.Connection, fault.At("", "a request was refused: %s", r.Problem))
 		}
 	}
 }
 
 func refused(status int) bool { return status >= 400 && status != http.StatusServiceUnavailable }
-
-type requestError struct{ store.HookRequest }
-
-func (e requestError) Error() string { return "a request was refused: " + e.Problem }

@@ -8,9 +8,9 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
-	"dorfbote/internal/api/hooks"
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/engine/intake"
 )
 
@@ -52,14 +52,14 @@ func (in *Inbound) takeIn(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if problem != nil {
-		in.refuse(w, r, c.ID, body, problem.Status, problem.Location, problem.Detail)
+		in.refuse(w, r, c.ID, body, problem.Status, problem.Place, problem.Said)
 		return
 	}
 	for _, e := range events {
-		var wrong *hooks.NameError
+		var wrong *fault.Fault
 		switch err := in.Hooks.Learn(r.Context(), c, e.Source); {
 		case errors.As(err, &wrong):
-			in.refuse(w, r, c.ID, body, http.StatusBadRequest, "source", wrong.Words)
+			in.refuse(w, r, c.ID, body, http.StatusBadRequest, wrong.Place, wrong.Said)
 			return
 		case err != nil:
 			in.refuse(w, r, c.ID, body, http.StatusServiceUnavailable, "", err.Error())
@@ -68,10 +68,10 @@ func (in *Inbound) takeIn(w http.ResponseWriter, r *http.Request) {
 	}
 	receipts := []intake.Receipt{}
 	if len(events) > 0 {
-		var many *intake.TooManyError
+		var many *fault.Fault
 		switch receipts, err = in.Intake.Take(r.Context(), events); {
 		case errors.As(err, &many):
-			in.refuse(w, r, c.ID, body, http.StatusRequestEntityTooLarge, "body", many.Error())
+			in.refuse(w, r, c.ID, body, http.StatusRequestEntityTooLarge, "body", many.Said)
 			return
 		case err != nil:
 			kit.Busy(w)

@@ -79,7 +79,7 @@ func (s *Sources) readRequests(ctx context.Context, _ *kit.Person, in *readingIn
 		it := RequestReading{Request: r.ID, At: r.At, Path: r.Path, Status: r.Status, Records: []ReadRecord{}}
 		events, p := h.Read(http.Header{"Content-Type": {r.Media}}, kind, r.Body, r.At)
 		if p != nil {
-			it.Problem, it.Location = p.Detail, p.Location
+			it.Problem, it.Location = p.Said, p.Place
 		}
 		for _, e := range events {
 			it.Records = append(it.Records, ReadRecord{Key: e.Subject, Record: e.Record})

@@ -2,13 +2,13 @@ package workflows
 
 import (
 	"context"
-	"errors"
 	"net/http"
 	"time"
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/core/calendar"
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
@@ -49,10 +49,9 @@ func (s *Workflows) readSchedule(ctx context.Context, _ *kit.Person, in *schedul
 	}
 	moments, _, err := spec.Compile(s.Engine.Workspace.Location())
 	if err != nil {
-		out.Body.Problem = err.Error()
-		e := &calendar.ErrRule{}
-		if errors.As(err, &e) {
-			out.Body.Suggest = value.Nearest(e.Part, calendar.RuleParts())
+		out.Body.Problem = fault.Plainly(err)
+		if e, ok := fault.Of(err); ok {
+			out.Body.Suggest = value.Nearest(e.Place, calendar.RuleParts())
 		}
 		return out, nil
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"dorfbote/internal/api/kit"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/store"
@@ -124,16 +125,16 @@ func (s *Workflows) startByHand(ctx context.Context, who *kit.Person, in *startI
 
 func (s *Workflows) Begin(ctx context.Context, w *store.Workflow, plan *sheet.Plan, keys []string, answers map[string]any, why intake.Cause) ([]intake.Receipt, error) {
 	read, err := sheet.Answers(plan.Trigger.Ask, answers, s.Engine.Workspace)
-	var wrong *sheet.AnswerError
+	var wrong *fault.Fault
 	if errors.As(err, &wrong) {
-		return nil, kit.Invalid("body.answers."+wrong.Name, "%s", wrong.Problem)
+		return nil, kit.Invalid("body.answers."+wrong.Place, "%s", wrong.Said)
 	}
 	if err != nil {
 		return nil, err
 	}
 	receipts, err := s.Engine.Writer.Start(ctx, store.Live{ID: w.ID, Name: w.Name, Version: w.Version, Source: w.Source, Form: w.Form}, plan, keys, read, why)
 	if errors.As(err, &wrong) {
-		return nil, kit.Invalid("body."+wrong.Name, "%s", wrong.Problem)
+		return nil, kit.Invalid("body."+wrong.Place, "%s", wrong.Said)
 	}
 	return receipts, err
 }

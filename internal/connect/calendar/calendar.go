@@ -18,6 +18,7 @@ import (
 	"github.com/emersion/go-webdav/caldav"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -56,7 +57,7 @@ func (s signedIn) Do(req *http.Request) (*http.Response, error) {
 	if err == nil && res.StatusCode >= 400 {
 		raw, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
 		res.Body.Close()
-		t := &connect.Trouble{Tried: req.Method + " " + req.URL.Path, Said: connect.Words(raw, res.Status), Wait: connect.RetryAfter(res.Header.Get("Retry-After"), time.Now())}
+		t := &fault.Fault{Tried: req.Method + " " + req.URL.Path, Said: connect.Words(raw, res.Status), Wait: connect.RetryAfter(res.Header.Get("Retry-After"), time.Now())}
 		switch res.StatusCode {
 		case http.StatusUnauthorized, http.StatusForbidden:
 			t.Do, t.Who = "check the user and the password, and the right to read the calendar", "the owner of the calendar"
@@ -127,7 +128,7 @@ func (c *calendar) Browse(ctx context.Context) ([]connect.Choice, error) {
 func plain(tried string, err error) error {
 	var u *url.Error
 	for e := err; e != nil; {
-		t := &connect.Trouble{}
+		t := &fault.Fault{}
 		if errors.As(e, &t) {
 			return t
 		}
@@ -144,7 +145,7 @@ func plain(tried string, err error) error {
 	if u != nil {
 		err = u.Err
 	}
-	return &connect.Trouble{Tried: tried, Said: err.Error(), Do: "check that the address is a CalDAV server's"}
+	return &fault.Fault{Tried: tried, Said: err.Error(), Do: "check that the address is a CalDAV server's"}
 }
 
 type mark struct {
@@ -180,7 +181,7 @@ func (c *calendar) file(ctx context.Context, m *mark) ([]*ical.Calendar, *mark, 
 func Decode(r io.Reader) (out []*ical.Calendar, err error) {
 	defer func() {
 		if p := recover(); p != nil { // a fault of the parser on foreign bytes
-			out, err = nil, &connect.Trouble{Tried: "reading the calendar", Said: fmt.Sprint(p)}
+			out, err = nil, &fault.Fault{Tried: "reading the calendar", Said: fmt.Sprint(p)}
 		}
 	}()
 	dec := ical.NewDecoder(r)
@@ -190,7 +191,7 @@ func Decode(r io.Reader) (out []*ical.Calendar, err error) {
 			return out, nil
 		}
 		if err != nil {
-			return nil, &connect.Trouble{Tried: "reading the calendar", Said: "it is no iCalendar file that can be read: " + err.Error(), Do: "check that the address is the calendar's and not the page's"}
+			return nil, &fault.Fault{Tried: "reading the calendar", Said: "it is no iCalendar file that can be read: " + err.Error(), Do: "check that the address is the calendar's and not the page's"}
 		}
 		out = append(out, cal)
 	}
@@ -271,11 +272,11 @@ var _ webdav.HTTPClient = signedIn{}
 func windowOf(src connect.SourceConfig, now time.Time, zone *time.Location) (*window, error) {
 	ahead, err := value.ParseSpan(src.Get("ahead", "90d"))
 	if err != nil {
-		return nil, &connect.Trouble{Tried: "reading the settings", Said: err.Error()}
+		return nil, &fault.Fault{Tried: "reading the settings", Said: err.Error()}
 	}
 	back, err := value.ParseSpan(src.Get("back", "30d"))
 	if err != nil {
-		return nil, &connect.Trouble{Tried: "reading the settings", Said: err.Error()}
+		return nil, &fault.Fault{Tried: "reading the settings", Said: err.Error()}
 	}
 	return &window{from: now.Add(-back), to: now.Add(min(ahead, 3*366*24*time.Hour)), zone: zone}, nil
 }

@@ -9,6 +9,7 @@ import (
 
 	"dorfbote/internal/connect"
 	corecal "dorfbote/internal/core/calendar"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -62,7 +63,7 @@ func (w *window) items(cal *ical.Calendar) ([]connect.Item, error) {
 	}
 	for _, e := range entries(cal) {
 		if len(out) > maxRecords || time.Since(began) > maxReading {
-			return nil, &connect.Trouble{Tried: "telling out the calendar's entries", Said: fmt.Sprintf("there are more than %d times of them within the stretch that is looked at, or they take too long", maxRecords), Do: "look less far ahead, or leave out entries that recur every few minutes"}
+			return nil, &fault.Fault{Tried: "telling out the calendar's entries", Said: fmt.Sprintf("there are more than %d times of them within the stretch that is looked at, or they take too long", maxRecords), Do: "look less far ahead, or leave out entries that recur every few minutes"}
 		}
 		uid := text(e, ical.PropUID)
 		if uid == "" {

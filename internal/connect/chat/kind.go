@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/message"
 )
 
@@ -48,7 +49,7 @@ func (c *chat) channels(ctx context.Context) ([]channel, error) {
 	}
 	var list []channel
 	if err := json.Unmarshal(raw, &list); err != nil {
-		return nil, &connect.Trouble{Tried: "listing the channels", Said: "the answer is not what the square says", Do: "check the address"}
+		return nil, &fault.Fault{Tried: "listing the channels", Said: "the answer is not what the square says", Do: "check the address"}
 	}
 	return list, nil
 }

@@ -19,6 +19,7 @@ import (
 	"golang.org/x/net/html/charset"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -128,7 +129,7 @@ func Parse(raw []byte, media string) (*gofeed.Feed, error) {
 	}
 	parsed, err := safely(raw)
 	if err != nil {
-		return nil, &connect.Trouble{Tried: "reading the feed", Said: "it is no RSS, Atom or JSON feed that can be read: " + err.Error(), Do: "check that the address is the feed's and not the page's"}
+		return nil, &fault.Fault{Tried: "reading the feed", Said: "it is no RSS, Atom or JSON feed that can be read: " + err.Error(), Do: "check that the address is the feed's and not the page's"}
 	}
 	return parsed, nil
 }

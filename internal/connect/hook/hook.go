@@ -15,6 +15,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -28,17 +29,8 @@ type Event struct {
 	Compute bool
 }
 
-// Problem is why a request was refused: an HTTP status, what is wrong, and where.
-type Problem struct {
-	Status   int
-	Detail   string
-	Location string // the header, the attribute or the JSON pointer that is wrong
-}
-
-func (p *Problem) Error() string { return p.Detail }
-
-func refuse(status int, location, format string, args ...any) *Problem {
-	return &Problem{Status: status, Location: location, Detail: fmt.Sprintf(format, args...)}
+func refuse(status int, location, format string, args ...any) *fault.Fault {
+	return &fault.Fault{Status: status, Place: location, Said: fmt.Sprintf(format, args...)}
 }
 
 // Hook is one connection that events come in by.
@@ -52,7 +44,7 @@ type Hook struct {
 
 // Read makes events of one request. kind is the record kind from the address; "" takes it from the
 // events. Time, where an event has none, is now.
-func (h *Hook) Read(header http.Header, kind string, body []byte, now time.Time) ([]Event, *Problem) {
+func (h *Hook) Read(header http.Header, kind string, body []byte, now time.Time) ([]Event, *fault.Fault) {
 	if p := h.verify(header, body); p != nil {
 		return nil, p
 	}
@@ -61,7 +53,7 @@ func (h *Hook) Read(header http.Header, kind string, body []byte, now time.Time)
 		return nil, refuse(http.StatusUnsupportedMediaType, "header Content-Type", "the content type %q cannot be read; send application/json or application/cloudevents+json", header.Get("Content-Type"))
 	}
 	var events []Event
-	var p *Problem
+	var p *fault.Fault
 	switch {
 	case media == "application/cloudevents-batch+json":
 		events, p = h.batch(body)
@@ -87,7 +79,7 @@ func (h *Hook) Read(header http.Header, kind string, body []byte, now time.Time)
 	return events, nil
 }
 
-func (h *Hook) verify(header http.Header, body []byte) *Problem {
+func (h *Hook) verify(header http.Header, body []byte) *fault.Fault {
 	if h.Secret == "" {
 		return nil
 	}
@@ -101,7 +93,7 @@ func (h *Hook) verify(header http.Header, body []byte) *Problem {
 	return nil
 }
 
-func (h *Hook) batch(body []byte) ([]Event, *Problem) {
+func (h *Hook) batch(body []byte) ([]Event, *fault.Fault) {
 	v, err := value.ReadJSON(body)
 	if err != nil {
 		return nil, badJSON(err)
@@ -121,7 +113,7 @@ func (h *Hook) batch(body []byte) ([]Event, *Problem) {
 	return events, nil
 }
 
-func (h *Hook) structured(body []byte) ([]Event, *Problem) {
+func (h *Hook) structured(body []byte) ([]Event, *fault.Fault) {
 	a, err := arrival.Read(body)
 	if err != nil {
 		return nil, badEvent(err, "")
@@ -130,7 +122,7 @@ func (h *Hook) structured(body []byte) ([]Event, *Problem) {
 }
 
 // binary reads the attributes from ce- headers and the data from the body.
-func (h *Hook) binary(header http.Header, body []byte) ([]Event, *Problem) {
+func (h *Hook) binary(header http.Header, body []byte) ([]Event, *fault.Fault) {
 	event := map[string]any{}
 	for name := range header {
 		if attr, ok := strings.CutPrefix(strings.ToLower(name), "ce-"); ok {
@@ -169,7 +161,7 @@ func percentDecode(s string) string {
 }
 
 // plain reads a record, or a list of records, sent as it is.
-func (h *Hook) plain(header http.Header, kind string, body []byte, now time.Time) ([]Event, *Problem) {
+func (h *Hook) plain(header http.Header, kind string, body []byte, now time.Time) ([]Event, *fault.Fault) {
 	v, err := value.ReadJSON(body)
 	if err != nil {
 		return nil, badJSON(err)
@@ -221,7 +213,7 @@ const maxFormFields = 1000
 // form reads a record sent as a form: each field a text, and a list where it stands several times. Names such as
 // "farm[name]" or "farm.name" stay as they are. A form that holds a whole record as JSON in one field, as some apps
 // send theirs ("payload"), is that record.
-func (h *Hook) form(header http.Header, kind string, body []byte, now time.Time) ([]Event, *Problem) {
+func (h *Hook) form(header http.Header, kind string, body []byte, now time.Time) ([]Event, *fault.Fault) {
 	raw, p := formRecord(body)
 	if p != nil {
 		return nil, p
@@ -230,7 +222,7 @@ func (h *Hook) form(header http.Header, kind string, body []byte, now time.Time)
 }
 
 // formRecord makes JSON of a form.
-func formRecord(body []byte) ([]byte, *Problem) {
+func formRecord(body []byte) ([]byte, *fault.Fault) {
 	values, err := url.ParseQuery(string(body))
 	if err != nil {
 		return nil, refuse(http.StatusBadRequest, "body", "the form cannot be read: %v", err)
@@ -266,7 +258,7 @@ func cleanText(s string) string {
 }
 
 // settle puts the event under this connection's source and finds its record's key.
-func (h *Hook) finish(e *Event, kind string, i int, now time.Time) *Problem {
+func (h *Hook) finish(e *Event, kind string, i int, now time.Time) *fault.Fault {
 	own, ok := strings.CutPrefix(e.Source, h.Connection+"/")
 	switch {
 	case ok && (kind == "" || own == kind):
@@ -302,20 +294,20 @@ func (h *Hook) finish(e *Event, kind string, i int, now time.Time) *Problem {
 	return nil
 }
 
-func notNow(err error) *Problem {
+func notNow(err error) *fault.Fault {
 	return refuse(http.StatusServiceUnavailable, "", "this cannot be read at the moment; send it again: %v", err)
 }
 
-func badJSON(err error) *Problem {
+func badJSON(err error) *fault.Fault {
 	if je, ok := errors.AsType[*value.JSONError](err); ok {
 		return refuse(http.StatusBadRequest, fmt.Sprintf("line %d, column %d", je.Line, je.Column), "the body is not JSON that can be read: %v", je)
 	}
 	return refuse(http.StatusBadRequest, "", "the body is not JSON that can be read: %v", err)
 }
 
-func badEvent(err error, prefix string) *Problem {
-	if fe, ok := errors.AsType[*arrival.FieldError](err); ok {
-		return refuse(http.StatusBadRequest, prefix+fe.Field, "%s%v", prefix, fe)
+func badEvent(err error, prefix string) *fault.Fault {
+	if fe, ok := errors.AsType[*fault.Fault](err); ok {
+		return refuse(http.StatusBadRequest, prefix+fe.Place, "%s%v", prefix, fe)
 	}
 	return badJSON(err)
 }

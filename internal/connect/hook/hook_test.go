@@ -91,8 +91,8 @@ func TestRefusalsSayWhere(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			_, p := tours("").Read(c.header, c.kind, []byte(c.body), at)
 			require.NotNil(t, p)
-			assert.Equal(t, c.status, p.Status, p.Detail)
-			assert.Equal(t, c.location, p.Location, p.Detail)
+			assert.Equal(t, c.status, p.Status, p.Said)
+			assert.Equal(t, c.location, p.Place, p.Said)
 		})
 	}
 }

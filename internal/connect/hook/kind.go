@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 )
 
 // Kind describes hooks.
@@ -33,7 +34,7 @@ func writable(c connect.Config, src connect.SourceConfig, _ bool) error {
 	if c.Settings["records_address"] != "" {
 		return nil
 	}
-	return &connect.Trouble{
+	return &fault.Fault{
 		Tried: "writing to " + src.Name, Said: "it is not known where this app's records can be changed",
 		Do: "give the address of its records in the settings of the connection " + c.ID,
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -16,7 +17,7 @@ import (
 type Shape struct{ Record, Key string }
 
 // records finds the records in one thing that was sent: one, or those of a list. at is the JSON pointer of the thing.
-func (s Shape) records(sent any, at string) (list []map[string]any, p *Problem) {
+func (s Shape) records(sent any, at string) (list []map[string]any, p *fault.Fault) {
 	m, ok := sent.(map[string]any)
 	if !ok {
 		return nil, refuse(http.StatusBadRequest, at, "a record is a JSON object, not %s", value.Describe(sent))

@@ -34,7 +34,7 @@ func TestRecordsInsideWhatIsSent(t *testing.T) {
 			if c.status != 0 {
 				require.NotNil(t, p)
 				assert.Equal(t, c.status, p.Status)
-				assert.Equal(t, c.location, p.Location)
+				assert.Equal(t, c.location, p.Place)
 				return
 			}
 			require.Nil(t, p)

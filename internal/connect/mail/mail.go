@@ -19,6 +19,7 @@ import (
 	"github.com/emersion/go-message/mail"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -101,14 +102,14 @@ func (m *mailbox) dial(ctx context.Context, news *imapclient.UnilateralDataHandl
 	return c, nil
 }
 
-func plain(tried string, err error) *connect.Trouble {
-	if t, ok := errors.AsType[*connect.Trouble](err); ok {
+func plain(tried string, err error) *fault.Fault {
+	if t, ok := errors.AsType[*fault.Fault](err); ok {
 		return t
 	}
 	if ie, ok := errors.AsType[*imap.Error](err); ok {
-		return &connect.Trouble{Tried: tried, Said: ie.Text}
+		return &fault.Fault{Tried: tried, Said: ie.Text}
 	}
-	out := &connect.Trouble{Tried: tried, Said: connect.NoAnswer(err)}
+	out := &fault.Fault{Tried: tried, Said: connect.NoAnswer(err)}
 	if _, ok := errors.AsType[*net.OpError](err); ok {
 		out.Said = "no answer: " + out.Said
 		out.Do = "check that the host is right and reachable from this server"

@@ -12,6 +12,7 @@ import (
 	"github.com/ohler55/ojg/jp"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -46,7 +47,7 @@ func (a *api) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawMe
 	r := &reading{api: a, src: src, items: items, next: next, emit: emit, newest: c.Since}
 	address, err := url.Parse(a.address(src.Settings["path"]))
 	if err != nil {
-		return connect.Polled{}, &connect.Trouble{Tried: "reading the path", Said: fmt.Sprintf("%q cannot be part of an address", src.Settings["path"])}
+		return connect.Polled{}, &fault.Fault{Tried: "reading the path", Said: fmt.Sprintf("%q cannot be part of an address", src.Settings["path"])}
 	}
 	now := time.Now().UTC()
 	whole := src.Settings["since"] == "" || c.Since == "" || now.Sub(c.Whole) > wholeEvery
@@ -87,7 +88,7 @@ func parsePath(text string) (jp.Expr, error) {
 	}
 	x, err := jp.ParseString(text)
 	if err != nil {
-		return nil, &connect.Trouble{Tried: "reading the JSONPath " + text, Said: err.Error(), Do: "write it like $.items[*]"}
+		return nil, &fault.Fault{Tried: "reading the JSONPath " + text, Said: err.Error(), Do: "write it like $.items[*]"}
 	}
 	return x, nil
 }
@@ -116,7 +117,7 @@ func (r *reading) pages(ctx context.Context, address *url.URL, header http.Heade
 	number, _ := strconv.Atoi(r.src.Get("first_page", "1"))
 	counted := paging == "page number" || paging == "offset"
 	if counted && r.src.Settings["page_param"] == "" {
-		return &connect.Trouble{Tried: "reading pages by number", Said: "the parameter for the page is not named", Do: "name it in the source's settings, such as page"}
+		return &fault.Fault{Tried: "reading pages by number", Said: "the parameter for the page is not named", Do: "name it in the source's settings, such as page"}
 	}
 	if counted {
 		if p := r.src.Settings["size_param"]; p != "" {
@@ -131,7 +132,7 @@ func (r *reading) pages(ctx context.Context, address *url.URL, header http.Heade
 	seen := map[string]bool{}
 	for address != nil {
 		if seen[address.String()] || r.calls >= maxPages {
-			return &connect.Trouble{Tried: "reading all pages", Said: "the pages go round in a circle at " + address.Path, Do: "check how the next page is found"}
+			return &fault.Fault{Tried: "reading all pages", Said: "the pages go round in a circle at " + address.Path, Do: "check how the next page is found"}
 		}
 		seen[address.String()] = true
 		p, err := r.api.get(ctx, address.String(), header)
@@ -174,7 +175,7 @@ func (r *reading) following(p *page, now *url.URL, paging string, n, size int, n
 		return &u, nil
 	case "field":
 		if r.next == nil {
-			return nil, &connect.Trouble{Tried: "finding the next page", Said: "the field with the next page is not named", Do: "name it in the source's settings, such as $.next"}
+			return nil, &fault.Fault{Tried: "finding the next page", Said: "the field with the next page is not named", Do: "name it in the source's settings, such as $.next"}
 		}
 		text := ""
 		switch v := r.next.First(p.body).(type) {
@@ -193,14 +194,14 @@ func (r *reading) following(p *page, now *url.URL, paging string, n, size int, n
 		}
 		u, err := p.answer.URL.Parse(text)
 		if err != nil {
-			return nil, &connect.Trouble{Tried: "finding the next page", Said: fmt.Sprintf("%q is no address", text), Do: "name the parameter that the token goes into"}
+			return nil, &fault.Fault{Tried: "finding the next page", Said: fmt.Sprintf("%q is no address", text), Do: "name the parameter that the token goes into"}
 		}
 		to = u
 	default:
 		to = Next(p.answer.Header.Values("Link"), p.answer.URL)
 	}
 	if to != nil && (to.Host != now.Host || to.Scheme != now.Scheme) {
-		return nil, &connect.Trouble{Tried: "reading the next page", Said: "it lies on another host, " + to.Host, Do: "the credentials are not sent there; connect that host instead"}
+		return nil, &fault.Fault{Tried: "reading the next page", Said: "it lies on another host, " + to.Host, Do: "the credentials are not sent there; connect that host instead"}
 	}
 	return to, nil
 }
@@ -231,7 +232,7 @@ func (r *reading) take(body any) (int, error) {
 	for _, e := range list {
 		record, ok := e.(map[string]any)
 		if !ok {
-			return 0, &connect.Trouble{Tried: "reading the records", Said: "where the records should stand, there is " + value.Describe(e), Do: "check where the records stand ($.items[*])"}
+			return 0, &fault.Fault{Tried: "reading the records", Said: "where the records should stand, there is " + value.Describe(e), Do: "check where the records stand ($.items[*])"}
 		}
 		r.records++
 		item, err := r.src.Item(record, connect.KeyOf(record, r.src.Key), r.records)

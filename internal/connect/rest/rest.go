@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -43,7 +44,7 @@ func Kind() *connect.Kind {
 		Open: func(c connect.Config) (connect.Conn, error) {
 			u, err := url.Parse(c.Settings["address"])
 			if err != nil || u.Host == "" {
-				return nil, &connect.Trouble{Tried: "reading the address", Said: fmt.Sprintf("%q is no address", c.Settings["address"]), Do: "write it like https://farm.example/api"}
+				return nil, &fault.Fault{Tried: "reading the address", Said: fmt.Sprintf("%q is no address", c.Settings["address"]), Do: "write it like https://farm.example/api"}
 			}
 			return &api{config: c}, nil
 		},
@@ -89,7 +90,7 @@ func (a *api) get(ctx context.Context, address string, header http.Header) (*pag
 	}
 	body, err := value.ReadJSON(raw)
 	if err != nil {
-		return nil, &connect.Trouble{
+		return nil, &fault.Fault{
 			Tried: "reading the answer of " + res.URL.Host, Said: fmt.Sprintf("it is not JSON that can be read: %v", err),
 			Do: "check that the address is the API's and not a page for people",
 		}
@@ -116,7 +117,7 @@ func (a *api) Prove(ctx context.Context) []connect.ProofStep {
 
 // bare tells whether an API answered that there is nothing where it begins: its records lie at paths below.
 func bare(err error) bool {
-	var t *connect.Trouble
+	var t *fault.Fault
 	return errors.As(err, &t) && (t.Status == http.StatusNotFound || t.Status == http.StatusMethodNotAllowed)
 }
 

@@ -18,6 +18,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/rest"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/testdb"
 )
@@ -179,7 +180,7 @@ func TestValidatorsCredentialsAndPatience(t *testing.T) {
 
 	s.fail = 1
 	_, _, _, err = poll(t, server.URL, nil, nil, nil)
-	var trouble *connect.Trouble
+	var trouble *fault.Fault
 	require.ErrorAs(t, err, &trouble)
 	assert.Equal(t, 7*time.Second, trouble.Wait)
 

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 )
 
 // squareRoom reads channels of the square over its HTTP API.
@@ -31,7 +32,7 @@ func (s *squareRoom) get(ctx context.Context, path string, into any) error {
 		return err
 	}
 	if err := json.Unmarshal(raw, into); err != nil {
-		return &connect.Trouble{Tried: "reading " + path, Said: "the answer is not what the square says: " + err.Error(), Do: "check the address"}
+		return &fault.Fault{Tried: "reading " + path, Said: "the answer is not what the square says: " + err.Error(), Do: "check the address"}
 	}
 	return nil
 }

@@ -21,6 +21,7 @@ import (
 	"mellium.im/xmpp/stanza"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 )
 
 // xmppRooms reads rooms of an XMPP server (XEP-0045). What is said comes by itself; after a break, what was said
@@ -33,7 +34,7 @@ type xmppRooms struct {
 func newXMPP(c connect.Config) (connect.Conn, error) {
 	j, err := jid.Parse(c.Settings["user"])
 	if err != nil || j.Localpart() == "" {
-		return nil, &connect.Trouble{Tried: "reading the address of the account", Said: fmt.Sprintf("%q is no address of an account", c.Settings["user"]), Do: "write it like dorfbote@chat.example"}
+		return nil, &fault.Fault{Tried: "reading the address of the account", Said: fmt.Sprintf("%q is no address of an account", c.Settings["user"]), Do: "write it like dorfbote@chat.example"}
 	}
 	return &xmppRooms{config: c, user: j}, nil
 }
@@ -50,10 +51,10 @@ func (x *xmppRooms) session(ctx context.Context) (*xmppim.Session, error) {
 	}
 	conn, err := x.config.Env.Dial(ctx, "tcp", address)
 	if err != nil {
-		if t, ok := errors.AsType[*connect.Trouble](err); ok {
+		if t, ok := errors.AsType[*fault.Fault](err); ok {
 			return nil, t
 		}
-		return nil, &connect.Trouble{Tried: "calling " + address, Said: "no answer: " + err.Error(), Do: "check the server's address"}
+		return nil, &fault.Fault{Tried: "calling " + address, Said: "no answer: " + err.Error(), Do: "check the server's address"}
 	}
 	config := &tls.Config{MinVersion: tls.VersionTLS12}
 	if x.config.Env.TLS != nil {
@@ -69,7 +70,7 @@ func (x *xmppRooms) session(ctx context.Context) (*xmppim.Session, error) {
 	s, err := xmppim.NewClientSession(ctx, x.user, conn, features...)
 	if err != nil {
 		conn.Close()
-		return nil, &connect.Trouble{Tried: "signing in as " + x.user.String(), Said: err.Error(), Do: "check the account and the password", Who: "whoever runs the chat server"}
+		return nil, &fault.Fault{Tried: "signing in as " + x.user.String(), Said: err.Error(), Do: "check the account and the password", Who: "whoever runs the chat server"}
 	}
 	return s, nil
 }
@@ -119,7 +120,7 @@ func (x *xmppRooms) Browse(ctx context.Context) ([]connect.Choice, error) {
 func (x *xmppRooms) list(ctx context.Context, s *xmppim.Session) ([]connect.Choice, error) {
 	to, err := jid.Parse(x.rooms())
 	if err != nil {
-		return nil, &connect.Trouble{Tried: "reading the rooms' server", Said: fmt.Sprintf("%q is no address", x.rooms())}
+		return nil, &fault.Fault{Tried: "reading the rooms' server", Said: fmt.Sprintf("%q is no address", x.rooms())}
 	}
 	go func() { _ = s.Serve(nil) }()
 	iter := disco.FetchItems(ctx, items.Item{JID: to}, s)
@@ -130,7 +131,7 @@ func (x *xmppRooms) list(ctx context.Context, s *xmppim.Session) ([]connect.Choi
 		out = append(out, choice(i.JID.Bare().String(), i.JID.Localpart(), i.Name))
 	}
 	if err := iter.Err(); err != nil {
-		return out, &connect.Trouble{Tried: "listing the rooms at " + x.rooms(), Said: err.Error(), Do: "name the rooms' server in the settings"}
+		return out, &fault.Fault{Tried: "listing the rooms at " + x.rooms(), Said: err.Error(), Do: "name the rooms' server in the settings"}
 	}
 	return out, nil
 }
@@ -185,7 +186,7 @@ func (x *xmppRooms) Listen(ctx context.Context, src connect.SourceConfig, raw js
 	}
 	room, err := jid.Parse(name)
 	if err != nil {
-		return &connect.Trouble{Tried: "joining " + name, Said: "this is no address of a room"}
+		return &fault.Fault{Tried: "joining " + name, Said: "this is no address of a room"}
 	}
 	nick := src.Get("name", "Dorfbote")
 	var last since
@@ -205,7 +206,7 @@ func (x *xmppRooms) Listen(ctx context.Context, src connect.SourceConfig, raw js
 				Error stanza.Error `xml:"error"`
 			}
 			if err := d.Decode(&p); err == nil && p.Type == stanza.ErrorPresence {
-				refused = &connect.Trouble{Tried: "joining " + room.String(), Said: string(p.Error.Condition), Do: "let the account into the room", Who: "the owner of the room"}
+				refused = &fault.Fault{Tried: "joining " + room.String(), Said: string(p.Error.Condition), Do: "let the account into the room", Who: "the owner of the room"}
 				return refused
 			}
 		case "message":
@@ -236,9 +237,9 @@ func (x *xmppRooms) Listen(ctx context.Context, src connect.SourceConfig, raw js
 	case ctx.Err() != nil:
 		return nil
 	case err == nil:
-		return &connect.Trouble{Tried: "listening in " + room.String(), Said: "the server ended the connection"}
+		return &fault.Fault{Tried: "listening in " + room.String(), Said: "the server ended the connection"}
 	}
-	return &connect.Trouble{Tried: "listening in " + room.String(), Said: err.Error()}
+	return &fault.Fault{Tried: "listening in " + room.String(), Said: err.Error()}
 }
 
 // join enters the room, and asks for what was said since the last message. The history's moments are whole

@@ -14,6 +14,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -41,7 +42,7 @@ func (d *database) Poll(ctx context.Context, src connect.SourceConfig, raw json.
 	if !out.Whole {
 		overlap, err := value.ParseSpan(src.Get("overlap", "5m"))
 		if err != nil {
-			return out, &connect.Trouble{Tried: "reading the settings", Said: err.Error()}
+			return out, &fault.Fault{Tried: "reading the settings", Said: err.Error()}
 		}
 		query += " WHERE " + d.dialect.quote(changed) + " >= " + d.dialect.parameter
 		args = append(args, c.Newest.Add(-max(overlap, 0)))

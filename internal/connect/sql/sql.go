@@ -18,6 +18,7 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 )
 
 const (
@@ -72,7 +73,7 @@ func open(c connect.Config) (connect.Conn, error) {
 		host, port = c.Settings["host"], ""
 	}
 	if host == "" {
-		return nil, &connect.Trouble{Tried: "reading the settings", Said: "the host is missing"}
+		return nil, &fault.Fault{Tried: "reading the settings", Said: "the host is missing"}
 	}
 	if c.Get("database_kind", postgres) == mariaDB {
 		return openMariaDB(c, host, port)
@@ -94,7 +95,7 @@ func openPostgres(c connect.Config, host, port string) (connect.Conn, error) {
 	}
 	cfg, err := pgx.ParseConfig(u.String())
 	if err != nil {
-		return nil, &connect.Trouble{Tried: "reading the settings", Said: "the host or the name of the database cannot be read"}
+		return nil, &fault.Fault{Tried: "reading the settings", Said: "the host or the name of the database cannot be read"}
 	}
 	cfg.DialFunc = c.Env.Dial
 	cfg.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil } // the dialler looks it up, and checks what it finds
@@ -135,7 +136,7 @@ func openMariaDB(c connect.Config, host, port string) (connect.Conn, error) {
 	}
 	connector, err := mysql.NewConnector(cfg)
 	if err != nil {
-		return nil, &connect.Trouble{Tried: "reading the settings", Said: err.Error()}
+		return nil, &fault.Fault{Tried: "reading the settings", Said: err.Error()}
 	}
 	db := sql.OpenDB(connector)
 	db.SetMaxOpenConns(3)
@@ -189,11 +190,11 @@ func (d *database) Prove(ctx context.Context) []connect.ProofStep {
 
 // plain says what a database meant.
 func (d *database) plain(tried string, err error) error {
-	var t *connect.Trouble
+	var t *fault.Fault
 	if errors.As(err, &t) {
 		return t
 	}
-	out := &connect.Trouble{Tried: tried, Said: connect.NoAnswer(err)}
+	out := &fault.Fault{Tried: tried, Said: connect.NoAnswer(err)}
 	var pg *pgconn.PgError
 	var my *mysql.MySQLError
 	switch {

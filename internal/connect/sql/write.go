@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -15,7 +16,7 @@ func writable(c connect.Config, src connect.SourceConfig, _ bool) error {
 	if c.Settings["writes"] == "yes" {
 		return nil
 	}
-	return &connect.Trouble{Tried: "writing to " + src.Get("table", ""), Said: "this connection only reads", Do: `set "May be written to" to yes in its settings, with a user who may write`}
+	return &fault.Fault{Tried: "writing to " + src.Get("table", ""), Said: "this connection only reads", Do: `set "May be written to" to yes in its settings, with a user who may write`}
 }
 
 // write adds a row, or changes the one that a key names. It is done only where the connection allows it.
@@ -67,7 +68,7 @@ func (d *database) run(ctx context.Context, one *sql.Conn, query string, args []
 	}
 	if w.Change && n != 1 && d.pgx != nil || n > 1 { // MariaDB counts only rows that are different afterwards
 		out.Final, out.Answer = true, fmt.Sprintf("%d rows have the key %s; nothing was changed", n, w.Key)
-		return out, &connect.Trouble{Tried: "changing the row " + w.Key, Said: out.Answer}
+		return out, &fault.Fault{Tried: "changing the row " + w.Key, Said: out.Answer}
 	}
 	out.Answer = fmt.Sprintf("%d row written", n)
 	return out, tx.Commit()
@@ -110,7 +111,7 @@ func (d *database) statement(src connect.SourceConfig, w connect.Write) (string,
 		parts = strings.Split(w.Key, "/")
 	}
 	if len(parts) != len(columns) || src.Key == "" {
-		return "", nil, &connect.Trouble{Tried: "changing the row " + w.Key, Said: fmt.Sprintf("the key of %s is made of %s", src.Get("table", ""), src.Key)}
+		return "", nil, &fault.Fault{Tried: "changing the row " + w.Key, Said: fmt.Sprintf("the key of %s is made of %s", src.Get("table", ""), src.Key)}
 	}
 	var where []string
 	for i, c := range columns {

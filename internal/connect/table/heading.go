@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -33,7 +34,7 @@ func openTable(open opener, settings map[string]string) (*table, error) {
 		r, err = openCSV(open)
 	}
 	if err != nil {
-		return nil, &connect.Trouble{Tried: "opening the table", Said: plainError(err)}
+		return nil, &fault.Fault{Tried: "opening the table", Said: plainError(err)}
 	}
 	heading, _ := strconv.Atoi(settings["heading"])
 	for {
@@ -41,7 +42,7 @@ func openTable(open opener, settings map[string]string) (*table, error) {
 		if err != nil {
 			_ = r.Close()
 			if errors.Is(err, io.EOF) {
-				return nil, &connect.Trouble{Tried: "reading the columns' names", Said: "the table is empty", Do: "the first row must hold the names of the columns", Wait: settled}
+				return nil, &fault.Fault{Tried: "reading the columns' names", Said: "the table is empty", Do: "the first row must hold the names of the columns", Wait: settled}
 			}
 			return nil, damaged(err)
 		}

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -51,11 +52,11 @@ func (t *tables) local() bool { return t.config.Get("where", "at an address") ==
 // folder is the connection's folder, which never lies outside the one that may be read.
 func (t *tables) folder() (*os.Root, error) {
 	if t.config.Env.Folder == "" {
-		return nil, &connect.Trouble{Tried: "opening the folder", Said: "this server may read no folder", Do: "set DORFBOTE_FOLDER to one", Who: "whoever runs this server"}
+		return nil, &fault.Fault{Tried: "opening the folder", Said: "this server may read no folder", Do: "set DORFBOTE_FOLDER to one", Who: "whoever runs this server"}
 	}
 	root, err := os.OpenRoot(t.config.Env.Folder)
 	if err != nil {
-		return nil, &connect.Trouble{Tried: "opening the folder", Said: err.Error(), Who: "whoever runs this server"}
+		return nil, &fault.Fault{Tried: "opening the folder", Said: err.Error(), Who: "whoever runs this server"}
 	}
 	sub := strings.Trim(t.config.Settings["folder"], "/ ")
 	if sub == "" {
@@ -64,7 +65,7 @@ func (t *tables) folder() (*os.Root, error) {
 	defer func() { _ = root.Close() }()
 	inner, err := root.OpenRoot(sub)
 	if err != nil {
-		return nil, &connect.Trouble{Tried: "opening the folder " + sub, Said: plainError(err), Do: "choose a folder below the one that this server may read"}
+		return nil, &fault.Fault{Tried: "opening the folder " + sub, Said: plainError(err), Do: "choose a folder below the one that this server may read"}
 	}
 	return inner, nil
 }
@@ -264,14 +265,14 @@ func (t *tables) look(src connect.SourceConfig, last *mark) (*fetched, error) {
 	file := src.Settings["file"]
 	st, err := root.Stat(file)
 	if err != nil {
-		return nil, &connect.Trouble{Tried: "opening " + file, Said: plainError(err), Do: "check that the file is there, and that this server may read it"}
+		return nil, &fault.Fault{Tried: "opening " + file, Said: plainError(err), Do: "check that the file is there, and that this server may read it"}
 	}
 	m := markOf(st)
 	if last != nil && *last == m {
 		return &fetched{same: true, mark: m, done: func() {}}, nil
 	}
 	if age := time.Since(st.ModTime()); age < settled && age > -settled {
-		return nil, &connect.Trouble{Tried: "reading " + file, Said: "it is being written at this moment", Wait: settled}
+		return nil, &fault.Fault{Tried: "reading " + file, Said: "it is being written at this moment", Wait: settled}
 	}
 	keep = true
 	return &fetched{open: within(root, file), stat: func() (os.FileInfo, error) { return root.Stat(file) }, mark: m, done: func() { _ = root.Close() }}, nil
@@ -308,7 +309,7 @@ func (t *tables) Poll(ctx context.Context, src connect.SourceConfig, raw json.Ra
 	}
 	if t.local() { // what was written to while it was read has not been read
 		if st, err := f.stat(); err != nil || markOf(st) != f.mark {
-			return out, &connect.Trouble{Tried: "reading " + src.Settings["file"], Said: "it was written to meanwhile", Wait: settled}
+			return out, &fault.Fault{Tried: "reading " + src.Settings["file"], Said: "it was written to meanwhile", Wait: settled}
 		}
 	}
 	out.Cursor, err = json.Marshal(f.mark)
@@ -328,7 +329,7 @@ func (t *tables) rows(ctx context.Context, f *fetched, src connect.SourceConfig,
 	// Something else may stand at the address, such as a page that says the table is away: not one row is then gone.
 	if !slices.Contains(r.names, src.Key) {
 		first := strings.Join(r.names[:min(len(r.names), 8)], ", ")
-		return &connect.Trouble{Tried: "reading the columns' names", Said: fmt.Sprintf("there is no column %q, which names a row; the columns are: %s", src.Key, first), Do: "look at the file, or choose another column as the key"}
+		return &fault.Fault{Tried: "reading the columns' names", Said: fmt.Sprintf("there is no column %q, which names a row; the columns are: %s", src.Key, first), Do: "look at the file, or choose another column as the key"}
 	}
 	for n := 0; ; n++ {
 		cells, err := r.Next()
@@ -350,7 +351,7 @@ func (t *tables) rows(ctx context.Context, f *fetched, src connect.SourceConfig,
 		}
 		key := connect.KeyOf(record, src.Key)
 		if key == "" {
-			return &connect.Trouble{Tried: fmt.Sprintf("reading row %d", r.Line()), Said: fmt.Sprintf("its column %q, which names the row, is empty", src.Key), Do: "choose another column as the key"}
+			return &fault.Fault{Tried: fmt.Sprintf("reading row %d", r.Line()), Said: fmt.Sprintf("its column %q, which names the row, is empty", src.Key), Do: "choose another column as the key"}
 		}
 		if err := emit(connect.Item{Key: key, Record: record}); err != nil {
 			return err
@@ -380,18 +381,18 @@ func (t *tables) scan(open opener, settings map[string]string) ([]reading, error
 			case i < len(cols):
 				cols[i].see(v)
 			case !value.Empty(v):
-				return nil, &connect.Trouble{Tried: fmt.Sprintf("reading row %d", r.Line()), Said: fmt.Sprintf("it has a value in column %d, which has no name", i+1), Do: "give the column a name, or name the row that holds the names"}
+				return nil, &fault.Fault{Tried: fmt.Sprintf("reading row %d", r.Line()), Said: fmt.Sprintf("it has a value in column %d, which has no name", i+1), Do: "give the column a name, or name the row that holds the names"}
 			}
 		}
 	}
 	if _, text := r.rows.(*csvRows); text && last > 0 && last < len(r.names) && cutOff(open) {
-		return nil, &connect.Trouble{Tried: "reading the last row", Said: "it ends in the middle, so the file is not written to its end", Wait: settled}
+		return nil, &fault.Fault{Tried: "reading the last row", Said: "it ends in the middle, so the file is not written to its end", Wait: settled}
 	}
 	return readings(cols, settings["decimal"], t.config.Env.Workspace), nil
 }
 
 func damaged(err error) error {
-	return &connect.Trouble{Tried: "reading the table", Said: err.Error(), Do: "the file may be half written or damaged; it will be read again", Wait: settled}
+	return &fault.Fault{Tried: "reading the table", Said: err.Error(), Do: "the file may be half written or damaged; it will be read again", Wait: settled}
 }
 
 // cutOff tells whether a file of text does not end with the end of a line.

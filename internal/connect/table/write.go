@@ -13,6 +13,7 @@ import (
 	"unicode/utf8"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/value"
 )
@@ -28,7 +29,7 @@ func write(_ context.Context, c connect.Config, src connect.SourceConfig, w conn
 	out := connect.Written{Address: file, Final: true}
 	refuse := func(said, do string) (connect.Written, error) {
 		out.Answer = said
-		return out, &connect.Trouble{Tried: "adding a row to " + file, Said: said, Do: do}
+		return out, &fault.Fault{Tried: "adding a row to " + file, Said: said, Do: do}
 	}
 	if said, do := unwritable(t, file, w.Change); said != "" {
 		return refuse(said, do)
@@ -95,7 +96,7 @@ func unwritable(t *tables, file string, change bool) (said, do string) {
 func writable(c connect.Config, src connect.SourceConfig, change bool) error {
 	t, file := &tables{c}, src.Get("file", "")
 	trouble := func(said, do string) error {
-		return &connect.Trouble{Tried: "adding a row to " + file, Said: said, Do: do}
+		return &fault.Fault{Tried: "adding a row to " + file, Said: said, Do: do}
 	}
 	if said, do := unwritable(t, file, change); said != "" {
 		return trouble(said, do)
@@ -134,7 +135,7 @@ func rowOf(names []string, old []byte, set map[string]any) ([]byte, error) {
 			if near := value.Nearest(name, names); near != "" {
 				said += "; did you mean " + near + "?"
 			}
-			return nil, &connect.Trouble{Tried: "adding a row", Said: said}
+			return nil, &fault.Fault{Tried: "adding a row", Said: said}
 		}
 	}
 	cells := make([]string, len(names))

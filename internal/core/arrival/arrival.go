@@ -2,11 +2,11 @@
 package arrival
 
 import (
-	"fmt"
 	"net/url"
 	"strings"
 	"time"
 
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -47,20 +47,12 @@ func (a *Arrival) Kind() string {
 	return "updated"
 }
 
-// FieldError says which attribute of an event is wrong.
-type FieldError struct {
-	Field   string // the attribute's name, or a path such as data.record
-	Problem string
-}
-
-func (e *FieldError) Error() string { return e.Field + ": " + e.Problem }
-
 func wrong(field, format string, args ...any) error {
-	return &FieldError{Field: field, Problem: fmt.Sprintf(format, args...)}
+	return fault.At(field, format, args...)
 }
 
 // Read reads one event in the JSON format of CloudEvents 1.0. Errors are a [*value.JSONError] or a
-// [*FieldError].
+// [*fault.Fault].
 func Read(data []byte) (*Arrival, error) {
 	v, err := value.ReadJSON(data)
 	if err != nil {

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -43,9 +44,9 @@ func TestEventsThatAreRefused(t *testing.T) {
 		"a before that is text":      {`{` + head + `,"data":{"record":{"id":"1"},"before":"x"}}`, "data.before"},
 	} {
 		_, err := Read([]byte(c.event))
-		var fe *FieldError
+		var fe *fault.Fault
 		require.ErrorAs(t, err, &fe, name)
-		assert.Equal(t, c.field, fe.Field, name)
+		assert.Equal(t, c.field, fe.Place, name)
 	}
 }
 

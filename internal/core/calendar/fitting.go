@@ -1,9 +1,10 @@
 package calendar
 
 import (
-	"fmt"
 	"strconv"
 	"strings"
+
+	"dorfbote/internal/core/fault"
 
 	"github.com/teambition/rrule-go"
 )
@@ -11,7 +12,7 @@ import (
 // fitting refuses what RFC 5545 (3.3.10) does not allow in a rule, or leaves without a meaning.
 func fitting(r *rrule.ROption, parts map[string]string) error {
 	refuse := func(part, format string, args ...any) error {
-		return &ErrRule{Part: part, Problem: fmt.Sprintf(format, args...)}
+		return fault.At(part, format, args...)
 	}
 	for part, least := range map[string]int{"INTERVAL": 1, "COUNT": 1} {
 		if text, ok := parts[part]; ok {

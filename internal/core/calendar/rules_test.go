@@ -4,6 +4,8 @@ import (
 	"testing"
 	"time"
 
+	"dorfbote/internal/core/fault"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -120,9 +122,9 @@ func TestRulesThatAreRefused(t *testing.T) {
 		"FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30": "", "FREQ=DAILY;UNTIL=20200101T000000Z": "", "FREQ=HOURLY;INTERVAL=2;BYHOUR=3": "", "FREQ=SECONDLY": "FREQ",
 	} {
 		_, err := ByRule(clockAt("2026-11-26T00:00"), rule, time.UTC)
-		var e *ErrRule
+		var e *fault.Fault
 		if assert.ErrorAs(t, err, &e, rule) && part != "" {
-			assert.Equal(t, part, e.Part, "%s: %v", rule, err)
+			assert.Equal(t, part, e.Place, "%s: %v", rule, err)
 		}
 	}
 	for _, rule := range []string{

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"dorfbote/internal/core/fault"
+
 	"github.com/robfig/cron/v3"
 	"github.com/teambition/rrule-go"
 )
@@ -23,14 +25,6 @@ type Schedule struct {
 	text  string
 }
 
-// ErrRule says what is wrong with a rule; Part is the part of the rule meant, such as BYDAY, where it is known.
-type ErrRule struct {
-	Part    string
-	Problem string
-}
-
-func (e *ErrRule) Error() string { return e.Problem }
-
 var ruleParts = []string{"FREQ", "UNTIL", "COUNT", "INTERVAL", "BYSECOND", "BYMINUTE", "BYHOUR", "BYDAY", "BYMONTHDAY", "BYYEARDAY", "BYWEEKNO", "BYMONTH", "BYSETPOS", "WKST"}
 
 // RuleParts are the parts a recurrence rule may have.
@@ -41,7 +35,7 @@ func RuleParts() []string { return ruleParts }
 func ByRule(start time.Time, rule string, zone *time.Location) (*Schedule, error) {
 	text := strings.TrimPrefix(strings.ToUpper(strings.TrimSpace(rule)), "RRULE:")
 	if text == "" {
-		return nil, &ErrRule{Problem: "the rule is empty; write it like FREQ=WEEKLY;BYDAY=TU"}
+		return nil, &fault.Fault{Said: "the rule is empty; write it like FREQ=WEEKLY;BYDAY=TU"}
 	}
 	seen := map[string]string{}
 	for p := range strings.SplitSeq(text, ";") {
@@ -52,29 +46,29 @@ func ByRule(start time.Time, rule string, zone *time.Location) (*Schedule, error
 		}
 		switch {
 		case !ok || v == "":
-			return nil, &ErrRule{Part: name, Problem: fmt.Sprintf("%q is no part of a recurrence rule; parts are written like BYDAY=TU and joined by semicolons", p)}
+			return nil, &fault.Fault{Place: name, Said: fmt.Sprintf("%q is no part of a recurrence rule; parts are written like BYDAY=TU and joined by semicolons", p)}
 		case !known:
-			return nil, &ErrRule{Part: name, Problem: "a recurrence rule has no part " + name}
+			return nil, &fault.Fault{Place: name, Said: "a recurrence rule has no part " + name}
 		case seen[name] != "":
-			return nil, &ErrRule{Part: name, Problem: name + " stands twice"}
+			return nil, &fault.Fault{Place: name, Said: name + " stands twice"}
 		}
 		seen[name] = v
 	}
 	if seen["FREQ"] == "" {
-		return nil, &ErrRule{Part: "FREQ", Problem: "the rule has no FREQ, such as FREQ=DAILY"}
+		return nil, &fault.Fault{Place: "FREQ", Said: "the rule has no FREQ, such as FREQ=DAILY"}
 	}
 	if seen["UNTIL"] != "" && seen["COUNT"] != "" {
-		return nil, &ErrRule{Part: "UNTIL", Problem: "a rule ends by UNTIL or by COUNT, not by both"}
+		return nil, &fault.Fault{Place: "UNTIL", Said: "a rule ends by UNTIL or by COUNT, not by both"}
 	}
 	opt, err := rrule.StrToROption(withoutUntil(text))
 	if err != nil {
-		return nil, &ErrRule{Problem: "the rule cannot be read: " + err.Error()}
+		return nil, &fault.Fault{Said: "the rule cannot be read: " + err.Error()}
 	}
 	if opt.Freq == rrule.SECONDLY {
-		return nil, &ErrRule{Part: "FREQ", Problem: "a schedule runs once a minute at most; FREQ=SECONDLY is too quick"}
+		return nil, &fault.Fault{Place: "FREQ", Said: "a schedule runs once a minute at most; FREQ=SECONDLY is too quick"}
 	}
 	if opt.Count > maxCount {
-		return nil, &ErrRule{Part: "COUNT", Problem: fmt.Sprintf("a rule counts to %d at most; end it by UNTIL", maxCount)}
+		return nil, &fault.Fault{Place: "COUNT", Said: fmt.Sprintf("a rule counts to %d at most; end it by UNTIL", maxCount)}
 	}
 	s := &Schedule{zone: zone, start: Wall(start), text: text, rule: opt}
 	opt.Dtstart = s.start
@@ -87,13 +81,13 @@ func ByRule(start time.Time, rule string, zone *time.Location) (*Schedule, error
 		return nil, err
 	}
 	if _, err := rrule.NewRRule(*opt); err != nil {
-		return nil, &ErrRule{Problem: "the rule cannot be used: " + err.Error()}
+		return nil, &fault.Fault{Said: "the rule cannot be used: " + err.Error()}
 	}
 	if never(opt) {
-		return nil, &ErrRule{Problem: "the rule has no moment at all: its parts never come together"}
+		return nil, &fault.Fault{Said: "the rule has no moment at all: its parts never come together"}
 	}
 	if _, ok := s.from(s.start.Add(-time.Second))(); !ok {
-		return nil, &ErrRule{Problem: "the rule has no moment at all: its parts never come together, or it ends before it begins"}
+		return nil, &fault.Fault{Said: "the rule has no moment at all: its parts never come together, or it ends before it begins"}
 	}
 	return s, nil
 }
@@ -120,7 +114,7 @@ func until(text string, zone *time.Location) (wall, moment time.Time, err error)
 	if t, err := time.Parse("20060102", text); err == nil {
 		return t.Add(24*time.Hour - time.Second), time.Time{}, nil
 	}
-	return time.Time{}, time.Time{}, &ErrRule{Part: "UNTIL", Problem: fmt.Sprintf("UNTIL=%s is not a time; write it like 20261224T170000Z", text)}
+	return time.Time{}, time.Time{}, &fault.Fault{Place: "UNTIL", Said: fmt.Sprintf("UNTIL=%s is not a time; write it like 20261224T170000Z", text)}
 }
 
 var cronParser = cron.NewParser(cron.Minute | cron.Hour | cron.Dom | cron.Month | cron.Dow)
@@ -131,19 +125,19 @@ var spaces = regexp.MustCompile(`\s+`)
 func ByCron(text string, zone *time.Location) (*Schedule, error) {
 	text = spaces.ReplaceAllString(strings.TrimSpace(text), " ")
 	if n := len(strings.Fields(text)); n != 5 {
-		return nil, &ErrRule{Problem: fmt.Sprintf("cron has five fields (minute, hour, day of month, month, day of week), such as 0 7 * * 1-5; this has %d", n)}
+		return nil, &fault.Fault{Said: fmt.Sprintf("cron has five fields (minute, hour, day of month, month, day of week), such as 0 7 * * 1-5; this has %d", n)}
 	}
 	fields := strings.Fields(text)
 	if strings.HasPrefix(text, "TZ=") || strings.HasPrefix(text, "CRON_TZ=") {
-		return nil, &ErrRule{Problem: "the zone of a schedule is given by zone, not within cron"}
+		return nil, &fault.Fault{Said: "the zone of a schedule is given by zone, not within cron"}
 	}
 	fields[4] = sundays(fields[4])
 	c, err := cronParser.Parse(strings.Join(fields, " "))
 	if err != nil {
-		return nil, &ErrRule{Problem: "cron cannot be read: " + err.Error()}
+		return nil, &fault.Fault{Said: "cron cannot be read: " + err.Error()}
 	}
 	if c.Next(time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC)).IsZero() {
-		return nil, &ErrRule{Problem: "this cron has no moment at all: its day of the month never comes in its month"}
+		return nil, &fault.Fault{Said: "this cron has no moment at all: its day of the month never comes in its month"}
 	}
 	return &Schedule{zone: zone, cron: c, text: text}, nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/cond"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/sheet"
@@ -217,8 +218,8 @@ func add(out *Outcome, to string, m *message.Message, under int, sc *formula.Sco
 	}
 	if err != nil {
 		where := "messages." + m.Name
-		if fe, ok := errors.AsType[*message.FillError](err); ok {
-			where, err = where+"."+fe.Part, fe.Err
+		if fe, ok := errors.AsType[*fault.Fault](err); ok {
+			where, err = where+"."+fe.Place, fe.Err
 		}
 		*out = failure(where, err)
 		return failed

@@ -7,6 +7,7 @@ import (
 	"strconv"
 	"strings"
 
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/value"
 )
@@ -23,7 +24,7 @@ func (m *Message) Fill(sc *formula.Scope) (*Document, error) {
 		}
 		s, e := t.Text(sc, m.words)
 		if e != nil {
-			err = &FillError{Part: part, Err: e}
+			err = fault.In(part, e)
 		}
 		return strings.TrimSpace(s)
 	}
@@ -52,30 +53,19 @@ func (m *Message) Fill(sc *formula.Scope) (*Document, error) {
 	values := make([]any, len(m.chips))
 	for i, f := range m.chips {
 		if values[i], err = f.Run(sc); err != nil {
-			return nil, &FillError{Part: "body", Err: err}
+			return nil, fault.In("body", err)
 		}
 	}
 	d.Body = (&filler{values: values, words: m.words}).blocks(m.body)
 	if m.list != nil {
 		blocks, err := m.list.fill(sc, m.words)
 		if err != nil {
-			return nil, &FillError{Part: "list", Err: err}
+			return nil, fault.In("list", err)
 		}
 		d.Body = append(d.Body, blocks...)
 	}
 	return d, nil
 }
-
-// FillError says which part of a message could not be filled in.
-type FillError struct {
-	Part string
-	Err  error
-}
-
-func (e *FillError) Error() string { return e.Part + ": " + e.Err.Error() }
-
-// Unwrap gives the formula's error.
-func (e *FillError) Unwrap() error { return e.Err }
 
 func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
 

@@ -4,9 +4,11 @@ import (
 	"bufio"
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
 
 	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
@@ -46,7 +48,7 @@ func batches(file io.Reader) func() *Batch {
 				continue
 			}
 			if over = true; !errors.Is(err, io.EOF) {
-				b.err = &LineError{Line: line + len(b.ends) - 1, Err: err}
+				b.err = fault.In(fmt.Sprintf("line %d", line+len(b.ends)-1), err)
 				b.ends = b.ends[:len(b.ends)-1]
 			}
 			break
@@ -76,7 +78,7 @@ func (b *Batch) Parse(values *value.Reader) {
 			err = errors.New("time: is missing; a rehearsal needs to know when each arrival came")
 		}
 		if err != nil {
-			b.err = &LineError{Line: b.line + i, Err: err}
+			b.err = fault.In(fmt.Sprintf("line %d", b.line+i), err)
 			break
 		}
 		b.parsed = append(b.parsed, parsedLine{a, place{at: a.Time.UnixNano(), offset: b.offset + at, line: int32(b.line + i)}})

@@ -11,23 +11,13 @@ import (
 	"time"
 
 	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 )
 
 // MaxLine is the longest line read of a file of arrivals.
 const MaxLine = 4 << 20
-
-// LineError says which line of a file of arrivals is wrong.
-type LineError struct {
-	Line int
-	Err  error
-}
-
-func (e *LineError) Error() string { return fmt.Sprintf("line %d: %v", e.Line, e.Err) }
-
-// Unwrap gives what is wrong with the line.
-func (e *LineError) Unwrap() error { return e.Err }
 
 // Scout is what a first look over a file finds out: what its records look like, and whether it can
 // be read straight through.
@@ -166,7 +156,7 @@ func (s *Scout) feed(file io.ReadSeeker, p *sheet.Plan, until time.Time, m *Mach
 		}
 		a, err := arrival.Read(bytes.TrimSpace(raw))
 		if err != nil {
-			return &LineError{Line: int(pl.line), Err: err}
+			return fault.In(fmt.Sprintf("line %d", int(pl.line)), err)
 		}
 		if err := one(a, pl); err != nil {
 			return err

@@ -3,21 +3,15 @@ package sheet
 import (
 	"fmt"
 
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
 
 // WholeNumber is the type of a question whose answer is a number without a fraction. As a field it is a number.
 const WholeNumber value.Type = "whole number"
 
-// AnswerError says which answer is missing or wrong.
-type AnswerError struct {
-	Name    string
-	Problem string
-}
-
-func (e *AnswerError) Error() string { return e.Problem }
-
-// Answers checks what was answered against the questions, and reads each answer by its type.
+// Answers checks what was answered against the questions, and reads each answer by its type. The error is a [*fault.Fault]
+// whose place is the question.
 func Answers(ask []Question, given map[string]any, ws value.Workspace) (map[string]any, error) {
 	out := map[string]any{}
 	known := map[string]bool{}
@@ -25,7 +19,7 @@ func Answers(ask []Question, given map[string]any, ws value.Workspace) (map[stri
 		known[q.Name] = true
 		v, problem := q.Read(given[q.Name], ws)
 		if problem != "" {
-			return nil, &AnswerError{q.Name, problem}
+			return nil, &fault.Fault{Place: q.Name, Said: problem}
 		}
 		if v != nil {
 			out[q.Name] = v
@@ -41,7 +35,7 @@ func Answers(ask []Question, given map[string]any, ws value.Workspace) (map[stri
 			if near := value.Nearest(name, names); near != "" {
 				problem += "; did you mean " + near + "?"
 			}
-			return nil, &AnswerError{name, problem}
+			return nil, &fault.Fault{Place: name, Said: problem}
 		}
 	}
 	return out, nil

@@ -1,12 +1,12 @@
 package sheet
 
 import (
-	"errors"
 	"fmt"
 	"time"
 
 	"dorfbote/internal/core/calendar"
 	"dorfbote/internal/core/cond"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/value"
 )
@@ -106,7 +106,7 @@ func (s *Sheet) moments(p *Plan, known Known, problems *report.List) {
 	}
 	moments, where, err := spec.Compile(known.Workspace.Location())
 	if err != nil {
-		problems.Add(where.At, "watch.schedule", suggestPart(err), "%v", err)
+		problems.Add(where.At, "watch.schedule", suggestPart(err), "%s", fault.Plainly(err))
 		return
 	}
 	t.Moments = moments
@@ -151,9 +151,8 @@ func wallTime(text string, zone *time.Location) (time.Time, bool) {
 }
 
 func suggestPart(err error) string {
-	e := &calendar.ErrRule{}
-	if errors.As(err, &e) {
-		if near := value.Nearest(e.Part, calendar.RuleParts()); near != e.Part {
+	if e, ok := fault.Of(err); ok {
+		if near := value.Nearest(e.Place, calendar.RuleParts()); near != e.Place {
 			return near
 		}
 	}

@@ -2,9 +2,11 @@ package follow
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/intake"
@@ -58,7 +60,7 @@ func (f *Follow) callWorkflow(ctx context.Context, s *store.Step) (connect.Writt
 	given, _ := v.(map[string]any)
 	answers, err := sheet.Answers(plan.Trigger.Ask, given, f.Workspace)
 	if err != nil {
-		return out, err
+		return out, errors.New(fault.Plainly(err))
 	}
 	receipts, err := f.Writer.Start(ctx, lives[0], plan, nil, answers, intake.ByStep(chain[0].name, s.ID))
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/core/fault"
 )
 
 // Receipt says what became of an event that was taken in.
@@ -62,16 +63,9 @@ func New(ctx context.Context, e *Writer) *Intake {
 // MaxUnnamed is the most events without an id of their own that are taken in at once.
 const MaxUnnamed = 5000
 
-// TooManyError says that so many events cannot be taken in at once.
-type TooManyError struct{ Events int }
-
-func (e *TooManyError) Error() string {
-	return fmt.Sprintf("these are %d records without an id of their own, of which %d at most are taken in at once; send fewer at a time, or give the request a Webhook-Id header, by which it can be sent again safely", e.Events, MaxUnnamed)
-}
-
 // Take stores events. When it returns without an error they are durable. Up to 500 are stored all or none; more are stored
 // in parts, between which others are served. Where that breaks off, what was stored is known by its ids when all are sent
-// again; more than [MaxUnnamed] that have none are refused with a [*TooManyError].
+// again; more than [MaxUnnamed] that have none are refused with a [*fault.Fault].
 func (in *Intake) Take(ctx context.Context, events []hook.Event) ([]Receipt, error) {
 	if len(events) <= maxBatch {
 		return in.take(ctx, events)
@@ -79,7 +73,7 @@ func (in *Intake) Take(ctx context.Context, events []hook.Event) ([]Receipt, err
 	named := !slices.ContainsFunc(events, func(ev hook.Event) bool { return ev.ID == "" })
 	switch {
 	case !named && len(events) > MaxUnnamed:
-		return nil, &TooManyError{len(events)}
+		return nil, fault.At("body", "these are %d records without an id of their own, of which %d at most are taken in at once; send fewer at a time, or give the request a Webhook-Id header, by which it can be sent again safely", len(events), MaxUnnamed)
 	case !named:
 		return in.take(ctx, events)
 	}

@@ -9,6 +9,7 @@ import (
 	"gorm.io/gorm"
 
 	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/store"
 )
@@ -32,7 +33,7 @@ func ByStep(workflow string, step int64) Cause {
 // returns. The same cause again, where it has a name, is the same start.
 func (w *Writer) Start(ctx context.Context, l store.Live, plan *sheet.Plan, keys []string, answers map[string]any, why Cause) ([]Receipt, error) {
 	if len(keys) > MaxStarts {
-		return nil, &sheet.AnswerError{Name: "records", Problem: fmt.Sprintf("these are %d records; a workflow is started for %d at most at once", len(keys), MaxStarts)}
+		return nil, &fault.Fault{Place: "records", Said: fmt.Sprintf("these are %d records; a workflow is started for %d at most at once", len(keys), MaxStarts)}
 	}
 	now := w.Now()
 	source := plan.Source
@@ -58,7 +59,7 @@ func (w *Writer) Start(ctx context.Context, l store.Live, plan *sheet.Plan, keys
 		}
 		for _, key := range keys {
 			if records[key] == nil {
-				return &sheet.AnswerError{Name: "records", Problem: fmt.Sprintf("there is no record %s any more", key)}
+				return &fault.Fault{Place: "records", Said: fmt.Sprintf("there is no record %s any more", key)}
 			}
 			add(key, records[key])
 		}

@@ -10,6 +10,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
@@ -145,7 +146,7 @@ func (q *Polls) believable(ctx context.Context, p *store.Poll, s *snapshot) erro
 		return nil
 	}
 	p.Suspect = true
-	return &connect.Trouble{Tried: "reading " + p.Source, Said: "it listed nothing at all, where it listed records before", Do: "it is asked once more before all of them count as gone", Wait: 5 * time.Second}
+	return &fault.Fault{Tried: "reading " + p.Source, Said: "it listed nothing at all, where it listed records before", Do: "it is asked once more before all of them count as gone", Wait: 5 * time.Second}
 }
 
 // polled writes down how a poll went and when the next one is due.
@@ -233,7 +234,7 @@ func (q *Polls) watchedEvery(ctx context.Context, p *store.Poll, c *store.Connec
 
 // passing tells whether a failure is likely to pass by itself: the other side asked for time.
 func passing(err error) bool {
-	var t *connect.Trouble
+	var t *fault.Fault
 	return errors.As(err, &t) && t.Wait > 0
 }
 
@@ -242,7 +243,7 @@ func passing(err error) bool {
 func (q *Polls) afterFailure(p *store.Poll, failure error) time.Duration {
 	wait := time.Duration(max(1, p.Quickest)) * time.Second
 	wait <<= min(p.Failures-1, 12)
-	var t *connect.Trouble
+	var t *fault.Fault
 	if errors.As(failure, &t) && t.Wait > 0 && p.Failures <= 5 {
 		return t.Wait
 	}

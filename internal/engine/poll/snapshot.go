@@ -15,6 +15,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/store"
@@ -60,7 +61,7 @@ func keyHash(key string) uint64 {
 // add takes one record as it was read.
 func (s *snapshot) add(ctx context.Context, it connect.Item) error {
 	if len(it.Key) > 500 {
-		return &connect.Trouble{Tried: "reading a record", Said: "its key is longer than 500 bytes", Do: "choose another field as the key"}
+		return &fault.Fault{Tried: "reading a record", Said: "its key is longer than 500 bytes", Do: "choose another field as the key"}
 	}
 	s.tally.Rows++
 	h := keyHash(it.Key)

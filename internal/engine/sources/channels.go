@@ -9,6 +9,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
@@ -145,7 +146,7 @@ func (src *Sources) tellOfShut(ctx context.Context, connection string) error {
 			src.Done(ctx, d.Name, wouldRefuse)
 			continue
 		}
-		src.Notice(ctx, store.Notice{What: wouldRefuse, Words: fmt.Sprintf("%s It is told by %s.", connect.Sentence(d.Shut), strings.Join(users[d.Name], ", ")), Go: "/connections/" + connection, About: d.Name, Owner: owner[d.Name]})
+		src.Notice(ctx, store.Notice{What: wouldRefuse, Words: fmt.Sprintf("%s It is told by %s.", fault.Sentence(d.Shut), strings.Join(users[d.Name], ", ")), Go: "/connections/" + connection, About: d.Name, Owner: owner[d.Name]})
 	}
 	return nil
 }
@@ -183,7 +184,7 @@ func (src *Sources) Unwritable(ctx context.Context, source string, change bool) 
 		err = kind.Writable(config, SourceOf(&k), change)
 	}
 	if err != nil {
-		return "the records of " + source + " cannot be written: " + connect.Plainly(err)
+		return "the records of " + source + " cannot be written: " + fault.Plainly(err)
 	}
 	return ""
 }
