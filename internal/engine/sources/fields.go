@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"reflect"
-	"sync"
 	"time"
 
 	"dorfbote/internal/connect/kinds"
@@ -12,16 +11,14 @@ import (
 	"dorfbote/internal/store"
 )
 
-// learnt keeps what is known of the records of sources.
+// learnt is what is known of a source's records. What is no longer fresh is kept, to be compared with.
 type learnt struct {
-	mu       sync.Mutex
-	bySource map[string]learntKind
+	schema *value.Schema
+	at     time.Time
 }
 
-type learntKind struct {
-	kind *value.Schema
-	at   time.Time
-}
+// learntSources is of how many sources that is kept.
+const learntSources = 10_000
 
 // learntHolds is for how long what is known of a source's records is not looked at again.
 const learntHolds = 10 * time.Second
@@ -32,40 +29,34 @@ const sampleOf = 500
 // Schema gives what is known of a source's records: its schema, or what its records teach. It is nil for
 // a source that is not known at all.
 func (src *Sources) Schema(ctx context.Context, source string) (*value.Schema, error) {
-	l := &src.learnt
-	l.mu.Lock()
-	have, ok := l.bySource[source]
-	l.mu.Unlock()
+	have, ok := src.learnt.Get(source)
 	if ok && time.Since(have.at) < learntHolds {
-		return have.kind, nil
+		return have.schema, nil
 	}
 	var row store.Source
 	err := src.Store.DB.WithContext(ctx).Limit(1).Find(&row, "name = ?", source).Error
 	if err != nil {
 		return nil, err
 	}
-	kind, err := src.learn(ctx, &row, source)
+	schema, err := src.learn(ctx, &row, source)
 	if err != nil {
 		return nil, err
 	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if ok && reflect.DeepEqual(have.kind, kind) {
-		kind = have.kind // the same, so that what was compiled against it holds
+	src.learning.Lock()
+	defer src.learning.Unlock()
+	if have, ok = src.learnt.Peek(source); ok && reflect.DeepEqual(have.schema, schema) {
+		schema = have.schema // the same, so that what was compiled against it holds
 	}
-	if l.bySource == nil {
-		l.bySource = map[string]learntKind{}
-	}
-	l.bySource[source] = learntKind{kind, time.Now()}
-	return kind, nil
+	src.learnt.Add(source, learnt{schema, time.Now()})
+	return schema, nil
 }
 
 // learn finds out a source's fields: from its schema, or from its newest records; and as a person has corrected them.
 func (src *Sources) learn(ctx context.Context, row *store.Source, source string) (*value.Schema, error) {
-	var kind *value.Schema
+	var schema *value.Schema
 	var err error
 	if row.Schema != nil {
-		if kind, err = value.ReadSchema([]byte(*row.Schema)); err != nil {
+		if schema, err = value.ReadSchema([]byte(*row.Schema)); err != nil {
 			return nil, fmt.Errorf("the schema of %s: %w", source, err)
 		}
 	} else {
@@ -80,16 +71,16 @@ func (src *Sources) learn(ctx context.Context, row *store.Source, source string)
 		for _, r := range records {
 			l.See(r)
 		}
-		kind = l.Schema()
+		schema = l.Schema()
 		if own, err := src.ownFields(ctx, row); err != nil {
 			return nil, err
 		} else if own != nil {
-			kind = value.Merge(&value.Schema{Fields: own}, kind)
+			schema = value.Merge(&value.Schema{Fields: own}, schema)
 		}
-		kind.Title = row.Title
+		schema.Title = row.Title
 	}
-	for i := range kind.Fields {
-		f := &kind.Fields[i]
+	for i := range schema.Fields {
+		f := &schema.Fields[i]
 		c := row.Corrections[f.Name]
 		if c.Label != "" {
 			f.Label = c.Label
@@ -99,7 +90,7 @@ func (src *Sources) learn(ctx context.Context, row *store.Source, source string)
 		}
 		f.Hidden = c.Hidden
 	}
-	return kind, nil
+	return schema, nil
 }
 
 // ownFields are the fields that a source's records have by the nature of its kind, known before the first of them comes.
@@ -117,11 +108,9 @@ func (src *Sources) ownFields(ctx context.Context, row *store.Source) ([]value.F
 
 // ForgetSchema has a source's fields looked at anew. Other processes do so within a few seconds.
 func (src *Sources) ForgetSchema(source string) {
-	l := &src.learnt
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if k, ok := l.bySource[source]; ok {
-		k.at = time.Time{}
-		l.bySource[source] = k
+	src.learning.Lock()
+	defer src.learning.Unlock()
+	if have, ok := src.learnt.Peek(source); ok {
+		src.learnt.Add(source, learnt{schema: have.schema})
 	}
 }

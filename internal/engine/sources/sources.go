@@ -3,6 +3,8 @@
 package sources
 
 import (
+	"sync"
+
 	"github.com/hashicorp/golang-lru/v2/expirable"
 
 	"dorfbote/internal/engine/host"
@@ -14,11 +16,12 @@ type Sources struct {
 	*host.Host
 	Scripts script.Runner // closed by whoever made this
 
-	learnt  learnt
-	lookups *lookups
+	learnt   *expirable.LRU[string, learnt]
+	learning sync.Mutex // while one is compared and put in the place of another
+	lookups  *lookups
 }
 
 // New begins to know sources.
 func New(h *host.Host) *Sources {
-	return &Sources{Host: h, lookups: expirable.NewLRU[string, []map[string]any](lookupSources, nil, lookupHolds)}
+	return &Sources{Host: h, learnt: expirable.NewLRU[string, learnt](learntSources, nil, 0), lookups: expirable.NewLRU[string, []map[string]any](lookupSources, nil, lookupHolds)}
 }

@@ -3,7 +3,8 @@ package workflows
 import (
 	"context"
 	"fmt"
-	"sync"
+
+	"github.com/hashicorp/golang-lru/v2/expirable"
 
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/sheet"
@@ -15,8 +16,7 @@ import (
 // fields does; that is looked at again from time to time.
 type plans struct {
 	workflows *Workflows
-	mu        sync.Mutex
-	byID      map[planKey]compiled
+	byID      *expirable.LRU[planKey, compiled]
 }
 
 type planKey struct {
@@ -26,14 +26,14 @@ type planKey struct {
 
 // compiled is a plan with the fields it was compiled against: where these have changed, it is compiled anew.
 type compiled struct {
-	plan  *sheet.Plan
-	kinds map[string]*value.Schema // of the watched source, and of those that are looked up
+	plan    *sheet.Plan
+	schemas map[string]*value.Schema // of the watched source, and of those that are looked up
 }
 
 const maxPlans = 4096
 
 func newPlans(w *Workflows) *plans {
-	return &plans{workflows: w, byID: map[planKey]compiled{}}
+	return &plans{workflows: w, byID: expirable.NewLRU[planKey, compiled](maxPlans, nil, 0)}
 }
 
 // Plan gives a version made ready to run. The error is a [*BrokenSheet] where it cannot be.
@@ -58,11 +58,8 @@ func (ws *Workflows) PlanOn(ctx context.Context, workflow int64) (*sheet.Plan, e
 // get gives the plan of a version that is on.
 func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
 	key := planKey{l.ID, l.Version}
-	p.mu.Lock()
-	have := p.byID[key]
-	p.mu.Unlock()
-	if have.plan != nil {
-		same, err := p.same(ctx, have.kinds)
+	if have, ok := p.byID.Get(key); ok {
+		same, err := p.same(ctx, have.schemas)
 		if err != nil || same {
 			return have.plan, err
 		}
@@ -71,16 +68,16 @@ func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	kinds := map[string]*value.Schema{}
+	schemas := map[string]*value.Schema{}
 	plan, _, problems := sheet.Compile([]byte(src), sheet.Known{
 		Workspace: p.workflows.Workspace,
 		Schema: func(source string) *value.Schema {
-			kind, learnErr := p.workflows.Sources.Schema(ctx, source)
+			schema, learnErr := p.workflows.Sources.Schema(ctx, source)
 			if learnErr != nil {
 				err = learnErr
 			}
-			kinds[source] = kind
-			return kind
+			schemas[source] = schema
+			return schema
 		},
 	})
 	if err != nil {
@@ -89,18 +86,13 @@ func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
 	if plan == nil {
 		return nil, &BrokenSheet{Problems: problems}
 	}
-	p.mu.Lock()
-	if len(p.byID) >= maxPlans {
-		clear(p.byID)
-	}
-	p.byID[key] = compiled{plan, kinds}
-	p.mu.Unlock()
+	p.byID.Add(key, compiled{plan, schemas})
 	return plan, nil
 }
 
 // same tells whether all that a plan was compiled against is still so.
-func (p *plans) same(ctx context.Context, kinds map[string]*value.Schema) (bool, error) {
-	for source, was := range kinds {
+func (p *plans) same(ctx context.Context, schemas map[string]*value.Schema) (bool, error) {
+	for source, was := range schemas {
 		now, err := p.workflows.Sources.Schema(ctx, source)
 		if err != nil || now != was {
 			return false, err

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"maps"
 	"slices"
-	"sync"
 
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/sheet"
@@ -74,17 +73,12 @@ func (ws *Workflows) OnFor(ctx context.Context, arrivals []store.Arrival) (out O
 // over so is ignored, which leaves no verdict anywhere.
 const manySheets = 64
 
-// sets keeps the indexes of sources with many sheets, and what is on for them.
-type sets struct {
-	mu       sync.Mutex
-	bySource map[string]liveSet
-}
-
+// liveSet is what is on for a source, with an index where that is many sheets.
 type liveSet struct {
-	mark  store.LiveMark // what was on when it was made
-	kind  *value.Schema
-	On    []store.Live
-	index *decide.Set // nil for few
+	mark   store.LiveMark // what was on when it was made
+	schema *value.Schema
+	On     []store.Live
+	index  *decide.Set // nil for few
 }
 
 // liveSet gives what is on for a source.
@@ -93,19 +87,16 @@ func (ws *Workflows) liveSet(ctx context.Context, source string) (liveSet, error
 	if err != nil {
 		return liveSet{}, err
 	}
-	var kind *value.Schema
+	var schema *value.Schema
 	if mark.Count > manySheets {
-		if kind, err = ws.Sources.Schema(ctx, source); err != nil {
+		if schema, err = ws.Sources.Schema(ctx, source); err != nil {
 			return liveSet{}, err
 		}
 	}
-	ws.sets.mu.Lock()
-	have, ok := ws.sets.bySource[source]
-	ws.sets.mu.Unlock()
-	if ok && have.mark == mark && have.kind == kind {
+	if have, ok := ws.sets.Get(source); ok && have.mark == mark && have.schema == schema {
 		return have, nil
 	}
-	made := liveSet{mark: mark, kind: kind}
+	made := liveSet{mark: mark, schema: schema}
 	if made.On, err = ws.Store.LiveOn(ctx, []string{source}); err != nil {
 		return liveSet{}, err
 	}
@@ -121,12 +112,7 @@ func (ws *Workflows) liveSet(ctx context.Context, source string) (liveSet, error
 		}
 		made.index = decide.NewSet(plans)
 	}
-	ws.sets.mu.Lock()
-	defer ws.sets.mu.Unlock()
-	if ws.sets.bySource == nil || len(ws.sets.bySource) > maxPlans {
-		ws.sets.bySource = map[string]liveSet{}
-	}
-	ws.sets.bySource[source] = made
+	ws.sets.Add(source, made)
 	return made, nil
 }
 

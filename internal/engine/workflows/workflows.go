@@ -5,6 +5,7 @@ package workflows
 import (
 	"context"
 
+	"github.com/hashicorp/golang-lru/v2/expirable"
 	"gorm.io/gorm"
 
 	"dorfbote/internal/core/sheet"
@@ -24,12 +25,12 @@ type Workflows struct {
 	CheckNow func(ctx context.Context, source string) error
 
 	plans *plans
-	sets  sets
+	sets  *expirable.LRU[string, liveSet] // by source
 }
 
 // New has nothing ready yet.
 func New(h *host.Host, s *sources.Sources) *Workflows {
-	w := &Workflows{Host: h, Sources: s}
+	w := &Workflows{Host: h, Sources: s, sets: expirable.NewLRU[string, liveSet](maxPlans, nil, 0)}
 	w.plans = newPlans(w)
 	return w
 }
