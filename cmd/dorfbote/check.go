@@ -23,7 +23,7 @@ import (
 
 // fieldFlags reads --fields KIND=SCHEMA.
 func fieldFlags(flags []string) (map[string]*value.Schema, error) {
-	kinds := map[string]*value.Schema{}
+	schemas := map[string]*value.Schema{}
 	for _, f := range flags {
 		source, file, ok := strings.Cut(f, "=")
 		if !ok || source == "" || file == "" {
@@ -37,18 +37,18 @@ func fieldFlags(flags []string) (map[string]*value.Schema, error) {
 		if err != nil {
 			return nil, wrongInput("%s: %v", file, err)
 		}
-		kinds[source] = k
+		schemas[source] = k
 	}
-	return kinds, nil
+	return schemas, nil
 }
 
 // kindOf finds a source's kind; a flag may name it without its connection.
-func kindOf(kinds map[string]*value.Schema, source string) *value.Schema {
-	if k := kinds[source]; k != nil {
+func schemaOf(schemas map[string]*value.Schema, source string) *value.Schema {
+	if k := schemas[source]; k != nil {
 		return k
 	}
 	_, name, _ := strings.Cut(source, "/")
-	return kinds[name]
+	return schemas[name]
 }
 
 // practiceKind is what is known of a practice app's records where no schema is given: enough to find
@@ -84,7 +84,7 @@ func checkCommand() *cobra.Command {
 		Short: "Says everything that is wrong with sheets",
 		Args:  cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, files []string) error {
-			kinds, err := fieldFlags(fields)
+			schemas, err := fieldFlags(fields)
 			if err != nil {
 				return err
 			}
@@ -93,7 +93,7 @@ func checkCommand() *cobra.Command {
 				return err
 			}
 			known := sheet.Known{Workspace: ws, Schema: func(source string) *value.Schema {
-				if k := kindOf(kinds, source); k != nil {
+				if k := schemaOf(schemas, source); k != nil {
 					return k
 				}
 				return practiceKind(source)
@@ -167,7 +167,7 @@ type rehearseOptions struct {
 }
 
 func (o rehearseOptions) run() error {
-	kinds, err := fieldFlags(o.fields)
+	schemas, err := fieldFlags(o.fields)
 	if err != nil {
 		return err
 	}
@@ -202,18 +202,18 @@ func (o rehearseOptions) run() error {
 		}
 	}
 	debug.SetGCPercent(gcPercent)
-	scout, err := rehearse.Look(file, readAhead, func(source string) bool { return kindOf(kinds, source) == nil })
+	scout, err := rehearse.Look(file, readAhead, func(source string) bool { return schemaOf(schemas, source) == nil })
 	if err != nil {
 		return wrongInput("%s: %v", o.arrivals, err)
 	}
 	plan, _, problems := sheet.Compile(src, sheet.Known{Workspace: ws, Schema: func(source string) *value.Schema {
-		if k := kindOf(kinds, source); k != nil {
+		if k := schemaOf(schemas, source); k != nil {
 			return k
 		}
-		if l := learners[source]; l != nil && kindOf(kinds, source) == nil {
+		if l := learners[source]; l != nil && schemaOf(schemas, source) == nil {
 			return value.Merge(practiceKind(source), l.Schema())
 		}
-		if l := scout.Kinds[source]; l != nil {
+		if l := scout.Learners[source]; l != nil {
 			return value.Merge(practiceKind(source), l.Schema())
 		}
 		return practiceKind(source)

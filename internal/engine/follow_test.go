@@ -272,13 +272,14 @@ func TestRetention(t *testing.T) {
 	w := start(t, false)
 	ctx := context.Background()
 	db := w.Store.DB
+	now := time.Now() // one moment: the first arrival that is kept is a second younger than it must be
 	require.NoError(t, db.Exec(`INSERT INTO arrivals (seq, source, id, type, time, subject, data, received_at)
-		SELECT n, 'tours/collections', 'o' || n, 'dorfbote.record.updated', now(), 'C', '{"record":{}}', now() - interval '1 day' * ((2500000 - n) / 100000.0)
-		FROM generate_series(1, 2500000, 500) n`).Error)
+		SELECT n, 'tours/collections', 'o' || n, 'dorfbote.record.updated', now(), 'C', '{"record":{}}', ?::timestamptz - interval '1 day' * ((2500000 - n) / 100000.0)
+		FROM generate_series(1, 2500000, 500) n`, now).Error)
 	require.NoError(t, db.Exec("SELECT setval('arrivals_numbers', 2500000)").Error)
 	require.NoError(t, db.Exec("INSERT INTO verdicts (arrival, workflow, version, verdict, at) SELECT seq, 1, 1, 'told', now() FROM arrivals").Error)
 	require.NoError(t, db.Exec(`INSERT INTO posts (workflow, arrival, destination, message, body, key, state) SELECT 1, seq, 'square/#tours', 'm', '{}', 'k' || seq, CASE WHEN seq = 501 THEN 'waiting' ELSE 'sent' END FROM arrivals`).Error)
-	at, err := w.Store.SeqAt(ctx, time.Now().AddDate(0, 0, -10))
+	at, err := w.Store.SeqAt(ctx, now.AddDate(0, 0, -10))
 	require.NoError(t, err)
 	assert.InDelta(t, 1_500_001, at, 1000)
 	parts := func() []int64 {
@@ -291,11 +292,11 @@ func TestRetention(t *testing.T) {
 
 	// What is still to be decided keeps its partition.
 	require.NoError(t, db.Exec("UPDATE marks SET seq = 500").Error)
-	gone, err := w.Store.Retain(ctx, store.Keep{Days: 10}, time.Now())
+	gone, err := w.Store.Retain(ctx, store.Keep{Days: 10}, now)
 	require.NoError(t, err)
 	assert.Zero(t, gone.Partitions)
 	require.NoError(t, db.Exec("UPDATE marks SET seq = 2500000").Error)
-	gone, err = w.Store.Retain(ctx, store.Keep{Days: 10}, time.Now())
+	gone, err = w.Store.Retain(ctx, store.Keep{Days: 10}, now)
 	require.NoError(t, err)
 	assert.Equal(t, 1, gone.Partitions)
 	assert.Equal(t, []int64{1, 2, 3, 4, 5}, parts())
@@ -304,7 +305,7 @@ func TestRetention(t *testing.T) {
 	assert.EqualValues(t, 2000, left, "the partition that is cut has outlived them by more than a quarter")
 	assert.EqualValues(t, 1, posts)
 	assert.EqualValues(t, 1, waiting, "a post that waits stays")
-	gone, err = w.Store.Retain(ctx, store.Keep{Arrivals: 400_000}, time.Now())
+	gone, err = w.Store.Retain(ctx, store.Keep{Arrivals: 400_000}, now)
 	require.NoError(t, err)
 	assert.Equal(t, 1, gone.Partitions)
 
@@ -315,7 +316,7 @@ func TestRetention(t *testing.T) {
 	assert.True(t, w.take(t, event("x", "C-9", "late", 1))[0].Known)
 
 	// Where arrivals are so few that a partition outlives them, old ones are deleted.
-	gone, err = w.Store.Retain(ctx, store.Keep{Days: 2}, time.Now())
+	gone, err = w.Store.Retain(ctx, store.Keep{Days: 2}, now)
 	require.NoError(t, err)
 	assert.Positive(t, gone.Arrivals)
 	require.NoError(t, db.Raw("SELECT count(*) FROM arrivals WHERE received_at < now() - interval '2 days 1 hour'").Scan(&left).Error)

@@ -81,9 +81,9 @@ func TestTheSquareIsListenedTo(t *testing.T) {
 	require.NoError(t, w.Store.DB.Exec("UPDATE connections SET sealed = ? WHERE id = 'talk'", sealed).Error)
 	require.NoError(t, w.Store.DB.Exec("UPDATE polls SET owned = true, quickest = 3600, slowest = 3600, every = 3600").Error)
 
-	kind, err := w.Sources.Schema(ctx, "talk/tours")
+	schema, err := w.Sources.Schema(ctx, "talk/tours")
 	require.NoError(t, err)
-	assert.Subset(t, kind.Names(), []string{"author", "text", "command", "rest", "mentions", "thread", "at"})
+	assert.Subset(t, schema.Names(), []string{"author", "text", "command", "rest", "mentions", "thread", "at"})
 
 	eventually(t, "asked for the first time", func() bool {
 		var p store.Poll
@@ -108,11 +108,11 @@ func TestFieldsAreKnownOnceASourceHasBegun(t *testing.T) {
 	w := start(t, false)
 	l.set(record("a", 1))
 	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, poll.Begin{How: "now"})
-	kind, err := w.Sources.Schema(context.Background(), "shop/orders")
+	schema, err := w.Sources.Schema(context.Background(), "shop/orders")
 	require.NoError(t, err)
-	assert.Empty(t, kind.Names(), "nothing has been read yet")
+	assert.Empty(t, schema.Names(), "nothing has been read yet")
 	w.poll(t, "shop/orders")
-	kind, err = w.Sources.Schema(context.Background(), "shop/orders")
+	schema, err = w.Sources.Schema(context.Background(), "shop/orders")
 	require.NoError(t, err)
-	assert.ElementsMatch(t, []string{"id", "n"}, kind.Names())
+	assert.ElementsMatch(t, []string{"id", "n"}, schema.Names())
 }

@@ -71,11 +71,11 @@ func (hi *History) listArrivals(ctx context.Context, _ *kit.Person, in *arrivals
 		if err != nil {
 			return nil, err
 		}
-		kind, err := hi.Engine.Sources.Schema(ctx, r.Source)
+		schema, err := hi.Engine.Sources.Schema(ctx, r.Source)
 		if err != nil {
 			return nil, err
 		}
-		it := hi.Shown.ArrivalItem(r.Arrival, a, kind)
+		it := hi.Shown.ArrivalItem(r.Arrival, a, schema)
 		for _, v := range r.Verdicts {
 			it.Verdicts = append(it.Verdicts, hi.verdictItem(ctx, v, r.Source))
 		}
@@ -112,12 +112,12 @@ func (hi *History) getArrival(ctx context.Context, _ *kit.Person, in *kit.IDInpu
 	if err != nil {
 		return nil, err
 	}
-	kind, err := hi.Engine.Sources.Schema(ctx, row.Source)
+	schema, err := hi.Engine.Sources.Schema(ctx, row.Source)
 	if err != nil {
 		return nil, err
 	}
 	out := &arrivalOutput{}
-	out.Body.Arrival = *hi.Shown.ArrivalDetail(ctx, row.Arrival, a, kind)
+	out.Body.Arrival = *hi.Shown.ArrivalDetail(ctx, row.Arrival, a, schema)
 	known, err := hi.Engine.Workflows.Known(ctx)
 	if err != nil {
 		return nil, err

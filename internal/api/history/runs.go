@@ -90,7 +90,7 @@ func (hi *History) getRun(ctx context.Context, _ *kit.Person, in *runInput) (*ru
 	if v == nil {
 		return nil, huma.Error404NotFound("this workflow made no run of the arrival: it ignored it, or was not on")
 	}
-	kind, err := hi.Engine.Sources.Schema(ctx, row.Source)
+	schema, err := hi.Engine.Sources.Schema(ctx, row.Source)
 	if err != nil {
 		return nil, err
 	}
@@ -102,7 +102,7 @@ func (hi *History) getRun(ctx context.Context, _ *kit.Person, in *runInput) (*ru
 	b := &out.Body
 	b.Run = RunItem{hi.verdictItem(ctx, *v, row.Source), row.Seq, row.Source, row.Subject, row.Time}
 	b.ReceivedAt = row.ReceivedAt
-	b.Arrival = *hi.Shown.ArrivalDetail(ctx, row.Arrival, a, kind)
+	b.Arrival = *hi.Shown.ArrivalDetail(ctx, row.Arrival, a, schema)
 	if b.Text, err = hi.Store.VersionSheet(ctx, in.Workflow, v.Version); err != nil {
 		return nil, err
 	}

@@ -133,7 +133,7 @@ func (s *Proof) prove(ctx context.Context, _ *kit.Person, in *proofInput) (*proo
 		s.compare(ctx, in.Body.Workflow, recent, out.Body.Trail)
 	}
 	out.Body.Seen = seenValues(sh, recent)
-	out.Body.Problems = append(out.Body.Problems, sh.Doubts(&formula.Words{Workspace: known.Workspace, Kind: known.Schema(sh.Watch.Source.S)}, func(f string) []sheet.Tally { return out.Body.Seen[f] })...)
+	out.Body.Problems = append(out.Body.Problems, sh.Doubts(&formula.Words{Workspace: known.Workspace, Schema: known.Schema(sh.Watch.Source.S)}, func(f string) []sheet.Tally { return out.Body.Seen[f] })...)
 	var chosen *PastArrival
 	if in.Body.Record != "" {
 		chosen, err = s.FromRecord(ctx, sh.Watch.Source.S, in.Body.Record)

@@ -71,7 +71,7 @@ type FieldValue struct {
 // changesShown is how many changed fields a list shows.
 const changesShown = 4
 
-func (sh *Shown) ArrivalItem(row store.Arrival, a *arrival.Arrival, kind *value.Schema) ArrivalItem {
+func (sh *Shown) ArrivalItem(row store.Arrival, a *arrival.Arrival, schema *value.Schema) ArrivalItem {
 	it := ArrivalItem{
 		Seq: row.Seq, ID: row.ID, Source: row.Source, Kind: a.Kind(), Key: row.Subject, At: row.Time, ReceivedAt: row.ReceivedAt, By: a.By,
 		Changes: []FieldChange{}, Verdicts: []VerdictItem{},
@@ -83,29 +83,29 @@ func (sh *Shown) ArrivalItem(row store.Arrival, a *arrival.Arrival, kind *value.
 		if len(it.Changes) == changesShown {
 			break
 		}
-		it.Changes = append(it.Changes, FieldChange{name, Label(kind, name), sh.Show(kind, name, a.Before[name]), sh.Show(kind, name, a.Record[name])})
+		it.Changes = append(it.Changes, FieldChange{name, Label(schema, name), sh.Show(schema, name, a.Before[name]), sh.Show(schema, name, a.Record[name])})
 	}
 	return it
 }
 
-func Label(kind *value.Schema, name string) string {
-	if f, _, ok := kind.Find(value.ParsePath(name)); ok && f.Label != "" {
+func Label(schema *value.Schema, name string) string {
+	if f, _, ok := schema.Find(value.ParsePath(name)); ok && f.Label != "" {
 		return f.Label
 	}
 	return value.LabelOf(name)
 }
 
 // Show writes a raw value as its field's type reads it.
-func (sh *Shown) Show(kind *value.Schema, name string, v any) string {
+func (sh *Shown) Show(schema *value.Schema, name string, v any) string {
 	words := &formula.Words{Workspace: sh.Engine.Workspace}
-	if kind != nil {
-		v = words.Record(map[string]any{name: v}, kind)[name]
+	if schema != nil {
+		v = words.Record(map[string]any{name: v}, schema)[name]
 	}
 	return words.Show(v)
 }
 
-func (sh *Shown) ArrivalDetail(_ context.Context, row store.Arrival, a *arrival.Arrival, kind *value.Schema) *ArrivalDetail {
-	d := &ArrivalDetail{ArrivalItem: sh.ArrivalItem(row, a, kind), Fields: []FieldValue{}, Record: a.Record, Before: a.Before, Answers: a.Answers}
+func (sh *Shown) ArrivalDetail(_ context.Context, row store.Arrival, a *arrival.Arrival, schema *value.Schema) *ArrivalDetail {
+	d := &ArrivalDetail{ArrivalItem: sh.ArrivalItem(row, a, schema), Fields: []FieldValue{}, Record: a.Record, Before: a.Before, Answers: a.Answers}
 	if row.Data != nil {
 		d.Event = map[string]any{"specversion": "1.0", "id": row.ID, "source": row.Source, "type": row.Type, "time": row.Time, "data": row.Data}
 		if row.Subject != "" {
@@ -115,14 +115,14 @@ func (sh *Shown) ArrivalDetail(_ context.Context, row store.Arrival, a *arrival.
 	seen := map[string]bool{}
 	add := func(name string, t value.Type) {
 		seen[name] = true
-		f := FieldValue{Field: name, Label: Label(kind, name), Type: string(t), Value: sh.Show(kind, name, a.Record[name]), Was: sh.Show(kind, name, a.Before[name])}
+		f := FieldValue{Field: name, Label: Label(schema, name), Type: string(t), Value: sh.Show(schema, name, a.Record[name]), Was: sh.Show(schema, name, a.Before[name])}
 		f.Changed = a.Before != nil && !value.Same(a.Before[name], a.Record[name])
 		if f.Value != "" || f.Was != "" {
 			d.Fields = append(d.Fields, f)
 		}
 	}
-	if kind != nil {
-		for _, f := range kind.Fields {
+	if schema != nil {
+		for _, f := range schema.Fields {
 			add(f.Name, f.Type)
 		}
 	}

@@ -32,7 +32,7 @@ type RecordItem struct {
 // examplesShown is how many different values of a field are shown.
 const examplesShown = 8
 
-func (sh *Shown) FieldItem(f value.Field, kind *value.Schema, records []map[string]any) FieldItem {
+func (sh *Shown) FieldItem(f value.Field, schema *value.Schema, records []map[string]any) FieldItem {
 	it := FieldItem{Field: f, Examples: []string{}, Counts: []int{}}
 	counts, empty := map[string]int{}, 0
 	for _, r := range records {
@@ -40,7 +40,7 @@ func (sh *Shown) FieldItem(f value.Field, kind *value.Schema, records []map[stri
 			empty++
 			continue
 		}
-		counts[sh.Show(kind, f.Name, r[f.Name])]++
+		counts[sh.Show(schema, f.Name, r[f.Name])]++
 	}
 	values := value.SortedKeys(counts)
 	sort.SliceStable(values, func(i, j int) bool { return counts[values[i]] > counts[values[j]] })
@@ -56,20 +56,20 @@ func (sh *Shown) FieldItem(f value.Field, kind *value.Schema, records []map[stri
 	return it
 }
 
-func (sh *Shown) RecordItem(row *store.Source, kind *value.Schema, key string, record map[string]any) RecordItem {
-	it := RecordItem{Key: key, Record: record, Fields: []FieldValue{}, Title: sh.titleOf(row, kind, record)}
+func (sh *Shown) RecordItem(row *store.Source, schema *value.Schema, key string, record map[string]any) RecordItem {
+	it := RecordItem{Key: key, Record: record, Fields: []FieldValue{}, Title: sh.titleOf(row, schema, record)}
 	if row.LinkField != "" {
 		v, _ := value.ParsePath(row.LinkField).Get(record)
 		it.Link, _ = v.(string)
 	}
 	add := func(name string, t value.Type) {
-		if v := sh.Show(kind, name, record[name]); v != "" {
-			it.Fields = append(it.Fields, FieldValue{Field: name, Label: Label(kind, name), Type: string(t), Value: v})
+		if v := sh.Show(schema, name, record[name]); v != "" {
+			it.Fields = append(it.Fields, FieldValue{Field: name, Label: Label(schema, name), Type: string(t), Value: v})
 		}
 	}
 	seen := map[string]bool{}
-	if kind != nil {
-		for _, f := range kind.Fields {
+	if schema != nil {
+		for _, f := range schema.Fields {
 			seen[f.Name] = true
 			if !f.Hidden {
 				add(f.Name, f.Type)
@@ -85,13 +85,13 @@ func (sh *Shown) RecordItem(row *store.Source, kind *value.Schema, key string, r
 }
 
 // titleOf is what a record is called: by the field that was named for it, else by one that is usually its name.
-func (sh *Shown) titleOf(row *store.Source, kind *value.Schema, record map[string]any) string {
+func (sh *Shown) titleOf(row *store.Source, schema *value.Schema, record map[string]any) string {
 	for _, name := range []string{row.TitleField, "title", "name", "subject", "customer"} {
 		if name == "" {
 			continue
 		}
 		v, _ := value.ParsePath(name).Get(record)
-		if text := sh.Show(kind, name, v); text != "" {
+		if text := sh.Show(schema, name, v); text != "" {
 			if len(text) > 120 {
 				text = strings.ToValidUTF8(text[:120], "") + "…"
 			}

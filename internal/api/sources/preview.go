@@ -71,15 +71,15 @@ func (s *Sources) previewSource(ctx context.Context, _ *kit.Person, in *newSourc
 		}
 	}
 	out.Body.Keys = connect.LikelyKeys(records)
-	kind := l.Schema()
-	for _, f := range kind.Fields {
-		out.Body.Fields = append(out.Body.Fields, s.Shown.FieldItem(f, kind, records))
+	schema := l.Schema()
+	for _, f := range schema.Fields {
+		out.Body.Fields = append(out.Body.Fields, s.Shown.FieldItem(f, schema, records))
 	}
 	for i := range items {
 		if len(out.Body.Records) == 20 {
 			break
 		}
-		it := s.Shown.RecordItem(o.row, kind, items[i].Key, items[i].Record)
+		it := s.Shown.RecordItem(o.row, schema, items[i].Key, items[i].Record)
 		it.At = items[i].At
 		out.Body.Records = append(out.Body.Records, it)
 	}

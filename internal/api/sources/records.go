@@ -44,23 +44,23 @@ type nextOutput struct {
 
 // known gives a source's fields and how it is kept; there is no row of what has only been learnt.
 func (s *Sources) known(ctx context.Context, source string) (*value.Schema, *store.Source, error) {
-	kind, err := s.Engine.Sources.Schema(ctx, source)
+	schema, err := s.Engine.Sources.Schema(ctx, source)
 	if err != nil {
 		return nil, nil, err
 	}
-	if kind == nil {
+	if schema == nil {
 		return nil, nil, huma.Error404NotFound("there is no source " + source)
 	}
 	row, err := s.Store.SourceNamed(ctx, source)
 	if row == nil {
 		row = &store.Source{}
 	}
-	return kind, row, err
+	return schema, row, err
 }
 
 func (s *Sources) listFields(ctx context.Context, _ *kit.Person, in *SourcePath) (*kit.List[shown.FieldItem], error) {
 	source := in.name()
-	kind, row, err := s.known(ctx, source)
+	schema, row, err := s.known(ctx, source)
 	if err != nil {
 		return nil, err
 	}
@@ -68,9 +68,9 @@ func (s *Sources) listFields(ctx context.Context, _ *kit.Person, in *SourcePath)
 	if err != nil {
 		return nil, err
 	}
-	items := make([]shown.FieldItem, 0, len(kind.Fields))
-	for _, f := range kind.Fields {
-		it := s.Shown.FieldItem(f, kind, records)
+	items := make([]shown.FieldItem, 0, len(schema.Fields))
+	for _, f := range schema.Fields {
+		it := s.Shown.FieldItem(f, schema, records)
 		_, it.Corrected = row.Corrections[f.Name]
 		items = append(items, it)
 	}
@@ -79,7 +79,7 @@ func (s *Sources) listFields(ctx context.Context, _ *kit.Person, in *SourcePath)
 
 func (s *Sources) listRecords(ctx context.Context, _ *kit.Person, in *recordsInput) (*kit.List[shown.RecordItem], error) {
 	source := in.name()
-	kind, row, err := s.known(ctx, source)
+	schema, row, err := s.known(ctx, source)
 	if err != nil {
 		return nil, err
 	}
@@ -98,7 +98,7 @@ func (s *Sources) listRecords(ctx context.Context, _ *kit.Person, in *recordsInp
 			return nil, err
 		}
 		record, _ := v.(map[string]any)
-		it := s.Shown.RecordItem(row, kind, r.Key, record)
+		it := s.Shown.RecordItem(row, schema, r.Key, record)
 		it.At, it.Arrival = r.Time, r.Arrival
 		items = append(items, it)
 	}
@@ -113,7 +113,7 @@ type findInput struct {
 // findValue tells in which fields a text stands, among the newest records.
 func (s *Sources) findValue(ctx context.Context, _ *kit.Person, in *findInput) (*kit.List[FoundField], error) {
 	source := in.name()
-	kind, _, err := s.known(ctx, source)
+	schema, _, err := s.known(ctx, source)
 	if err != nil {
 		return nil, err
 	}
@@ -131,14 +131,14 @@ func (s *Sources) findValue(ctx context.Context, _ *kit.Person, in *findInput) (
 		}
 		record, _ := v.(map[string]any)
 		walkLeaves("", record, func(path string, v any) {
-			text := s.Shown.Show(kind, path, v)
+			text := s.Shown.Show(schema, path, v)
 			if !strings.Contains(value.Fold(text), want) {
 				return
 			}
 			f := found[path]
 			if f == nil {
-				f = &FoundField{Field: path, Label: shown.Label(kind, path), Value: text, Key: r.Key}
-				if known, _, ok := kind.Find(value.ParsePath(path)); ok {
+				f = &FoundField{Field: path, Label: shown.Label(schema, path), Value: text, Key: r.Key}
+				if known, _, ok := schema.Find(value.ParsePath(path)); ok {
 					f.Type = string(known.Type)
 				}
 				found[path] = f
@@ -201,11 +201,11 @@ func (s *Sources) nextArrival(ctx context.Context, _ *kit.Person, in *nextInput)
 			if err != nil {
 				return nil, err
 			}
-			kind, err := s.Engine.Sources.Schema(ctx, source)
+			schema, err := s.Engine.Sources.Schema(ctx, source)
 			if err != nil {
 				return nil, err
 			}
-			it := s.Shown.ArrivalItem(rows[0], a, kind)
+			it := s.Shown.ArrivalItem(rows[0], a, schema)
 			out := &nextOutput{}
 			out.Body.Arrival = &it
 			return out, nil

@@ -33,7 +33,7 @@ const (
 // listRelations compares the values of a source's recent records with those that name records elsewhere.
 func (s *Sources) listRelations(ctx context.Context, _ *kit.Person, in *SourcePath) (*kit.List[Relation], error) {
 	source := in.name()
-	kind, own, err := s.known(ctx, source)
+	schema, own, err := s.known(ctx, source)
 	if err != nil {
 		return nil, err
 	}
@@ -42,7 +42,7 @@ func (s *Sources) listRelations(ctx context.Context, _ *kit.Person, in *SourcePa
 		return nil, err
 	}
 	values := map[string]map[string]bool{}
-	for _, f := range kind.Fields {
+	for _, f := range schema.Fields {
 		if f.Hidden || f.Name == own.KeyField || !names(f) {
 			continue
 		}
@@ -62,7 +62,7 @@ func (s *Sources) listRelations(ctx context.Context, _ *kit.Person, in *SourcePa
 		if looked++; looked > relationSources {
 			break
 		}
-		found, err := s.relationsTo(ctx, &o, kind, values)
+		found, err := s.relationsTo(ctx, &o, schema, values)
 		if err != nil {
 			return nil, err
 		}
@@ -79,8 +79,8 @@ func (s *Sources) relationsTo(ctx context.Context, o *store.Source, own *value.S
 	if err != nil || len(there) < 2 {
 		return nil, err
 	}
-	kind, err := s.Engine.Sources.Schema(ctx, o.Name)
-	if err != nil || kind == nil {
+	schema, err := s.Engine.Sources.Schema(ctx, o.Name)
+	if err != nil || schema == nil {
 		return nil, err
 	}
 	var out []Relation
@@ -88,7 +88,7 @@ func (s *Sources) relationsTo(ctx context.Context, o *store.Source, own *value.S
 		had := values[name]
 		f, _, _ := own.Find(value.ParsePath(name))
 		best := Relation{Field: name, Label: f.Label, Source: o.Name, Title: o.Title}
-		for _, of := range kind.Fields {
+		for _, of := range schema.Fields {
 			isKey := of.Name == o.KeyField
 			// Small numbers are alike by chance; only those that name records count.
 			if of.Hidden || !names(of) || !isKey && (of.Type.IsNumber() || f.Type.IsNumber()) {

@@ -94,14 +94,14 @@ func valuesOf(f value.Field, records []map[string]any) []string {
 }
 
 // kindsOf gives patterns and sentences the fields of sources.
-func (s *Workflows) kindsOf(ctx context.Context, kind func(string) *value.Schema) sourceKinds {
-	return sourceKinds{s, ctx, kind}
+func (s *Workflows) kindsOf(ctx context.Context, schema func(string) *value.Schema) sourceKinds {
+	return sourceKinds{s, ctx, schema}
 }
 
 type sourceKinds struct {
 	server *Workflows
 	ctx    context.Context
-	kind   func(string) *value.Schema
+	schema func(string) *value.Schema
 }
 
 // Fields gives the fields of a source and the name of its key.
@@ -110,11 +110,11 @@ func (k sourceKinds) Fields(source string) ([]value.Field, string) {
 	if row, err := k.server.Store.SourceNamed(k.ctx, source); err == nil && row != nil && row.KeyField != "" {
 		key = row.KeyField
 	}
-	kind := k.kind(source)
-	if kind == nil {
+	schema := k.schema(source)
+	if schema == nil {
 		return nil, key
 	}
-	return kind.Fields, key
+	return schema.Fields, key
 }
 
 func (s *Workflows) fillPattern(ctx context.Context, _ *kit.Person, in *patternInput) (*patternOutput, error) {

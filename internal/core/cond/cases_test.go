@@ -16,7 +16,7 @@ import (
 
 func testsOf(t *testing.T, fieldType value.Field, learnt bool, zone *time.Location, specs ...Spec) []Node {
 	t.Helper()
-	words := &formula.Words{Workspace: value.Workspace{Zone: zone}, Kind: &value.Schema{Learnt: learnt, Fields: []value.Field{fieldType}}}
+	words := &formula.Words{Workspace: value.Workspace{Zone: zone}, Schema: &value.Schema{Learnt: learnt, Fields: []value.Field{fieldType}}}
 	var out []Node
 	for i := range specs {
 		var problems report.List

@@ -60,7 +60,7 @@ func (c compiler) test(s *Spec, path string) Node {
 	}
 	t.op, t.looks = op, looks[op.Name]
 	field := c.field(t, s, path)
-	if t.integer = field.Whole; c.words.Kind != nil && t.root == "" && !c.words.Kind.Learnt && !c.words.Kind.Open {
+	if t.integer = field.Whole; c.words.Schema != nil && t.root == "" && !c.words.Schema.Learnt && !c.words.Schema.Open {
 		t.options, t.closed = field.Options, true
 	}
 	if !op.FitsType(t.read.t) {
@@ -84,7 +84,7 @@ var fitsWords = map[string]string{
 // field finds what the test looks at: a field of the record, or of something gathered.
 func (c compiler) field(t *test, s *Spec, path string) value.Field {
 	t.field = value.ParsePath(s.Field.S)
-	f, many, known := c.words.Kind.Find(t.field)
+	f, many, known := c.words.Schema.Find(t.field)
 	if known {
 		t.read.t, t.many = f.Type, many
 		return f
@@ -95,14 +95,14 @@ func (c compiler) field(t *test, s *Spec, path string) value.Field {
 			continue
 		}
 		t.root, t.field, t.many = first, value.ParsePath(rest), g.Many && rest != ""
-		f, many, known := g.Kind.Find(t.field)
-		if g.Kind != nil && rest != "" && !known {
-			near := prefixed(first, value.Nearest(rest, g.Kind.Names()))
+		f, many, known := g.Schema.Find(t.field)
+		if g.Schema != nil && rest != "" && !known {
+			near := prefixed(first, value.Nearest(rest, g.Schema.Names()))
 			switch {
-			case !g.Kind.Learnt:
+			case !g.Schema.Learnt:
 				c.problems.Add(s.Field.At, path, near, "%s has no field %s", first, rest)
 				c.mend(near, path, testJSON(near, s.Op.S, s.Value))
-			case len(g.Kind.Fields) > 0:
+			case len(g.Schema.Fields) > 0:
 				c.problems.Warn(s.Field.At, path, near, "%s", formula.NeverSeen(s.Field.S))
 				c.mend(near, path, testJSON(near, s.Op.S, s.Value))
 			}
@@ -111,7 +111,7 @@ func (c compiler) field(t *test, s *Spec, path string) value.Field {
 		t.read.t = f.Type
 		return f
 	}
-	if k := c.words.Kind; k != nil {
+	if k := c.words.Schema; k != nil {
 		near := value.Nearest(s.Field.S, append(k.Names(), c.gathered()...))
 		switch {
 		case !k.Learnt && (!k.Open || near != ""):

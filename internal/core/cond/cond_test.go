@@ -24,7 +24,7 @@ var zurich = func() *time.Location {
 // now is a Friday.
 var now = time.Date(2026, 11, 20, 6, 41, 7, 0, time.UTC)
 
-var kind = &value.Schema{Fields: []value.Field{
+var schema = &value.Schema{Fields: []value.Field{
 	{Name: "status", Type: value.Choice, Options: []string{"planned", "on the way", "late", "collected"}},
 	{Name: "name", Type: value.Text}, {Name: "litres", Type: value.Num}, {Name: "price", Type: value.Money, Currency: "CHF"},
 	{Name: "due", Type: value.Moment}, {Name: "day", Type: value.Date}, {Name: "took", Type: value.Span}, {Name: "cooled", Type: value.YesNo},
@@ -44,7 +44,7 @@ var record = map[string]any{
 var before = map[string]any{"status": "on the way", "litres": 1000.0, "name": "Äussere Matt", "tags": []any{"Bio"}}
 
 func words() *formula.Words {
-	return &formula.Words{Workspace: value.Workspace{Zone: zurich, Locale: "en"}, Kind: kind}
+	return &formula.Words{Workspace: value.Workspace{Zone: zurich, Locale: "en"}, Schema: schema}
 }
 
 func scope(created bool) *formula.Scope {

@@ -14,7 +14,7 @@ import (
 
 // A test whose value has not been filled in is said to be unfinished, and holds for nothing but what asks for emptiness.
 func TestUnfinishedTests(t *testing.T) {
-	words := &formula.Words{Workspace: value.DefaultWorkspace(), Kind: &value.Schema{Fields: []value.Field{
+	words := &formula.Words{Workspace: value.DefaultWorkspace(), Schema: &value.Schema{Fields: []value.Field{
 		{Name: "n", Type: value.Num}, {Name: "s", Type: value.Text}, {Name: "at", Type: value.Moment}, {Name: "l", Type: value.List, Of: value.Text},
 	}}}
 	for _, c := range []struct {

@@ -122,7 +122,7 @@ func lookUp(f *sheet.PlanFind, sc *formula.Scope) (any, error) {
 // Empty values come last, and what is equal stays in the order of the keys.
 func sortBy(list []any, f *sheet.PlanFind) {
 	ws := f.Words.Workspace
-	field, _, _ := f.Words.Kind.Find(f.Sort)
+	field, _, _ := f.Words.Schema.Find(f.Sort)
 	get := func(e any) any {
 		v, _ := f.Sort.Get(e.(map[string]any))
 		return v
@@ -169,11 +169,11 @@ func order(a, b any, t value.Type, ws value.Workspace) int {
 func typed(f *sheet.PlanFind, raw any) any {
 	switch x := raw.(type) {
 	case map[string]any:
-		return f.Words.Record(x, f.Words.Kind)
+		return f.Words.Record(x, f.Words.Schema)
 	case []any:
 		out := make([]any, len(x))
 		for i, e := range x {
-			out[i] = f.Words.Record(e.(map[string]any), f.Words.Kind)
+			out[i] = f.Words.Record(e.(map[string]any), f.Words.Schema)
 		}
 		return out
 	}

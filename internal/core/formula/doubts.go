@@ -25,7 +25,7 @@ func (d *doubter) Visit(node *ast.Node) {
 	case *ast.BinaryNode: // "status" in changed
 		name, isText := n.Left.(*ast.StringNode)
 		if of, ok := n.Right.(*ast.IdentifierNode); ok && isText && n.Operator == "in" && of.Value == "changed" {
-			d.field(d.words.Kind, "", name.Value, name.Location().From)
+			d.field(d.words.Schema, "", name.Value, name.Location().From)
 		}
 	}
 }
@@ -39,7 +39,7 @@ func (d *doubter) member(n *ast.MemberNode) {
 	if !ok {
 		return
 	}
-	d.field(d.words.kindOf(root), strings.Join(path, "."), last.Value, n.Property.Location().From)
+	d.field(d.words.schemaOf(root), strings.Join(path, "."), last.Value, n.Property.Location().From)
 }
 
 // field doubts one name in an object of a kind. Where the object itself is not known, or its fields are not, nothing is
@@ -70,13 +70,13 @@ func (d *doubter) field(k *value.Schema, within, name string, offset int) {
 func NeverSeen(field string) string { return "no record seen so far has a field " + field }
 
 // kindOf is what is known of the record that a name stands for, nil where it stands for none.
-func (w *Words) kindOf(name string) *value.Schema {
+func (w *Words) schemaOf(name string) *value.Schema {
 	if name == "record" || name == "before" {
-		return w.Kind
+		return w.Schema
 	}
 	for _, g := range w.Gathered {
 		if g.Name == name && !g.Many {
-			return g.Kind
+			return g.Schema
 		}
 	}
 	return nil

@@ -207,7 +207,7 @@ func (w *Words) explain(err error) *Error {
 		}
 		known = append(known, functionNames...)
 		out.Suggestion = value.Nearest(name, known)
-		if _, _, ok := w.Kind.Find(value.ParsePath(name)); ok {
+		if _, _, ok := w.Schema.Find(value.ParsePath(name)); ok {
 			out.Suggestion = "record." + name
 		}
 	case unknownField.MatchString(fe.Message):
@@ -226,11 +226,11 @@ func (w *Words) explain(err error) *Error {
 
 func (w *Words) fieldNames() []string {
 	var names []string
-	kinds := []*value.Schema{w.Kind}
+	schemas := []*value.Schema{w.Schema}
 	for _, g := range w.Gathered {
-		kinds = append(kinds, g.Kind)
+		schemas = append(schemas, g.Schema)
 	}
-	for _, k := range kinds {
+	for _, k := range schemas {
 		for _, n := range k.Names() {
 			names = append(names, n[strings.LastIndex(n, ".")+1:])
 		}

@@ -13,7 +13,7 @@ import (
 func words(locale string) *Words {
 	return &Words{
 		Workspace: value.Workspace{Zone: time.FixedZone("X", 3600), Locale: locale},
-		Kind: &value.Schema{Fields: []value.Field{
+		Schema: &value.Schema{Fields: []value.Field{
 			{Name: "id", Type: value.Text}, {Name: "litres", Type: value.Num}, {Name: "due", Type: value.Moment}, {Name: "note", Type: value.Text},
 			{Name: "lines", Type: value.List, Fields: []value.Field{{Name: "cheese", Type: value.Text}, {Name: "kilos", Type: value.Num}}},
 			{Name: "farm", Type: value.Object, Fields: []value.Field{{Name: "name", Type: value.Text}}},
@@ -63,7 +63,7 @@ func TestFormulas(t *testing.T) {
 	} {
 		t.Run(text, func(t *testing.T) {
 			w := words("en")
-			w.Kind.Learnt = true
+			w.Schema.Learnt = true
 			f, err := Compile(text, w)
 			require.NoError(t, err)
 			got, err := f.Run(scope())

@@ -131,7 +131,7 @@ func (sc *Scope) Gather(name string, raw, typed any) {
 type Words struct {
 	Workspace value.Workspace
 	// Kind is what is known of the watched records; nil or learnt kinds allow unknown fields.
-	Kind *value.Schema
+	Schema *value.Schema
 	// Gathered are the names gathered so far, with what is known of each; a nil kind is unknown.
 	Gathered []Name
 	// Answers are the names of the questions asked at a start by hand or by call.
@@ -142,9 +142,9 @@ type Words struct {
 
 // Name is a gathered name. Kind is nil for anything but a record; Many is true for a list of them.
 type Name struct {
-	Name string
-	Kind *value.Schema
-	Many bool
+	Name   string
+	Schema *value.Schema
+	Many   bool
 }
 
 func (w *Words) env(sc *Scope) map[string]any {
@@ -160,8 +160,8 @@ func (w *Words) env(sc *Scope) map[string]any {
 		return env
 	}
 	var fields []value.Field
-	if w.Kind != nil {
-		fields = w.Kind.Fields
+	if w.Schema != nil {
+		fields = w.Schema.Fields
 	}
 	env := map[string]any{
 		"record":  w.object(sc.Record, fields),
@@ -189,8 +189,8 @@ func changedNames(sc *Scope, w *Words) []any {
 	names := value.Changed(sc.Before, sc.Record)
 	list := make([]any, 0, len(names))
 	for _, n := range names {
-		if w != nil && w.Kind != nil {
-			if f, _, ok := w.Kind.Find(value.ParsePath(n)); ok && value.SameMeaning(sc.Before[n], sc.Record[n], f.Type, w.Workspace) {
+		if w != nil && w.Schema != nil {
+			if f, _, ok := w.Schema.Find(value.ParsePath(n)); ok && value.SameMeaning(sc.Before[n], sc.Record[n], f.Type, w.Workspace) {
 				continue
 			}
 		}
@@ -201,11 +201,11 @@ func changedNames(sc *Scope, w *Words) []any {
 
 // Record reads a record's raw values by their types, as formulas see them: moments as time.Time,
 // spans as time.Duration, numbers in text as float64.
-func (w *Words) Record(raw map[string]any, kind *value.Schema) map[string]any {
-	if kind == nil {
+func (w *Words) Record(raw map[string]any, schema *value.Schema) map[string]any {
+	if schema == nil {
 		return raw
 	}
-	return w.object(raw, kind.Fields)
+	return w.object(raw, schema.Fields)
 }
 
 func (w *Words) object(raw map[string]any, fields []value.Field) map[string]any {
@@ -301,7 +301,7 @@ func (w *Words) envTypes(how typing) types.Map {
 		}
 		return env
 	}
-	record := w.mapType(w.Kind, loose)
+	record := w.mapType(w.Schema, loose)
 	env := types.Map{
 		"record": record, "before": record, "changed": types.Array(types.String), "now": timeType,
 		"arrival": types.Map{"id": types.String, "at": timeType, "kind": types.String, "source": types.String, "by": types.String},
@@ -313,12 +313,12 @@ func (w *Words) envTypes(how typing) types.Map {
 	}
 	for _, g := range w.Gathered {
 		switch {
-		case g.Kind == nil:
+		case g.Schema == nil:
 			env[g.Name] = types.Any
 		case g.Many:
-			env[g.Name] = types.Array(w.mapType(g.Kind, loose))
+			env[g.Name] = types.Array(w.mapType(g.Schema, loose))
 		default:
-			env[g.Name] = w.mapType(g.Kind, loose)
+			env[g.Name] = w.mapType(g.Schema, loose)
 		}
 	}
 	return env

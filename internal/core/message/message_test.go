@@ -63,7 +63,7 @@ func TestFactsToneAndLink(t *testing.T) {
 }
 
 func TestForgottenReferenceIsFlagged(t *testing.T) {
-	words := &formula.Words{Workspace: value.DefaultWorkspace(), Kind: &value.Schema{Fields: []value.Field{{Name: "litres", Type: value.Num}}}}
+	words := &formula.Words{Workspace: value.DefaultWorkspace(), Schema: &value.Schema{Fields: []value.Field{{Name: "litres", Type: value.Num}}}}
 	for body, flagged := range map[string]bool{
 		"{{litres}} l": true, "{litres} l": true, "$litres l": true, "record.litres l": true, "[record.litres]": true, "[litres]": true, "<litres>": true, "{litres} and [litres]": true,
 		"[litres](http://x/)": false, "[other]": false, "a [ b": false,

@@ -125,7 +125,7 @@ func parse(t report.Text, words *formula.Words, path string, problems *report.Li
 		for _, m := range forgotten.FindAllStringSubmatch(p.Text, -1) {
 			name := m[1] + m[2] + m[3] + m[4] + m[5]
 			want, ok := reference(name, words)
-			if !ok && (words.Kind != nil || m[5] == "") || strings.HasSuffix(m[0], "](") { // that is a link
+			if !ok && (words.Schema != nil || m[5] == "") || strings.HasSuffix(m[0], "](") { // that is a link
 				continue
 			}
 			problems.Warn(t.In(len([]rune(t.S[:strings.Index(t.S, m[0])]))), path, want, "%q will be sent as these very words; it looks like a field", m[0])
@@ -289,9 +289,9 @@ func reference(name string, words *formula.Words) (ref string, ok bool) {
 		if g.Name != first {
 			continue
 		}
-		_, _, known := g.Kind.Find(value.ParsePath(rest))
-		return "${" + name + "}", rest == "" || g.Kind == nil || known
+		_, _, known := g.Schema.Find(value.ParsePath(rest))
+		return "${" + name + "}", rest == "" || g.Schema == nil || known
 	}
-	_, _, ok = words.Kind.Find(value.ParsePath(name))
+	_, _, ok = words.Schema.Find(value.ParsePath(name))
 	return "${record." + name + "}", ok
 }

@@ -22,11 +22,11 @@ const MaxLine = 4 << 20
 // Scout is what a first look over a file finds out: what its records look like, and whether it can
 // be read straight through.
 type Scout struct {
-	Kinds  map[string]*value.Learner // by source
-	places []place                   // of every arrival, kept only while the file is out of order
-	sorted bool
-	bare   bool // some update does not say what was before
-	ahead  Ahead
+	Learners map[string]*value.Learner // by source
+	places   []place                   // of every arrival, kept only while the file is out of order
+	sorted   bool
+	bare     bool // some update does not say what was before
+	ahead    Ahead
 }
 
 // Ahead reads batches ahead of their use and parses them meanwhile, where there is more than one processor to do so. It
@@ -43,7 +43,7 @@ type place struct {
 // arrivals only where the file is not in the order of time, by 24 bytes each. ahead, which may be nil, reads ahead, then and
 // when the file is run.
 func Look(file io.ReadSeeker, ahead Ahead, learn func(source string) bool) (*Scout, error) {
-	s := &Scout{Kinds: map[string]*value.Learner{}, sorted: true, ahead: ahead}
+	s := &Scout{Learners: map[string]*value.Learner{}, sorted: true, ahead: ahead}
 	last := int64(-1 << 62)
 	err := s.lines(file, func(a *arrival.Arrival, p place) error {
 		if s.sorted = s.sorted && p.at >= last; s.sorted {
@@ -53,10 +53,10 @@ func Look(file io.ReadSeeker, ahead Ahead, learn func(source string) bool) (*Sco
 			s.bare = true
 		}
 		if learn(a.Source) && a.Record != nil {
-			l := s.Kinds[a.Source]
+			l := s.Learners[a.Source]
 			if l == nil {
 				l = value.NewLearner()
-				s.Kinds[a.Source] = l
+				s.Learners[a.Source] = l
 			}
 			l.See(a.Record)
 		}

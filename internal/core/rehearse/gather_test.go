@@ -51,7 +51,7 @@ route:
 	known.Put("tours/farms", "17", map[string]any{"number": 17.0, "name": "Sonnleiten", "valley": "Upper"})
 	known.Put("tours/farms", "18", map[string]any{"number": 18.0, "name": "Egghof", "valley": "Mill"})
 	plan, _, problems := sheet.Compile([]byte(src), sheet.Known{Workspace: value.DefaultWorkspace(), Schema: func(source string) *value.Schema {
-		if l := scout.Kinds[source]; l != nil {
+		if l := scout.Learners[source]; l != nil {
 			return l.Schema()
 		}
 		return nil

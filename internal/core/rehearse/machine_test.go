@@ -51,7 +51,7 @@ func rehearsed(t *testing.T, watch, until string, skip decide.Skip, arrivals ...
 	plan, _, problems := sheet.Compile([]byte(src), sheet.Known{
 		Workspace: value.Workspace{Zone: zurich, Locale: "en"},
 		Schema: func(source string) *value.Schema {
-			if l := scout.Kinds[source]; l != nil {
+			if l := scout.Learners[source]; l != nil {
 				return l.Schema()
 			}
 			return nil

@@ -56,7 +56,7 @@ func run(t *testing.T, text string, lines ...string) []string {
 	scout, err := Look(file, nil, func(string) bool { return true })
 	require.NoError(t, err)
 	plan, _, problems := sheet.Compile([]byte(text), sheet.Known{Workspace: value.DefaultWorkspace(), Schema: func(source string) *value.Schema {
-		if l := scout.Kinds[source]; l != nil {
+		if l := scout.Learners[source]; l != nil {
 			return l.Schema()
 		}
 		return nil

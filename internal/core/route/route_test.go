@@ -20,7 +20,7 @@ import (
 
 var now = time.Date(2026, 11, 25, 8, 30, 0, 0, time.UTC)
 
-func kind(string) *value.Schema {
+func schema(string) *value.Schema {
 	return &value.Schema{Fields: []value.Field{
 		{Name: "litres", Type: value.Num}, {Name: "wheels", Type: value.Num, Whole: true}, {Name: "valley", Type: value.Choice, Options: []string{"Upper", "Middle", "Mill"}},
 		{Name: "driver", Type: value.Text}, {Name: "organic", Type: value.YesNo}, {Name: "due", Type: value.Moment}, {Name: "day", Type: value.Date},
@@ -30,17 +30,17 @@ func kind(string) *value.Schema {
 }
 
 func plan(t testing.TB, keep, take string, rows []string, otherwise bool) *sheet.Plan {
-	return planOf(t, kind, keep, take, rows, otherwise)
+	return planOf(t, schema, keep, take, rows, otherwise)
 }
 
 // learnt is kind as known from records alone, which promises nothing of those to come.
 func learnt(source string) *value.Schema {
-	k := kind(source)
+	k := schema(source)
 	k.Learnt = true
 	return k
 }
 
-func planOf(t testing.TB, kind func(string) *value.Schema, keep, take string, rows []string, otherwise bool) *sheet.Plan {
+func planOf(t testing.TB, schema func(string) *value.Schema, keep, take string, rows []string, otherwise bool) *sheet.Plan {
 	var b strings.Builder
 	fmt.Fprintf(&b, "dorfbote: 1\nname: T\nwatch: {source: tours/collections}\n")
 	if keep != "" {
@@ -53,7 +53,7 @@ func planOf(t testing.TB, kind func(string) *value.Schema, keep, take string, ro
 	if otherwise {
 		b.WriteString("  otherwise: {tell: [{to: s/c, message: m}]}\n")
 	}
-	p, _, problems := sheet.Compile([]byte(b.String()), sheet.Known{Workspace: value.Workspace{Zone: time.UTC}, Schema: kind})
+	p, _, problems := sheet.Compile([]byte(b.String()), sheet.Known{Workspace: value.Workspace{Zone: time.UTC}, Schema: schema})
 	require.NotNil(t, p, "%v\n%s", problems, b.String())
 	return p
 }
@@ -176,11 +176,11 @@ func TestForeignValuesAreACase(t *testing.T) {
 // Against trying every record there is: what is unreachable is what no record reaches, and examples show what they are
 // said to show.
 func TestAnalysisAgainstEveryRecord(t *testing.T) {
-	t.Run("declared", func(t *testing.T) { againstEveryRecord(t, kind, 80) })
+	t.Run("declared", func(t *testing.T) { againstEveryRecord(t, schema, 80) })
 	t.Run("learnt", func(t *testing.T) { againstEveryRecord(t, learnt, 40, "n/a", "late") })
 }
 
-func againstEveryRecord(t *testing.T, kind func(string) *value.Schema, rounds int, more ...any) {
+func againstEveryRecord(t *testing.T, schema func(string) *value.Schema, rounds int, more ...any) {
 	r := rand.New(rand.NewPCG(7, 11))
 	numbers := append([]any{nil}, more...)
 	for f := -3.0; f <= 6; f += 0.5 {
@@ -236,7 +236,7 @@ func againstEveryRecord(t *testing.T, kind func(string) *value.Schema, rounds in
 		if r.IntN(2) == 0 {
 			keep = atom(1)
 		}
-		p := planOf(t, kind, keep, "first", rows, false)
+		p := planOf(t, schema, keep, "first", rows, false)
 		table := of(p)
 		taken, gap := make([]bool, len(rows)), false
 		for _, s := range all {

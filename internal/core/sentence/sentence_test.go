@@ -15,7 +15,7 @@ import (
 	"dorfbote/internal/core/value"
 )
 
-var kinds = map[string]*value.Schema{
+var schemas = map[string]*value.Schema{
 	"lab/samples": {Fields: []value.Field{
 		{Name: "id", Label: "Sample", Type: value.Text}, {Name: "taken", Label: "Taken", Type: value.Moment}, {Name: "cells", Label: "Cells", Type: value.Num}, {Name: "fat", Label: "Fat", Type: value.Num},
 		{Name: "verdict", Label: "Verdict", Type: value.Choice, Options: []string{"pending", "clear", "watch", "blocked"}}, {Name: "valley", Label: "Valley", Type: value.Choice, Options: []string{"Upper", "Middle", "Mill"}},
@@ -32,9 +32,9 @@ var kinds = map[string]*value.Schema{
 
 func world() World {
 	w := World{Now: time.Date(2026, 11, 26, 18, 0, 0, 0, time.UTC), Channels: []Channel{{"square/#tours", "#tours"}, {"square/#lab", "#lab"}, {"square/#board", "#board"}}}
-	for _, name := range value.SortedKeys(kinds) {
-		s := KnownSource{Name: name, Key: kinds[name].Fields[0].Name}
-		for _, f := range kinds[name].Fields {
+	for _, name := range value.SortedKeys(schemas) {
+		s := KnownSource{Name: name, Key: schemas[name].Fields[0].Name}
+		for _, f := range schemas[name].Fields {
 			field := Field{Field: f}
 			switch name + f.Name {
 			case "tours/collectionsdriver":
@@ -156,7 +156,7 @@ func compiles(t *testing.T, r Reading) {
 	}
 	raw, err := json.Marshal(r.Sheet)
 	require.NoError(t, err)
-	plan, _, problems := sheet.Compile(raw, sheet.Known{Workspace: value.DefaultWorkspace(), Schema: func(s string) *value.Schema { return kinds[s] }})
+	plan, _, problems := sheet.Compile(raw, sheet.Known{Workspace: value.DefaultWorkspace(), Schema: func(s string) *value.Schema { return schemas[s] }})
 	require.NotNil(t, plan, "%v\n%s", problems, raw)
 }
 

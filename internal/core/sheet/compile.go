@@ -118,12 +118,12 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 	p := &Plan{Name: s.Name, Source: s.Watch.Source.S, On: s.Watch.On, Every: s.Route.Every, Messages: map[string]*message.Message{}}
 	p.Terms = &formula.Words{Workspace: known.Workspace}
 	if known.Schema != nil {
-		p.Terms.Kind = known.Schema(p.Source)
+		p.Terms.Schema = known.Schema(p.Source)
 	}
 	if known.Sources != nil {
 		mustKnow(problems, s.Watch.Source, "watch.source", known.Sources(), "there is no source %s")
 	}
-	if k := p.Terms.Kind; k != nil && k.Learnt && len(k.Fields) == 0 {
+	if k := p.Terms.Schema; k != nil && k.Learnt && len(k.Fields) == 0 {
 		problems.Unfinished(s.Watch.Source.At, "watch.source", "%s has no record yet, so its fields are not known; have it send one, or enter one, first", p.Source)
 	}
 	s.trigger(p, known, problems)

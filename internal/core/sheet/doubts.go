@@ -45,7 +45,7 @@ func (s *Sheet) Doubts(words *formula.Words, seen func(field string) []Tally) []
 		if c.Group != "" || c.Formula != nil || !contains(exactOps, c.Op.S) {
 			return
 		}
-		if f, _, ok := words.Kind.Find(value.ParsePath(c.Field.S)); !ok || !f.Type.IsText() && !f.Type.IsList() && f.Type != value.Any || len(f.Options) > 0 {
+		if f, _, ok := words.Schema.Find(value.ParsePath(c.Field.S)); !ok || !f.Type.IsText() && !f.Type.IsList() && f.Type != value.Any || len(f.Options) > 0 {
 			return
 		}
 		had := seen(c.Field.S)

@@ -13,7 +13,7 @@ import (
 
 // A text that never came, while one like it did, is doubted, and mended where it stands.
 func TestDoubts(t *testing.T) {
-	kind := &value.Schema{Learnt: true, Fields: []value.Field{
+	schema := &value.Schema{Learnt: true, Fields: []value.Field{
 		{Name: "state", Type: value.Text}, {Name: "code", Type: value.Text}, {Name: "tags", Type: value.List, Of: value.Text}, {Name: "valley", Type: value.Choice, Options: []string{"Upper", "Mill"}},
 		{Name: "litres", Type: value.Num},
 	}}
@@ -37,10 +37,10 @@ func TestDoubts(t *testing.T) {
 		{"{field: other, is: x}", ""},
 	} {
 		t.Run(c.keep, func(t *testing.T) {
-			_, sh, problems := Compile([]byte("dorfbote: 1\nname: T\nwatch: {source: a/b}\nkeep: "+c.keep+"\nmessages: {m: {title: x}}\nroute: {otherwise: {tell: [{to: c/d, message: m}]}}\n"), Known{Workspace: value.DefaultWorkspace(), Schema: func(string) *value.Schema { return kind }})
+			_, sh, problems := Compile([]byte("dorfbote: 1\nname: T\nwatch: {source: a/b}\nkeep: "+c.keep+"\nmessages: {m: {title: x}}\nroute: {otherwise: {tell: [{to: c/d, message: m}]}}\n"), Known{Workspace: value.DefaultWorkspace(), Schema: func(string) *value.Schema { return schema }})
 			require.NotNil(t, sh, "%v", problems)
 			got := ""
-			for _, p := range sh.Doubts(&formula.Words{Workspace: value.DefaultWorkspace(), Kind: kind}, func(f string) []Tally { return seen[f] }) {
+			for _, p := range sh.Doubts(&formula.Words{Workspace: value.DefaultWorkspace(), Schema: schema}, func(f string) []Tally { return seen[f] }) {
 				assert.True(t, p.Warning)
 				got += fmt.Sprintf("%s: %s %v", p.Path, p.String()[len("warning: "):], p.Mend.Put)
 				assert.Equal(t, p.Path, p.Mend.Path)

@@ -194,16 +194,16 @@ func (s *Sheet) followRecord(pf *PlanFollow, f Follow, at string, p *Plan, known
 	if f.How == FollowChange {
 		pf.Key = template(f.Key, p.Terms, at+".key", problems)
 	}
-	var kind *value.Schema
+	var schema *value.Schema
 	if known.Schema != nil {
-		kind = known.Schema(f.Source.S)
+		schema = known.Schema(f.Source.S)
 	}
 	if f.Set != nil {
 		for _, part := range f.Set.Map {
-			if kind == nil || kind.Learnt && value.Nearest(part.Name, kind.Names()) == "" { // a step may bring a field that is new
+			if schema == nil || schema.Learnt && value.Nearest(part.Name, schema.Names()) == "" { // a step may bring a field that is new
 				continue
 			}
-			knows(problems, kind, report.Text{S: part.Name, At: f.Source.At}, part.Name, f.Source.S, at+".set."+part.Name)
+			knows(problems, schema, report.Text{S: part.Name, At: f.Source.At}, part.Name, f.Source.S, at+".set."+part.Name)
 		}
 	}
 	if f.Source.S == s.Watch.Source.S && f.Source.S != "" && s.restarts(f) {

@@ -188,7 +188,7 @@ func (s *Sheet) gatherAll(p *Plan, known Known, problems *report.List) {
 			pg.Value = formula.Read(*g.Value, g.Value.S, 0, p.Terms, path+".value", problems)
 		case g.Find != nil:
 			pg.Find = g.Find.compile(p, known, path+".find", problems)
-			name.Kind, name.Many = pg.Find.Words.Kind, g.Find.All
+			name.Schema, name.Many = pg.Find.Words.Schema, g.Find.All
 		case g.Script != nil:
 			pg.Script = g.Script.S
 		case g.HTTP != nil:
@@ -210,7 +210,7 @@ func (f *Find) compile(p *Plan, known Known, path string, problems *report.List)
 	out := &PlanFind{Source: f.Source.S, All: f.All, Limit: f.Limit}
 	out.Words = &formula.Words{Workspace: known.Workspace}
 	if known.Schema != nil {
-		out.Words.Kind = known.Schema(f.Source.S)
+		out.Words.Schema = known.Schema(f.Source.S)
 	}
 	if known.Sources != nil {
 		mustKnow(problems, f.Source, path+".source", known.Sources(), "there is no source %s")
@@ -226,7 +226,7 @@ func (f *Find) compile(p *Plan, known Known, path string, problems *report.List)
 			name, out.Descending = strings.TrimSpace(rest), true
 		}
 		out.Sort = value.ParsePath(name)
-		knows(problems, out.Words.Kind, f.Sort, name, f.Source.S, path+".sort")
+		knows(problems, out.Words.Schema, f.Sort, name, f.Source.S, path+".sort")
 	}
 	return out
 }

@@ -193,8 +193,8 @@ func (s *Sheet) paced(p *Plan, known Known, problems *report.List) {
 		out.Key = key
 		if key != nil && key.Constant() && r.Key.S != "" {
 			near, field := "", strings.TrimPrefix(r.Key.S, "record.")
-			if p.Terms.Kind != nil {
-				if _, _, ok := p.Terms.Kind.Find(value.ParsePath(field)); ok {
+			if p.Terms.Schema != nil {
+				if _, _, ok := p.Terms.Schema.Find(value.ParsePath(field)); ok {
 					near = "${record." + field + "}"
 				}
 			}

@@ -51,11 +51,11 @@ func (s *Sheet) trigger(p *Plan, known Known, problems *report.List) {
 	switch w.Form {
 	case Due:
 		t.Field = value.ParsePath(w.Field.S)
-		f, many, ok := p.Terms.Kind.Find(t.Field)
+		f, many, ok := p.Terms.Schema.Find(t.Field)
 		switch {
 		case w.Field.S == "":
-		case !ok && p.Terms.Kind != nil:
-			knows(problems, p.Terms.Kind, w.Field, w.Field.S, "", "watch.due.field")
+		case !ok && p.Terms.Schema != nil:
+			knows(problems, p.Terms.Schema, w.Field, w.Field.S, "", "watch.due.field")
 		case many:
 			problems.Add(w.Field.At, "watch.due.field", "", "%s goes through a list, so there is no one moment", w.Field.S)
 		case ok && f.Type != value.Any && !f.Type.IsTime():
@@ -78,10 +78,10 @@ func (s *Sheet) trigger(p *Plan, known Known, problems *report.List) {
 	}
 	switch w.Form {
 	case Silent, Schedule, Called:
-		p.Terms.Kind = &value.Schema{Title: "nothing"} // there is no record
+		p.Terms.Schema = &value.Schema{Title: "nothing"} // there is no record
 	case Start:
 		if p.Source == "" {
-			p.Terms.Kind = &value.Schema{Title: "nothing"}
+			p.Terms.Schema = &value.Schema{Title: "nothing"}
 		}
 	}
 }
