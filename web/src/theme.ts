@@ -1,16 +1,5 @@
 import type { ThemeConfig } from 'antd';
-
-/** The inks and papers of the ledger. The same names stand in styles/base.css. */
-export const inks = {
-  ink: '#231f1a',
-  muted: '#665d4e',
-  rule: '#d9d0bc',
-  paper: '#f5f0e3',
-  page: '#fcf9f2',
-  green: '#2c5e37',
-  brass: '#7d5800',
-  red: '#a3271c',
-};
+import { inks } from './inks';
 
 export const theme: ThemeConfig = {
   token: {
@@ -22,13 +11,13 @@ export const theme: ThemeConfig = {
     colorText: inks.ink,
     colorTextSecondary: inks.muted,
     colorTextTertiary: inks.muted,
-    colorTextPlaceholder: '#6f6656',
+    colorTextPlaceholder: inks.hint,
     colorTextDescription: inks.muted,
     colorBgBase: inks.page,
     colorBgLayout: inks.paper,
-    colorBgContainer: '#fffdf7',
-    colorBgElevated: '#fffdf7',
-    colorBorder: '#b9ae96',
+    colorBgContainer: inks.leaf,
+    colorBgElevated: inks.leaf,
+    colorBorder: inks.pale,
     colorBorderSecondary: inks.rule,
     colorLink: inks.green,
     borderRadius: 3,
@@ -42,7 +31,7 @@ export const theme: ThemeConfig = {
   },
   components: {
     Button: { primaryShadow: 'none', defaultShadow: 'none', dangerShadow: 'none', fontWeight: 500 },
-    Select: { optionSelectedBg: '#e6eadb', optionActiveBg: '#f1ecdd' },
-    Segmented: { itemSelectedBg: inks.page, trackBg: '#ece5d3' },
+    Select: { optionSelectedBg: inks.chosen, optionActiveBg: inks.pointed },
+    Segmented: { itemSelectedBg: inks.page, trackBg: inks.track },
   },
 };

@@ -5,19 +5,23 @@ import { useMe } from './queries';
 
 /**
  * Something that is done on the server. What it makes stale is asked for anew, whether it worked or not; what went wrong is
- * shown. then is called with the answer where it worked.
+ * shown. then is called with the answer where it worked. With 'in place', the trouble is shown where it is done, by whoever
+ * calls this.
  */
 export function useAct<V = void, R = unknown>(
   call: (given: V) => Promise<R>,
   stale: readonly string[],
   then?: (answer: R, given: V) => unknown,
+  trouble: 'as a message' | 'in place' = 'as a message',
 ) {
   const cache = useQueryClient();
   const { message } = App.useApp();
   return useMutation<R, Error, V>({
     mutationFn: call,
     onSuccess: (answer, given) => void then?.(answer, given),
-    onError: (e) => void message.error([e.message, ...(e instanceof ApiError ? e.details : [])].join(' ')),
+    onError: (e) =>
+      trouble === 'as a message' &&
+      void message.error([e.message, ...(e instanceof ApiError ? e.details : [])].join(' ')),
     onSettled: () => Promise.all(stale.map((k) => cache.invalidateQueries({ queryKey: [k] }))),
   });
 }

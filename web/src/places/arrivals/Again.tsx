@@ -2,7 +2,7 @@ import { useAct } from '../../api/act';
 import { Button } from 'antd';
 import { api, answerOf, type Schemas } from '../../api/client';
 import { Verdict } from '../../parts/Verdict';
-import { WhyOne } from './Arrival';
+import { WhyOne } from './WhyOne';
 
 /** The arrival decided again, by the versions that are on now. Nothing is sent. */
 export function Again({ id, then }: { id: number; then: Schemas['Why'][] }) {

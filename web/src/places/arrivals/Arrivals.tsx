@@ -1,5 +1,6 @@
-import { Input, Select } from 'antd';
-import { Link, useSearchParams } from 'react-router';
+import { ChoiceFilter, FilterHead, TextFilter, useFilters } from '../../parts/FilterHead';
+import './arrivals.css';
+import { Link } from 'react-router';
 import type { ArrivalItem } from '../../api/client';
 import { useArrivals, useSources, type ArrivalFilter } from '../../api/queries';
 import { TimeFilter } from './TimeFilter';
@@ -9,60 +10,48 @@ import { LaterWords } from '../../parts/LaterWords';
 import { Verdict } from '../../parts/Verdict';
 import { clockOf, dayOf, fullOf } from '../../parts/times';
 
-const verdicts = ['told', 'repeated', 'held', 'dropped', 'unrouted', 'failed', 'ignored'];
+const verdicts = ['told', 'repeated', 'held', 'dropped', 'unrouted', 'failed', 'ignored'] as const;
 
 export function Arrivals() {
-  const [params, setParams] = useSearchParams();
+  const { get, set } = useFilters();
   const filter: ArrivalFilter = {
-    source: params.get('source') || undefined,
-    q: params.get('q') || undefined,
-    since: params.get('since') || undefined,
-    until: params.get('until') || undefined,
-    workflow: Number(params.get('workflow')) || undefined,
-    verdict: (params.get('verdict') as ArrivalFilter['verdict']) || undefined,
+    source: get('source'),
+    q: get('q'),
+    since: get('since'),
+    until: get('until'),
+    workflow: Number(get('workflow')) || undefined,
+    verdict: get('verdict') as ArrivalFilter['verdict'],
   };
   const arrivals = useArrivals(filter);
   const sources = useSources();
-  const set = (name: string, value: string | undefined) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    setParams(next, { replace: true });
-  };
   const items = arrivals.data?.pages.flatMap((p) => p.items ?? []) ?? [];
   return (
     <main className="place" id="place">
-      <div className="place-head">
-        <h1>Arrivals</h1>
-        <Select
-          aria-label="Source"
-          allowClear
-          className="wide-select"
-          placeholder="Every source"
+      <FilterHead title="Arrivals">
+        <ChoiceFilter
+          label="Source"
+          every="Every source"
+          wide
           value={filter.source}
-          options={(sources.data?.items ?? []).map((s) => ({ value: s.source, label: s.source }))}
-          onChange={(v) => set('source', v)}
+          values={(sources.data?.items ?? []).map((s) => s.source)}
+          set={(v) => set('source', v)}
         />
-        <Select
-          aria-label="Verdict"
-          allowClear
-          className="op-select"
-          placeholder="Every verdict"
+        <ChoiceFilter
+          label="Verdict"
+          every="Every verdict"
           value={filter.verdict}
-          options={verdicts.map((v) => ({ value: v, label: v }))}
-          onChange={(v) => set('verdict', v)}
+          values={verdicts}
+          set={(v) => set('verdict', v)}
         />
-        <Input.Search
-          aria-label="Text in the record"
-          className="wide-select"
-          allowClear
-          placeholder="Text in the record, or its key"
-          defaultValue={filter.q}
-          onSearch={(v) => set('q', v)}
+        <TextFilter
+          label="Text in the record"
+          hint="Text in the record, or its key"
+          value={filter.q}
+          set={(v) => set('q', v)}
         />
         <TimeFilter label="from" value={filter.since} set={(v) => set('since', v)} />
         <TimeFilter label="until" value={filter.until} set={(v) => set('until', v)} />
-      </div>
+      </FilterHead>
       {arrivals.error && <Trouble error={arrivals.error} again={() => void arrivals.refetch()} />}
       <table className="ledger arrivals">
         <thead>

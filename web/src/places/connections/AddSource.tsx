@@ -1,4 +1,5 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useAct } from '../../api/act';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import { Button, Input, Select } from 'antd';
 import { useEffect, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
@@ -26,7 +27,6 @@ interface Props {
 
 /** Adds something that is read: picked from what there is, looked at, and begun where one chooses. */
 export function AddSource({ c, kind, done }: Props) {
-  const cache = useQueryClient();
   const go = useNavigate();
   const form = (kind.source ?? []).some((f) => f.type === 'questions');
   const browse = useQuery({
@@ -64,16 +64,15 @@ export function AddSource({ c, kind, done }: Props) {
       look.mutate({ key: likely });
     },
   });
-  const make = useMutation({
-    mutationFn: () =>
-      answerOf(api.POST('/api/connections/{id}/sources', { params: { path: { id: c.id } }, body })),
-    onSuccess: (made) => {
-      void cache.invalidateQueries({ queryKey: ['connections'] });
-      void cache.invalidateQueries({ queryKey: ['sources'] });
+  const make = useAct(
+    () => answerOf(api.POST('/api/connections/{id}/sources', { params: { path: { id: c.id } }, body })),
+    ['connections', 'sources'],
+    (made) => {
       done();
       if (!form) void go(`/sources/${made.source}`);
     },
-  });
+    'in place',
+  );
   const pick = (choice: Choice) => {
     setName(kind.single || choice.kind);
     setTitle(choice.title);

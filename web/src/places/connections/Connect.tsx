@@ -1,4 +1,6 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import './connections.css';
+import { useAct } from '../../api/act';
+import { useMutation } from '@tanstack/react-query';
 import { Button, Input } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
@@ -71,7 +73,6 @@ export function freeName(wanted: string, taken: Set<string>): string {
 }
 
 function ConnectForm({ kind, back }: { kind: ConnectionKind; back: () => void }) {
-  const cache = useQueryClient();
   const go = useNavigate();
   const taken = new Set((useConnections().data?.items ?? []).map((c) => c.id));
   const [title, setTitle] = useState('');
@@ -83,8 +84,8 @@ function ConnectForm({ kind, back }: { kind: ConnectionKind; back: () => void })
   const prove = useMutation({
     mutationFn: () => answerOf(api.POST('/api/connections/prove', { body: { kind: kind.name, settings } })),
   });
-  const make = useMutation({
-    mutationFn: () =>
+  const make = useAct(
+    () =>
       answerOf(
         api.POST('/api/connections', {
           body: {
@@ -97,12 +98,12 @@ function ConnectForm({ kind, back }: { kind: ConnectionKind; back: () => void })
           },
         }),
       ),
-    onSuccess: (made) => {
-      void cache.invalidateQueries({ queryKey: ['connections'] });
-      void cache.invalidateQueries({ queryKey: ['destinations'] });
+    ['connections', 'destinations'],
+    (made) => {
       void go(`/connections/${made.id}`, { state: { secret: made.secret, fresh: true } });
     },
-  });
+    'in place',
+  );
   const ready =
     title.trim() !== '' && lacks.length === 0 && /^[a-z0-9][a-z0-9-]*$/.test(name) && !taken.has(name);
   return (

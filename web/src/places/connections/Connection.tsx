@@ -1,11 +1,12 @@
+import './connections.css';
 import { useAct, useMayEdit } from '../../api/act';
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useQueryClient } from '@tanstack/react-query';
 import { App, Button } from 'antd';
 import { useState } from 'react';
 import { Link, useLocation, useNavigate, useParams } from 'react-router';
-import { ApiError, api, answerOf, type ConnectionDetail } from '../../api/client';
+import { api, answerOf, type ConnectionDetail } from '../../api/client';
 import { useConnection, useKinds } from '../../api/queries';
-import { Band } from '../sheet/Band';
+import { Band } from '../../parts/Band';
 import { Trouble } from '../../parts/Trouble';
 import { agoOf } from '../../parts/times';
 import { AddSource } from './AddSource';
@@ -78,7 +79,7 @@ function Page({ c }: { c: ConnectionDetail }) {
 function Acts({ c }: { c: ConnectionDetail }) {
   const cache = useQueryClient();
   const go = useNavigate();
-  const { message, modal } = App.useApp();
+  const { modal } = App.useApp();
   const path = { params: { path: { id: c.id } } };
   const refresh = () => void cache.invalidateQueries({ queryKey: ['connections'] });
   const pause = useAct(
@@ -86,14 +87,13 @@ function Acts({ c }: { c: ConnectionDetail }) {
     [],
     refresh,
   );
-  const remove = useMutation({
-    mutationFn: () => answerOf(api.DELETE('/api/connections/{id}', path)),
-    onSuccess: () => {
-      refresh();
+  const remove = useAct(
+    () => answerOf(api.DELETE('/api/connections/{id}', path)),
+    ['connections'],
+    () => {
       void go('/connections');
     },
-    onError: (e) => void message.error(e instanceof ApiError ? e.message : String(e)),
-  });
+  );
   return (
     <span className="acts">
       <Button loading={pause.isPending} onClick={() => pause.mutate(!c.paused)}>
@@ -119,16 +119,17 @@ function Acts({ c }: { c: ConnectionDetail }) {
 }
 
 function ProveBand({ c, proves, editor }: { c: ConnectionDetail; proves: boolean; editor: boolean }) {
-  const cache = useQueryClient();
   const kind = useKinds().data?.items?.find((k) => k.name === c.kind);
   const [editing, setEditing] = useState(false);
   const [values, setValues] = useState<Record<string, string>>(c.settings);
-  const prove = useMutation({
-    mutationFn: () => answerOf(api.POST('/api/connections/{id}/prove', { params: { path: { id: c.id } } })),
-    onSuccess: () => cache.invalidateQueries({ queryKey: ['connections'] }),
-  });
-  const save = useMutation({
-    mutationFn: () => {
+  const prove = useAct(
+    () => answerOf(api.POST('/api/connections/{id}/prove', { params: { path: { id: c.id } } })),
+    ['connections'],
+    undefined,
+    'in place',
+  );
+  const save = useAct(
+    () => {
       const secrets = new Set((kind?.settings ?? []).filter((f) => f.type === 'secret').map((f) => f.name));
       const settings = Object.fromEntries(
         Object.entries(values).filter(([n, v]) => v !== '' || !secrets.has(n)),
@@ -137,12 +138,14 @@ function ProveBand({ c, proves, editor }: { c: ConnectionDetail; proves: boolean
         api.PATCH('/api/connections/{id}', { params: { path: { id: c.id } }, body: { settings } }),
       );
     },
-    onSuccess: () => {
+    ['connections'],
+    () => {
       setEditing(false);
-      void cache.invalidateQueries({ queryKey: ['connections'] });
+
       if (proves) prove.mutate();
     },
-  });
+    'in place',
+  );
   const fields = (kind?.settings ?? []).filter((f) => !kind?.signs || f.name !== 'signed');
   return (
     <Band label="Proof" hint="does it work">

@@ -1,3 +1,4 @@
+import './connections.css';
 import { useMayEdit } from '../../api/act';
 import { Button } from 'antd';
 import { Link, useNavigate } from 'react-router';

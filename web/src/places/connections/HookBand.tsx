@@ -4,7 +4,7 @@ import { Link } from 'react-router';
 import { useAct } from '../../api/act';
 import { api, answerOf, type ConnectionDetail } from '../../api/client';
 import { clockOf, dayOf } from '../../parts/times';
-import { Band } from '../sheet/Band';
+import { Band } from '../../parts/Band';
 import { HookReading } from './HookReading';
 
 interface Props {

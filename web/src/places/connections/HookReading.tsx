@@ -1,4 +1,5 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useAct } from '../../api/act';
+import { useQuery } from '@tanstack/react-query';
 import { App, Button, Input } from 'antd';
 import { useState } from 'react';
 import { api, answerOf, type RequestReading } from '../../api/client';
@@ -20,7 +21,6 @@ interface Props {
 /** Where the record lies in what an app sends, with the last requests as they would be read. */
 export function HookReading({ source, record: was, keyField: wasKey, editor, refused }: Props) {
   const { connection, kind } = sourcePath(source);
-  const cache = useQueryClient();
   const { message } = App.useApp();
   const known = useSources().data?.items?.some((s) => s.source === source) ?? false;
   const [record, setRecord] = useState(was);
@@ -37,8 +37,8 @@ export function HookReading({ source, record: was, keyField: wasKey, editor, ref
       ),
     placeholderData: (before) => before,
   });
-  const save = useMutation({
-    mutationFn: () => {
+  const save = useAct(
+    () => {
       const settings = { record };
       return known
         ? answerOf(
@@ -54,11 +54,12 @@ export function HookReading({ source, record: was, keyField: wasKey, editor, ref
             }),
           );
     },
-    onSuccess: () => {
-      for (const k of ['sources', 'connections', 'reading']) void cache.invalidateQueries({ queryKey: [k] });
+    ['sources', 'connections', 'reading'],
+    () => {
       void message.success('From now on it is read so.');
     },
-  });
+    'in place',
+  );
   // What could not be read is shown as it would be read by the likeliest way.
   const [guessed, setGuessed] = useState(false);
   const likely = reading.data?.offers?.[0];

@@ -1,3 +1,4 @@
+import './connections.css';
 import { useAct, useMayEdit } from '../../api/act';
 import { Button, InputNumber, Select } from 'antd';
 import { useState } from 'react';
@@ -15,7 +16,7 @@ import {
 } from '../../api/queries';
 import { RecordSearch } from '../../parts/RecordSearch';
 import { Trouble } from '../../parts/Trouble';
-import { Band } from '../sheet/Band';
+import { Band } from '../../parts/Band';
 import { blankSheet } from '../sheet/model';
 import { StartDialog } from '../workflows/StartDialog';
 import { FieldTable } from './FieldTable';

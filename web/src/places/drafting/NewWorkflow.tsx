@@ -1,3 +1,4 @@
+import './drafting.css';
 import { useQuery } from '@tanstack/react-query';
 import { App } from 'antd';
 import { useNavigate } from 'react-router';

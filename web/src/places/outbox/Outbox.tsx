@@ -1,7 +1,7 @@
+import { ChoiceFilter, FilterHead, TextFilter, useFilters } from '../../parts/FilterHead';
+import './outbox.css';
 import { useMayEdit } from '../../api/act';
-import { Input, Select } from 'antd';
 import { useState } from 'react';
-import { useSearchParams } from 'react-router';
 import { useDestinations, usePosts, type PostFilter } from '../../api/queries';
 import { More } from '../../parts/More';
 import { Trouble } from '../../parts/Trouble';
@@ -9,16 +9,16 @@ import { ActBar } from './ActBar';
 import { Destinations } from './Destinations';
 import { PostRow } from './PostRow';
 
-const states = ['waiting', 'held', 'sent', 'refused', 'given up', 'dropped', 'expired'];
+const states = ['waiting', 'held', 'sent', 'refused', 'given up', 'dropped', 'expired'] as const;
 
 /** All posts, by state and destination; what each destination bears and what it is held to. */
 export function Outbox() {
-  const [params, setParams] = useSearchParams();
+  const { get, set: narrow } = useFilters();
   const filter: PostFilter = {
-    state: (params.get('state') as PostFilter['state']) || undefined,
-    destination: params.get('destination') || undefined,
-    q: params.get('q') || undefined,
-    post: Number(params.get('post')) || undefined,
+    state: get('state') as PostFilter['state'],
+    destination: get('destination'),
+    q: get('q'),
+    post: Number(get('post')) || undefined,
   };
   const posts = usePosts(filter);
   const destinations = useDestinations();
@@ -26,11 +26,7 @@ export function Outbox() {
   const [chosen, setChosen] = useState<Set<number>>(new Set());
   const [open, setOpen] = useState(filter.post ?? 0);
   const set = (name: string, value: string | undefined) => {
-    const next = new URLSearchParams(params);
-    if (value) next.set(name, value);
-    else next.delete(name);
-    if (name !== 'post') next.delete('post');
-    setParams(next, { replace: true });
+    narrow(name, value, 'post');
     setChosen(new Set());
   };
   const items = posts.data?.pages.flatMap((p) => p.items ?? []) ?? [];
@@ -44,40 +40,29 @@ export function Outbox() {
   const all = choosable.length > 0 && choosable.every((p) => chosen.has(p.id));
   return (
     <main className="place" id="place">
-      <div className="place-head">
-        <h1>Outbox</h1>
-        <Select
-          aria-label="State"
-          allowClear
-          className="op-select"
-          placeholder="Every state"
+      <FilterHead title="Outbox">
+        <ChoiceFilter
+          label="State"
+          every="Every state"
           value={filter.state}
-          options={states.map((v) => ({ value: v, label: v }))}
-          onChange={(v) => set('state', v)}
+          values={states}
+          set={(v) => set('state', v)}
         />
-        <Select
-          aria-label="Destination"
-          allowClear
-          className="wide-select"
-          placeholder="Every destination"
+        <ChoiceFilter
+          label="Destination"
+          every="Every destination"
+          wide
           value={filter.destination}
-          options={(destinations.data?.items ?? []).map((d) => ({ value: d.name, label: d.name }))}
-          onChange={(v) => set('destination', v)}
+          values={(destinations.data?.items ?? []).map((d) => d.name)}
+          set={(v) => set('destination', v)}
         />
-        <Input.Search
-          aria-label="Text in the title"
-          className="wide-select"
-          allowClear
-          placeholder="Text in the title"
-          defaultValue={filter.q}
-          onSearch={(v) => set('q', v)}
-        />
+        <TextFilter label="Text in the title" value={filter.q} set={(v) => set('q', v)} />
         {filter.post && (
           <button type="button" className="plainbutton" onClick={() => set('post', undefined)}>
             One post is shown; show all
           </button>
         )}
-      </div>
+      </FilterHead>
       <Destinations
         items={destinations.data?.items ?? []}
         chosen={filter.destination}

@@ -1,3 +1,4 @@
+import './people.css';
 import { useAct } from '../../api/act';
 import { App, Button, Select } from 'antd';
 import { api, answerOf, type Schemas } from '../../api/client';

@@ -1,3 +1,4 @@
+import './people.css';
 import { useQuery } from '@tanstack/react-query';
 import { Button, Form, Input } from 'antd';
 import { useState } from 'react';

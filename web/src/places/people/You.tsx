@@ -1,3 +1,4 @@
+import './people.css';
 import { useAct } from '../../api/act';
 import { useQuery } from '@tanstack/react-query';
 import { App, Button, Form, Input } from 'antd';

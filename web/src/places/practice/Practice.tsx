@@ -1,3 +1,4 @@
+import './practice.css';
 import { Segmented } from 'antd';
 import { useState } from 'react';
 import { Trouble } from '../../parts/Trouble';

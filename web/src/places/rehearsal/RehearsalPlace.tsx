@@ -1,3 +1,4 @@
+import './rehearsal.css';
 import { useQuery } from '@tanstack/react-query';
 import { App, Button, DatePicker, Progress, Segmented } from 'antd';
 import type { Dayjs } from 'dayjs';

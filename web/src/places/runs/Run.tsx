@@ -1,3 +1,4 @@
+import './runs.css';
 import { useMemo } from 'react';
 import { Link, useParams } from 'react-router';
 import { useFields, useRun, useWords } from '../../api/queries';

@@ -1,7 +1,8 @@
 import { Dropdown, Select } from 'antd';
 import type { Line } from '../../api/client';
 import { FormulaInput } from './FormulaInput';
-import { BandLine, ProblemsAt } from './Band';
+import { BandLine } from '../../parts/Band';
+import { ProblemsAt } from './ProblemsAt';
 import { useLatest } from '../../parts/useLatest';
 import { TestEditor } from './TestEditor';
 import {

@@ -1,6 +1,6 @@
 import { Button, Dropdown } from 'antd';
 import { useStarters } from '../../api/queries';
-import { ProblemsAt } from './Band';
+import { ProblemsAt } from './ProblemsAt';
 import type { Tell } from './model';
 import { useAround } from './surroundings';
 import { Tells } from './Tells';

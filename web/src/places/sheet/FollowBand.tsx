@@ -1,8 +1,10 @@
+import './sheet.css';
 import { Button, Dropdown, Select } from 'antd';
 import { memo, useMemo } from 'react';
 import type { ProofLines } from '../../api/client';
 import { useFields, useStarters, useWorkflows } from '../../api/queries';
-import { Band, BandLine, ProblemsAt } from './Band';
+import { Band, BandLine } from '../../parts/Band';
+import { ProblemsAt } from './ProblemsAt';
 import { AddCondition, Condition } from './Condition';
 import { Fails } from './Fails';
 import { withTest, type FollowStep, type Sheet } from './model';

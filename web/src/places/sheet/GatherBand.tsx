@@ -1,8 +1,10 @@
+import './sheet.css';
 import { memo, useMemo, useState } from 'react';
 import { Button, Dropdown, Input, InputNumber, Select } from 'antd';
 import type { ProofLines, Schemas } from '../../api/client';
 import { useFields, useRelations, useStarters } from '../../api/queries';
-import { Band, BandLine, ProblemsAt } from './Band';
+import { Band, BandLine } from '../../parts/Band';
+import { ProblemsAt } from './ProblemsAt';
 import { AddCondition, Condition } from './Condition';
 import { HttpEntry, ScriptEntry, SummaryEntry, ValueEntry } from './GatherWays';
 import { testNames } from './names';

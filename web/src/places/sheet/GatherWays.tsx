@@ -1,6 +1,7 @@
 import { Input, InputNumber, Select } from 'antd';
 import type { ReactNode } from 'react';
-import { BandLine, ProblemsAt } from './Band';
+import { BandLine } from '../../parts/Band';
+import { ProblemsAt } from './ProblemsAt';
 import { BodyEditor } from './BodyEditor';
 import { Fails } from './Fails';
 import { FormulaInput } from './FormulaInput';

@@ -1,6 +1,7 @@
+import './sheet.css';
 import { memo } from 'react';
 import type { ProofLines } from '../../api/client';
-import { Band, BandLine } from './Band';
+import { Band, BandLine } from '../../parts/Band';
 import { AddCondition, Condition } from './Condition';
 import { withTest, type Sheet } from './model';
 import { useAround } from './surroundings';

@@ -1,9 +1,11 @@
+import './sheet.css';
 import { Button, Dropdown, Input, InputNumber, Select } from 'antd';
 import { memo, type ReactNode } from 'react';
 import type { TrailMark } from '../../api/client';
 import { useSources } from '../../api/queries';
 import { SpanInput } from '../../parts/SpanInput';
-import { Band, BandLine, ProblemsAt } from './Band';
+import { Band, BandLine } from '../../parts/Band';
+import { ProblemsAt } from './ProblemsAt';
 import { sourceOf, type Pace, type Sheet } from './model';
 import { useAround } from './surroundings';
 import { OpeningLines, weekdays } from './watch/SilentForm';

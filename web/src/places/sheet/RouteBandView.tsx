@@ -1,8 +1,10 @@
+import './sheet.css';
 import { memo, useState, type KeyboardEvent } from 'react';
 import { Button, Input, Segmented } from 'antd';
 import type { ProofLines, Schemas, TrailMark } from '../../api/client';
 import { useStarters } from '../../api/queries';
-import { Band, BandLine, ProblemsAt } from './Band';
+import { Band, BandLine } from '../../parts/Band';
+import { ProblemsAt } from './ProblemsAt';
 import { AddCondition, Condition } from './Condition';
 import { RouteTable } from './RouteTable';
 import { Tells } from './Tells';

@@ -13,7 +13,7 @@ import {
   type Cond,
   type Row,
 } from './model';
-import { ProblemsAt } from './Band';
+import { ProblemsAt } from './ProblemsAt';
 import { useAround } from './surroundings';
 import { TestEditor } from './TestEditor';
 

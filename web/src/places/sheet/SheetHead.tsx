@@ -1,8 +1,8 @@
-import { useMutation } from '@tanstack/react-query';
+import { useAct } from '../../api/act';
 import { App, Button, Input } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
-import { ApiError, api, answerOf, type Problem, type Schemas, type WorkflowDetail } from '../../api/client';
+import { api, answerOf, type Problem, type Schemas, type WorkflowDetail } from '../../api/client';
 import { useMe } from '../../api/queries';
 import { Stamp } from '../../parts/Stamp';
 import { StartDialog } from '../workflows/StartDialog';
@@ -36,8 +36,8 @@ export function SheetHead({ work, workflow: w, problems, sheet, change, chosen }
   const errors = problems.filter((p) => !p.warning).length;
   const unfinished = problems.filter((p) => p.unfinished).length;
   const path = { params: { path: { id: w.id } } };
-  const flip = useMutation({
-    mutationFn: async (on: OnBody | false) => {
+  const flip = useAct(
+    async (on: OnBody | false) => {
       await work.flush();
       return answerOf(
         on
@@ -45,15 +45,15 @@ export function SheetHead({ work, workflow: w, problems, sheet, change, chosen }
           : api.POST('/api/workflows/{id}/off', path),
       );
     },
-    onSuccess: (next) => {
+    [],
+    (next) => {
       work.set(next);
       setAsking(false);
       void message.success(
         next.on ? `Version ${next.version} is on.` : 'Switched off. Nothing new will be told.',
       );
     },
-    onError: (e) => void message.error([e.message, ...(e instanceof ApiError ? e.details : [])].join(' ')),
-  });
+  );
   const changed = w.changed || work.saving !== 'saved';
   const label = !w.on ? 'Switch on' : changed ? `Switch on as version ${w.version + 1}` : 'On';
 

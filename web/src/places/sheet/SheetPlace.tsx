@@ -1,3 +1,4 @@
+import './sheet.css';
 import { useMemo, useState, type KeyboardEvent } from 'react';
 import { useParams, useSearchParams } from 'react-router';
 import { useQueries } from '@tanstack/react-query';

@@ -1,6 +1,8 @@
+import './sheet.css';
 import { Button, Input, Segmented, Tabs } from 'antd';
 import type { ProofLines } from '../../api/client';
-import { Band, BandLine, ProblemsAt } from './Band';
+import { Band, BandLine } from '../../parts/Band';
+import { ProblemsAt } from './ProblemsAt';
 import { useLatest } from '../../parts/useLatest';
 import { ChipInput } from './compose/ChipInput';
 import type { ChipHandle } from './compose/Handle';

@@ -1,7 +1,7 @@
-import { useMutation } from '@tanstack/react-query';
+import { useAct } from '../../api/act';
 import { App, Button, Select } from 'antd';
 import { useContext, useState } from 'react';
-import { ApiError, api, answerOf } from '../../api/client';
+import { api, answerOf } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
 import { channelOf } from './model';
 import { Trial, useAround } from './surroundings';
@@ -15,8 +15,8 @@ export function TryIt({ message: name }: { message: string }) {
   const destinations = useDestinations();
   const [to, setTo] = useState('');
   const place = to || practice;
-  const send = useMutation({
-    mutationFn: () =>
+  const send = useAct(
+    () =>
       answerOf(
         api.POST('/api/workflows/{id}/try', {
           params: { path: { id: tryOn!.id } },
@@ -29,12 +29,12 @@ export function TryIt({ message: name }: { message: string }) {
           },
         }),
       ),
-    onSuccess: (r) =>
+    [],
+    (r) =>
       void message.success(
         `${r.posts === 1 ? 'One post' : `${r.posts} posts`} on the way to ${channelOf(r.to)}, marked as a trial.`,
       ),
-    onError: (e) => void message.error([e.message, ...(e instanceof ApiError ? e.details : [])].join(' ')),
-  });
+  );
   if (readOnly || !tryOn || !place) return null;
   return (
     <div className="inline tryit">

@@ -1,3 +1,4 @@
+import './signin.css';
 import { useQueryClient } from '@tanstack/react-query';
 import { useState, type SyntheticEvent } from 'react';
 import { api, answerOf } from '../../api/client';

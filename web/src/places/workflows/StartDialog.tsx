@@ -1,4 +1,6 @@
-import { useMutation, useQuery } from '@tanstack/react-query';
+import './workflows.css';
+import { useAct } from '../../api/act';
+import { useQuery } from '@tanstack/react-query';
 import { App, Button, Checkbox, Input, Modal, Select, Typography } from 'antd';
 import { useState } from 'react';
 import { useNavigate } from 'react-router';
@@ -27,10 +29,10 @@ export function StartDialog({ id, name, of = [], close }: Props) {
   });
   const [records, setRecords] = useState<string[]>(of);
   const [answers, setAnswers] = useState<Record<string, unknown>>({});
-  const start = useMutation({
-    mutationFn: () =>
-      answerOf(api.POST('/api/workflows/{id}/start', { ...path, body: { records, answers } })),
-    onSuccess: (done) => {
+  const start = useAct(
+    () => answerOf(api.POST('/api/workflows/{id}/start', { ...path, body: { records, answers } })),
+    [],
+    (done) => {
       const made = done.arrivals ?? [];
       const run = made[0] && `/runs/${made[0].seq}/${id}`;
       void message.success({
@@ -48,7 +50,8 @@ export function StartDialog({ id, name, of = [], close }: Props) {
       });
       close();
     },
-  });
+    'in place',
+  );
   const f = form.data;
   const open = (f?.ask ?? []).filter((q) => q.required && empty(answers[q.name]));
   const ready = f && open.length === 0 && (!f.source || records.length > 0);
@@ -141,9 +144,10 @@ function Answer({ q, value, change }: { q: Question; value: unknown; change: (v:
 }
 
 function CallToken({ id, address, made }: { id: number; address: string; made: boolean }) {
-  const make = useMutation({
-    mutationFn: () => answerOf(api.POST('/api/workflows/{id}/call-token', { params: { path: { id } } })),
-  });
+  const make = useAct(
+    () => answerOf(api.POST('/api/workflows/{id}/call-token', { params: { path: { id } } })),
+    [],
+  );
   const token = make.data?.token;
   return (
     <div className="setting">

@@ -1,4 +1,4 @@
-import { useMutation } from '@tanstack/react-query';
+import './workflows.css';
 import { Button, Switch } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
@@ -18,10 +18,12 @@ export function Workflows() {
   const go = useNavigate();
   const mayEdit = useMayEdit();
   const starters = useStarters();
-  const create = useMutation({
-    mutationFn: () => makeWorkflow(blankSheet('New workflow', starters)),
-    onSuccess: (w) => void go(`/workflows/${w.id}`),
-  });
+  const create = useAct(
+    () => makeWorkflow(blankSheet('New workflow', starters)),
+    ['workflows'],
+    (w) => void go(`/workflows/${w.id}`),
+    'in place',
+  );
   if (workflows.error) return <Trouble error={workflows.error} again={() => void workflows.refetch()} />;
   const items = workflows.data?.items ?? [];
   return (

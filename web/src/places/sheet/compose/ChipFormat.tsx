@@ -3,7 +3,7 @@ import { Button, Input } from 'antd';
 import { useRef } from 'react';
 import { emptyOf, fieldOf, formatsOf, withEmpty } from '../../../parts/template';
 import { useAround } from '../surroundings';
-import { setFormula } from './ChipInput';
+import { setFormula } from './formulas';
 
 interface Props {
   chipKey: string;

@@ -1,10 +1,10 @@
+import './compose.css';
 import { LexicalComposer } from '@lexical/react/LexicalComposer';
 import { useLexicalComposerContext } from '@lexical/react/LexicalComposerContext';
 import { ContentEditable } from '@lexical/react/LexicalContentEditable';
 import { LexicalErrorBoundary } from '@lexical/react/LexicalErrorBoundary';
 import { PlainTextPlugin } from '@lexical/react/LexicalPlainTextPlugin';
 import {
-  $getNodeByKey,
   $getRoot,
   COMMAND_PRIORITY_HIGH,
   INSERT_LINE_BREAK_COMMAND,
@@ -14,32 +14,17 @@ import {
   TextNode,
   type LexicalEditor,
 } from 'lexical';
-import { memo, useEffect, useRef, useState, type Ref } from 'react';
+import { memo, useEffect, useRef, useState } from 'react';
 import type { FieldItem } from '../../../api/client';
-import { chipLabel } from '../../../parts/template';
 import { useAround } from '../surroundings';
 import { ChipFormat } from './ChipFormat';
-import { $chip, $isChip, ChipNode } from './ChipNode';
+import { $isChip, ChipNode } from './ChipNode';
 import { $fill, $format, $leaves, $text, $toChips, $unread } from './content';
-import { Handle, type ChipHandle } from './Handle';
+import { Handle } from './Handle';
 import { LinkForm } from './LinkForm';
+import type { ChipInputProps } from './props';
 import { BOLD, ITALIC } from './markup';
 import { $isPiece, PieceNode } from './PieceNode';
-
-interface Props {
-  id: string;
-  label: string;
-  value: string;
-  change: (next: string) => void;
-  /** Whether the text may have several lines. */
-  lines?: boolean;
-  readOnly: boolean;
-  /** It is words, in which a chip stands apart from what is before it. */
-  words?: boolean;
-  /** Bold, italics, links and lists are shown as what they are. */
-  marks?: boolean;
-  handle?: Ref<ChipHandle>;
-}
 
 /** A text whose formulas are chips. What is typed as ${ … } becomes one. */
 export const ChipInput = memo(function ChipInput({
@@ -52,7 +37,7 @@ export const ChipInput = memo(function ChipInput({
   marks = false,
   words = false,
   handle,
-}: Props) {
+}: ChipInputProps) {
   const { chips: fields } = useAround();
   const [chosen, setChosen] = useState<Chosen>();
   return (
@@ -102,6 +87,7 @@ export const ChipInput = memo(function ChipInput({
         )}
         {chosen?.link !== undefined && !readOnly && (
           <LinkForm
+            Input={ChipInput}
             key={chosen.key}
             id={id}
             linkKey={chosen.key}
@@ -225,25 +211,4 @@ function onChip(editor: LexicalEditor, choose: SyncProps['choose']) {
     before?.removeEventListener('click', pressed);
     root?.addEventListener('click', pressed);
   });
-}
-
-/** Gives a chip another formula. */
-export function setFormula(
-  editor: LexicalEditor,
-  key: string,
-  formula: string,
-  fields: FieldItem[],
-): string | undefined {
-  let made: string | undefined;
-  editor.update(
-    () => {
-      const node = $getNodeByKey(key);
-      if (!$isChip(node)) return;
-      const next = $chip(formula, chipLabel(formula, fields)).setFormat(node.getFormat());
-      node.replace(next);
-      made = next.getKey();
-    },
-    { discrete: true },
-  );
-  return made;
 }

@@ -1,3 +1,4 @@
+import './compose.css';
 import { useLexicalComposerContext } from '@lexical/react/LexicalComposerContext';
 import { $createTextNode, $getRoot, $getSelection, $isRangeSelection } from 'lexical';
 import { useImperativeHandle, type Ref } from 'react';

@@ -1,17 +1,19 @@
 import { useLexicalComposerContext } from '@lexical/react/LexicalComposerContext';
 import { Button } from 'antd';
 import { $getNodeByKey, type LexicalEditor } from 'lexical';
-import { useRef, useState } from 'react';
+import { useRef, useState, type ComponentType } from 'react';
 import { useLatest } from '../../../parts/useLatest';
 import { FieldPicker } from '../FieldPicker';
-import { ChipInput } from './ChipInput';
 import type { ChipHandle } from './Handle';
+import type { ChipInputProps } from './props';
 import { $linkNode } from './content';
 import { linkParts, linkSource } from './markup';
 import { $isPiece } from './PieceNode';
 import { useAround } from '../surroundings';
 
 interface Props {
+  /** A text with chips, which knows this form. */
+  Input: ComponentType<ChipInputProps>;
   id: string;
   linkKey: string;
   source: string;
@@ -19,7 +21,7 @@ interface Props {
 }
 
 /** A link's text and where it goes. */
-export function LinkForm({ id, linkKey, source, close }: Props) {
+export function LinkForm({ Input, id, linkKey, source, close }: Props) {
   const [editor] = useLexicalComposerContext();
   const { chips: fields } = useAround();
   const key = useRef(linkKey);
@@ -36,7 +38,7 @@ export function LinkForm({ id, linkKey, source, close }: Props) {
     <div className="chipformat linkform" role="group" aria-label="The link">
       <div className="with-picker">
         <span className="muted">says</span>
-        <ChipInput
+        <Input
           id={`${id}-link-text`}
           label="Text of the link"
           words
@@ -49,7 +51,7 @@ export function LinkForm({ id, linkKey, source, close }: Props) {
       </div>
       <div className="with-picker">
         <span className="muted">goes to</span>
-        <ChipInput
+        <Input
           id={`${id}-link-to`}
           label="Where the link goes"
           value={parts.to === 'https://' ? '' : parts.to}

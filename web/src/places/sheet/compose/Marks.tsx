@@ -1,3 +1,4 @@
+import './compose.css';
 import { Button } from 'antd';
 import type { Mark } from './Handle';
 

@@ -1,5 +1,6 @@
 import { Button, Checkbox } from 'antd';
-import { BandLine, ProblemsAt } from '../Band';
+import { BandLine } from '../../../parts/Band';
+import { ProblemsAt } from '../ProblemsAt';
 import { Condition } from '../Condition';
 import { useAround } from '../surroundings';
 import { SourceSelect } from './SourceSelect';

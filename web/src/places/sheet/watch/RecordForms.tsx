@@ -1,7 +1,8 @@
 import { Select } from 'antd';
 import { fullOf } from '../../../parts/times';
 import { SpanInput } from '../../../parts/SpanInput';
-import { BandLine, ProblemsAt } from '../Band';
+import { BandLine } from '../../../parts/Band';
+import { ProblemsAt } from '../ProblemsAt';
 import { AddCondition, Condition } from '../Condition';
 import { withTest } from '../model';
 import { useAround } from '../surroundings';

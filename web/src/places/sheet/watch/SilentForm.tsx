@@ -1,7 +1,9 @@
+import './watch.css';
 import { Button, Input, Select } from 'antd';
 import { SpanInput } from '../../../parts/SpanInput';
 import { fullOf } from '../../../parts/times';
-import { BandLine, ProblemsAt } from '../Band';
+import { BandLine } from '../../../parts/Band';
+import { ProblemsAt } from '../ProblemsAt';
 import type { Opening } from '../model';
 import { useAround } from '../surroundings';
 import { SourceSelect } from './SourceSelect';

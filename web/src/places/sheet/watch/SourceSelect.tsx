@@ -1,3 +1,4 @@
+import './watch.css';
 import { Select } from 'antd';
 import { useSources } from '../../../api/queries';
 import { useAround } from '../surroundings';

@@ -1,6 +1,7 @@
 import { Input } from 'antd';
 import { QuestionsEditor } from '../../../parts/QuestionsEditor';
-import { BandLine, ProblemsAt } from '../Band';
+import { BandLine } from '../../../parts/Band';
+import { ProblemsAt } from '../ProblemsAt';
 import { useAround } from '../surroundings';
 import { SourceSelect } from './SourceSelect';
 import type { FormProps } from './WatchBand';

@@ -1,8 +1,10 @@
+import './watch.css';
 import { memo } from 'react';
 import { Select } from 'antd';
 import type { ProofLines } from '../../../api/client';
 import { useStarters } from '../../../api/queries';
-import { Band, BandLine, ProblemsAt } from '../Band';
+import { Band, BandLine } from '../../../parts/Band';
+import { ProblemsAt } from '../ProblemsAt';
 import { formOf, freshBody, sourceOf, type Sheet, type Watch, type WatchForm } from '../model';
 import { useAround } from '../surroundings';
 import { ChangeForm } from './ChangeForm';
