@@ -39,10 +39,10 @@ func (s *Store) Connection(ctx context.Context, id string) (*Connection, error) 
 	return &c, err
 }
 
-// ConnectionOf gives a connection of a kind, nil where there is none with this id.
-func (s *Store) ConnectionOf(ctx context.Context, id, kind string) (*Connection, error) {
+// ConnectionOf gives a connection that is of one of some kinds, nil where there is none with this id.
+func (s *Store) ConnectionOf(ctx context.Context, id string, kinds ...string) (*Connection, error) {
 	var c Connection
-	res := s.DB.WithContext(ctx).Where("id = ? AND kind = ?", id, kind).Limit(1).Find(&c)
+	res := s.DB.WithContext(ctx).Where("id = ? AND kind IN ?", id, kinds).Limit(1).Find(&c)
 	if res.Error != nil || res.RowsAffected == 0 {
 		return nil, res.Error
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/hashicorp/golang-lru/v2/expirable"
 
 	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/store"
@@ -48,7 +49,7 @@ func (k *Known) Hook(ctx context.Context, id string) (*store.Connection, error) 
 	if c, ok := k.hooks.Get(id); ok {
 		return c, nil
 	}
-	c, err := k.store.ConnectionOf(ctx, id, "hook")
+	c, err := k.store.ConnectionOf(ctx, id, kinds.Behind("in")...)
 	if err == nil && c != nil {
 		k.hooks.Add(id, c)
 	}

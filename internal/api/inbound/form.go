@@ -15,6 +15,7 @@ import (
 	"dorfbote/internal/api/workflows"
 	"dorfbote/internal/connect/form"
 	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
@@ -96,7 +97,7 @@ button{font:inherit;font-weight:600;background:#2f6b3c;color:#fff;border:0;paddi
 // formOf finds a form and its questions.
 func (in *Inbound) formOf(w http.ResponseWriter, r *http.Request) (*store.Connection, *store.Source, []sheet.Question, bool) {
 	id := chi.URLParam(r, "connection")
-	c, err := in.Store.ConnectionOf(r.Context(), id, "form")
+	c, err := in.Store.ConnectionOf(r.Context(), id, kinds.Behind("form")...)
 	if err != nil {
 		http.Error(w, "This form cannot be shown at the moment.", http.StatusServiceUnavailable)
 		return nil, nil, nil, false

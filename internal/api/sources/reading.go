@@ -8,6 +8,7 @@ import (
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/connect/hook"
+	"dorfbote/internal/connect/kinds"
 )
 
 // RequestReading is one of the last requests to a hook as it would be read.
@@ -52,7 +53,7 @@ const mostReadings = 20
 
 func (s *Sources) readRequests(ctx context.Context, _ *kit.Person, in *readingInput) (*readingOutput, error) {
 	s.Requests.WaitWritten()
-	if c, err := s.Store.ConnectionOf(ctx, in.ID, "hook"); err != nil || c == nil {
+	if c, err := s.Store.ConnectionOf(ctx, in.ID, kinds.Behind("in")...); err != nil || c == nil {
 		return nil, kit.OrMissing(err)
 	}
 	path := ""

@@ -42,3 +42,8 @@ func Named(name string) *connect.Kind {
 	}
 	return nil
 }
+
+// Behind gives the names of the kinds whose calls come in at a door.
+func Behind(door string) []string {
+	return That(func(k *connect.Kind) bool { return k.Door == door })
+}

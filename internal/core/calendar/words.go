@@ -39,7 +39,10 @@ var ordinals = map[int]string{1: "first", 2: "second", 3: "third", 4: "fourth", 
 func (s *Schedule) often() string {
 	o := s.rule
 	n := max(1, o.Interval)
-	days, ordinal := s.dayWords()
+	days, ordinal, plain := s.dayWords()
+	if !plain {
+		return ""
+	}
 	switch o.Freq {
 	case rrule.MINUTELY, rrule.HOURLY:
 		if len(o.Byweekday)+len(o.Bymonthday)+len(o.Bymonth)+len(o.Byhour)+len(o.Byminute)+len(o.Bysetpos) > 0 {
@@ -110,36 +113,41 @@ func every(n int, unit string) string {
 
 var dayNames = []string{"Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"}
 
-// dayWords says the days of the week; ordinal tells that one is counted within the month.
-func (s *Schedule) dayWords() (words string, ordinal bool) {
+// dayWords says the days of the week; ordinal tells that they are counted within the month. plain is false for days that are too
+// particular to be said.
+func (s *Schedule) dayWords() (words string, ordinal, plain bool) {
 	var names []string
 	set := map[int]bool{}
 	for _, d := range s.rule.Byweekday {
 		if d.N() != 0 {
+			name, known := ordinals[d.N()]
+			if !known {
+				return "", true, false
+			}
 			ordinal = true
-			names = append(names, "the "+ordinals[d.N()]+" "+dayNames[d.Day()])
+			names = append(names, "the "+name+" "+dayNames[d.Day()])
 			continue
 		}
 		set[d.Day()] = true
 	}
 	if ordinal {
-		return joined(names), true
+		return joined(names), true, len(set) == 0
 	}
 	weekdays := set[0] && set[1] && set[2] && set[3] && set[4]
 	switch {
 	case len(set) == 7:
-		return "day", false
+		return "day", false, true
 	case len(set) == 5 && weekdays:
-		return "weekday", false
+		return "weekday", false, true
 	case len(set) == 2 && set[5] && set[6]:
-		return "Saturday and Sunday", false
+		return "Saturday and Sunday", false, true
 	}
 	for i, name := range dayNames {
 		if set[i] {
 			names = append(names, name)
 		}
 	}
-	return joined(names), false
+	return joined(names), false, true
 }
 
 func (s *Schedule) monthDays(days string, ordinal bool) string {

@@ -37,6 +37,7 @@ func (s *Spec) Texts(each func(*report.Text)) {
 		}
 	}
 	for i := range s.Facts {
+		each(&s.Facts[i].Label)
 		each(&s.Facts[i].Value)
 	}
 	if s.List != nil {

@@ -156,7 +156,7 @@ export function AddSource({ c, kind, done }: Props) {
           look.reset();
         }}
         prefix="source"
-        around={c.settings}
+        ofConnection={c.settings}
       />
       {form ? (
         <FormDesigner

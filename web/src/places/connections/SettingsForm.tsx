@@ -13,9 +13,9 @@ export function applies(f: Setting, values: Values, all: Setting[]): boolean {
 }
 
 /** The settings that are needed and not given. */
-export const missing = (fields: Setting[], values: Values, around: Values = {}) =>
+export const missing = (fields: Setting[], values: Values, ofConnection: Values = {}) =>
   fields.filter(
-    (f) => f.required && !f.default && !values[f.name] && applies(f, { ...around, ...values }, fields),
+    (f) => f.required && !f.default && !values[f.name] && applies(f, { ...ofConnection, ...values }, fields),
   );
 
 interface Props {
@@ -26,13 +26,13 @@ interface Props {
   secrets?: string[];
   prefix?: string;
   /** The settings of the connection, on which those of a source may depend. */
-  around?: Values;
+  ofConnection?: Values;
 }
 
 /** Asks for settings: only those that are needed, the rest behind a fold. */
-export function SettingsForm({ fields, values, change, secrets = [], prefix = 'set', around }: Props) {
+export function SettingsForm({ fields, values, change, secrets = [], prefix = 'set', ofConnection }: Props) {
   const [more, setMore] = useState(false);
-  const asked = fields.filter((f) => applies(f, { ...around, ...values }, fields));
+  const asked = fields.filter((f) => applies(f, { ...ofConnection, ...values }, fields));
   const folded = asked.filter((f) => f.more && !values[f.name]);
   const shown = asked.filter((f) => more || !f.more || values[f.name]);
   return (

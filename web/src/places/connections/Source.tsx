@@ -255,7 +255,7 @@ function Settings({ s, editor, change }: { s: SourceItem; editor: boolean; chang
           values={values}
           change={setValues}
           prefix="source"
-          around={c.data?.settings}
+          ofConnection={c.data?.settings}
         />
         {(kind.source ?? []).some((f) => f.type === 'questions') && (
           <FormDesigner
