@@ -111,7 +111,10 @@ func readLine(r *bufio.Reader) ([]byte, error) {
 		if full == nil {
 			return part, err
 		}
-		return append(full, part...), err
+		if full = append(full, part...); len(full) > MaxLine {
+			return nil, fmt.Errorf("is longer than %d bytes", MaxLine)
+		}
+		return full, err
 	}
 }
 
