@@ -2,14 +2,15 @@ import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { App } from 'antd';
 import { act, type ReactNode } from 'react';
 import { createRoot } from 'react-dom/client';
+import { MemoryRouter } from 'react-router';
 import { vi } from 'vitest';
 
 // For tests alone: what is drawn, hooks at work, and a server that answers as it is told.
 
 (globalThis as { IS_REACT_ACT_ENVIRONMENT?: boolean }).IS_REACT_ACT_ENVIRONMENT = true;
 
-/** Draws something in a page of its own. */
-export async function drawn(what: ReactNode) {
+/** Draws something in a page of its own, at an address. */
+export async function drawn(what: ReactNode, path = '/') {
   const at = document.body.appendChild(document.createElement('div'));
   const root = createRoot(at);
   const queries = new QueryClient({ defaultOptions: { queries: { retry: false } } });
@@ -18,7 +19,9 @@ export async function drawn(what: ReactNode) {
       await Promise.resolve();
       root.render(
         <QueryClientProvider client={queries}>
-          <App>{next}</App>
+          <App>
+            <MemoryRouter initialEntries={[path]}>{next}</MemoryRouter>
+          </App>
         </QueryClientProvider>,
       );
     });
@@ -81,7 +84,8 @@ export const typed = (field: Element | null, text: string) =>
   act(async () => {
     await Promise.resolve();
     // Past React's own setter, which would take the change for its own.
-    Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value')?.set?.call(field, text);
+    const kind = field instanceof HTMLTextAreaElement ? HTMLTextAreaElement : HTMLInputElement;
+    Object.getOwnPropertyDescriptor(kind.prototype, 'value')?.set?.call(field, text);
     field!.dispatchEvent(new Event('input', { bubbles: true }));
   });
 
@@ -91,3 +95,52 @@ export const pressed = (what: Element | null) =>
     (what as HTMLElement).click();
     await Promise.resolve();
   });
+
+/** What bears a label, anywhere on the page. */
+export const labelled = (label: string) => document.querySelector<HTMLElement>(`[aria-label="${label}"]`);
+
+/** The last button, or entry of a menu, that says something. */
+export const saying = (words: string) =>
+  [...document.querySelectorAll<HTMLElement>('button, [role="menuitem"], a')]
+    .filter((b) => b.textContent.trim() === words)
+    .at(-1) ?? null;
+
+/** Chooses an option of a select, as a person does with the pointer. */
+export async function chosen(label: string, option: string) {
+  await act(async () => {
+    labelled(label)!
+      .closest('.ant-select')!
+      .dispatchEvent(new MouseEvent('mousedown', { bubbles: true }));
+    await Promise.resolve();
+  });
+  const all = [...document.querySelectorAll<HTMLElement>('.ant-select-item-option')];
+  // An option may have more beside its words, such as what it stands for at the moment.
+  const found =
+    all.filter((o) => o.textContent.trim() === option).at(-1) ??
+    all.filter((o) => o.textContent.startsWith(option)).at(-1);
+  if (!found) throw new Error(`${label} does not offer ${option}, but: ${offered().join(', ')}`);
+  await pressed(found);
+}
+
+/** The options that an open select offers. */
+export const offered = () =>
+  [...document.querySelectorAll('.ant-select-item-option')].map((o) => o.textContent.trim());
+
+/** What jsdom lacks of a browser. */
+export function browserParts() {
+  vi.stubGlobal(
+    'ResizeObserver',
+    class {
+      observe = () => undefined;
+      unobserve = () => undefined;
+      disconnect = () => undefined;
+    },
+  );
+  vi.stubGlobal('matchMedia', () => ({
+    matches: false,
+    addListener: () => undefined,
+    removeListener: () => undefined,
+    addEventListener: () => undefined,
+    removeEventListener: () => undefined,
+  }));
+}

@@ -24,6 +24,7 @@ const nameOf = (label: string) =>
   label
     .toLowerCase()
     .normalize('NFD')
+    .replace(/\p{M}/gu, '')
     .replace(/[^a-z0-9]+/g, '_')
     .replace(/^_+|_+$/g, '')
     .replace(/^(\d)/, 'q_$1')

@@ -1,4 +1,4 @@
-import { Dropdown, Select } from 'antd';
+import { Button, Dropdown, Select, Space } from 'antd';
 import type { Line } from '../../api/client';
 import { FormulaInput } from './FormulaInput';
 import { BandLine } from '../../parts/Band';
@@ -115,28 +115,30 @@ export function AddCondition({ add, label = '+ condition' }: { add: (test: Cond)
   const first = fields.find((f) => f.name === 'status')?.name ?? fields[0]?.name ?? 'id';
   const test = { field: first, is: '' };
   return (
-    <Dropdown.Button
-      size="small"
-      type="link"
-      className="add"
-      trigger={['click']}
-      onClick={() => add(test)}
-      menu={{
-        items: [
-          {
-            key: 'formula',
-            label: 'A formula',
-            onClick: () => add({ formula: 'record.' + first + ' != ""' }),
-          },
-          { key: 'any', label: 'At least one of …', onClick: () => add({ any: [test] }) },
-          { key: 'all', label: 'All of …', onClick: () => add({ all: [test] }) },
-          { key: 'none', label: 'None of …', onClick: () => add({ none: [test] }) },
-        ],
-      }}
-      buttonsRender={([left, right]) => [left, <span key="more">{right}</span>]}
-    >
-      {label}
-    </Dropdown.Button>
+    <Space.Compact size="small">
+      <Button type="link" className="add" onClick={() => add(test)}>
+        {label}
+      </Button>
+      <Dropdown
+        trigger={['click']}
+        menu={{
+          items: [
+            {
+              key: 'formula',
+              label: 'A formula',
+              onClick: () => add({ formula: 'record.' + first + ' != ""' }),
+            },
+            { key: 'any', label: 'At least one of …', onClick: () => add({ any: [test] }) },
+            { key: 'all', label: 'All of …', onClick: () => add({ all: [test] }) },
+            { key: 'none', label: 'None of …', onClick: () => add({ none: [test] }) },
+          ],
+        }}
+      >
+        <Button type="link" aria-label={`${label}: other kinds`}>
+          ⋯
+        </Button>
+      </Dropdown>
+    </Space.Compact>
   );
 }
 
