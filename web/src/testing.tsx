@@ -58,6 +58,7 @@ export const after = (ms: number) =>
 export interface Asked {
   method: string;
   path: string;
+  query: URLSearchParams;
   body: unknown;
 }
 
@@ -70,6 +71,7 @@ export function served(answer: (asked: Asked) => { status?: number; body?: unkno
     const one = {
       method: r.method,
       path: new URL(r.url).pathname,
+      query: new URL(r.url).searchParams,
       body: text ? (JSON.parse(text) as unknown) : undefined,
     };
     asked.push(one);

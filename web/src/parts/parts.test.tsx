@@ -136,40 +136,42 @@ it('keeps in the address what a list is narrowed to', async () => {
 type Asked = { name: string; label?: string; type?: string; required?: boolean; options?: string[] | null };
 
 it('makes questions, whose names follow their words until somebody names them', async () => {
-  let now: Asked[] = [];
+  const form: { now: Asked[] } = { now: [] };
   function Form() {
     const [list, setList] = useState<Asked[]>([]);
-    now = list;
     return (
       <QuestionsEditor
         questions={list}
         types={['text', 'number', 'choice']}
         named
-        change={(next) => setList(next)}
+        change={(next) => {
+          form.now = next;
+          setList(next);
+        }}
       />
     );
   }
   const page = await drawn(<Form />);
   await pressed(saying('+ question'));
   await pressed(saying('+ question'));
-  expect(now.map((q) => q.name)).toEqual(['question', 'question_2']);
+  expect(form.now.map((q) => q.name)).toEqual(['question', 'question_2']);
   await typed(labelled('Question 1'), 'Wie viele Käse?');
-  expect(now[0]).toMatchObject({ name: 'wie_viele_kase', label: 'Wie viele Käse?' });
+  expect(form.now[0]).toMatchObject({ name: 'wie_viele_kase', label: 'Wie viele Käse?' });
   await typed(labelled('Question 1'), '2nd visit');
-  expect(now[0]!.name).toBe('q_2nd_visit');
+  expect(form.now[0]!.name).toBe('q_2nd_visit');
   await chosen('Type of question 2', 'choice');
-  expect(now[1]).toMatchObject({ type: 'choice', options: ['Yes', 'No'] });
+  expect(form.now[1]).toMatchObject({ type: 'choice', options: ['Yes', 'No'] });
   await chosen('Type of question 2', 'number');
-  expect(now[1]!.options).toBeUndefined();
+  expect(form.now[1]!.options).toBeUndefined();
   await pressed(page.at.querySelectorAll('input[type="checkbox"]')[1]!);
-  expect(now[1]!.required).toBe(true);
+  expect(form.now[1]!.required).toBe(true);
   await pressed(labelled('Move question 2 up'));
-  expect(now.map((q) => q.name)).toEqual(['question_2', 'q_2nd_visit']);
+  expect(form.now.map((q) => q.name)).toEqual(['question_2', 'q_2nd_visit']);
   expect(labelled('Move question 1 up')).toHaveProperty('disabled', true);
   await typed(labelled('Help for question 1'), 'A whole number.');
-  expect(now[0]).toMatchObject({ help: 'A whole number.' });
+  expect(form.now[0]).toMatchObject({ help: 'A whole number.' });
   await pressed(labelled('Remove question 1'));
-  expect(now.map((q) => q.name)).toEqual(['q_2nd_visit']);
+  expect(form.now.map((q) => q.name)).toEqual(['q_2nd_visit']);
   expect(page.at.textContent).toContain('answers.q_2nd_visit');
   await page.gone();
 });
