@@ -1,3 +1,4 @@
+import { useState } from 'react';
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Input, InputNumber, Select } from 'antd';
 import { api, answerOf } from '../../../api/client';
@@ -24,7 +25,10 @@ const nthWords = ['first', 'second', 'third', 'fourth', 'last'];
 export function ScheduleForm({ watch, set }: FormProps) {
   const { readOnly } = useAround();
   const s = watch.schedule ?? {};
+  // Cron that could be chosen, too, is shown as cron to whoever asked for cron.
+  const [asCron, setAsCron] = useState(false);
   const b = read(s);
+  if (asCron && s.cron !== undefined) b.how = 'cron';
   const put = (next: Partial<Built>) => set({ ...watch, schedule: write({ ...b, ...next }, s) });
   const side = (next: Partial<Schedule>) => set({ ...watch, schedule: write(b, { ...s, ...next }) });
   return (
@@ -39,7 +43,10 @@ export function ScheduleForm({ watch, set }: FormProps) {
               popupMatchSelectWidth={false}
               value={b.how}
               options={Object.entries(hows).map(([value, label]) => ({ value, label }))}
-              onChange={(how: string) => put(turned(b, how as Built['how']))}
+              onChange={(how: string) => {
+                setAsCron(how === 'cron');
+                put(turned(b, how as Built['how']));
+              }}
             />
             <Recurrence b={b} put={put} readOnly={readOnly} />
             <ProblemsAt path="watch.schedule" />
