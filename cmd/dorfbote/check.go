@@ -17,7 +17,7 @@ import (
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/sources"
-	"dorfbote/internal/practice"
+	"dorfbote/internal/practice/world"
 	"dorfbote/internal/script"
 )
 
@@ -54,7 +54,7 @@ func schemaOf(schemas map[string]*value.Schema, source string) *value.Schema {
 // practiceKind is what is known of a practice app's records where no schema is given: enough to find
 // a slip of the pen, but other fields are possible.
 func practiceKind(source string) *value.Schema {
-	kinds, err := practice.Kinds()
+	kinds, err := world.Kinds()
 	if err != nil {
 		return nil
 	}
@@ -256,7 +256,7 @@ func (o rehearseOptions) run() error {
 // that is usually the key.
 func keyOf(source string, record map[string]any) string {
 	names := []string{"id", "key", "number", "name"}
-	if kinds, err := practice.Kinds(); err == nil {
+	if kinds, err := world.Kinds(); err == nil {
 		for _, k := range kinds {
 			if k.Source() == source {
 				names = append([]string{k.Key}, names...)

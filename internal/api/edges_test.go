@@ -109,7 +109,7 @@ func TestRehearsingAnUnorderedPast(t *testing.T) {
 	status, raw := c.raw("POST", "/api/rehearsals", fmt.Sprintf(`{"text":%s,"as":"jsonl","from":"2026-11-20T00:00:00Z","to":"2026-11-20T23:00:00Z"}`, quoted(sheet)))
 	require.Equal(t, 200, status, "%s", raw)
 	var titles []string
-	for _, line := range strings.Split(strings.TrimSpace(string(raw)), "\n") {
+	for line := range strings.SplitSeq(strings.TrimSpace(string(raw)), "\n") {
 		if _, after, told := strings.Cut(line, `"title":"`); told {
 			titles = append(titles, after[:3])
 		}

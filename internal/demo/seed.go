@@ -25,6 +25,7 @@ import (
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/practice"
+	"dorfbote/internal/practice/world"
 	"dorfbote/internal/seal"
 	"dorfbote/internal/store"
 )
@@ -122,7 +123,7 @@ func connections(db *gorm.DB, box *seal.Box, at Addresses) (token string, err er
 			return "", err
 		}
 	}
-	kinds, err := practice.Kinds()
+	kinds, err := world.Kinds()
 	if err != nil {
 		return "", err
 	}
@@ -242,9 +243,9 @@ func history(ctx context.Context, e *engine.Engine, at Addresses, moment time.Ti
 	now := moment.In(zone)
 	shift := here.Sub(now).Truncate(time.Second)
 	first := now.AddDate(0, 0, -Days)
-	w := practice.NewWorld(Seed, first, at.Practice)
+	w := world.NewWorld(Seed, first, at.Practice)
 	var events []hook.Event
-	state := map[string]practice.Change{}
+	state := map[string]world.Change{}
 	for range Days + 1 {
 		for _, c := range w.NextDay() {
 			if c.At.After(now) {
@@ -273,7 +274,7 @@ func history(ctx context.Context, e *engine.Engine, at Addresses, moment time.Ti
 }
 
 // Event makes the event that a practice app sends for a change.
-func Event(c practice.Change, n int) hook.Event {
+func Event(c world.Change, n int) hook.Event {
 	return hook.Event{Arrival: &arrival.Arrival{
 		ID: fmt.Sprintf("%s-%06d", c.App, n+1), Source: c.App + "/" + c.Kind, Type: "dorfbote.record." + c.Type,
 		Time: c.At.UTC(), Subject: c.Key, Record: c.Record, Before: c.Before, By: c.By,

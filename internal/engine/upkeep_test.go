@@ -25,7 +25,7 @@ func TestOneTaskThatFails(t *testing.T) {
 	u := &upkeep.Upkeep{Tasks: []upkeep.Task{task("waking", nil), task("tidying", errors.New("the disk is full")), task("looking", nil), task("letting go", errors.New("no"))}}
 	err := u.Sweep(context.Background())
 	assert.Equal(t, []string{"waking", "tidying", "looking", "letting go"}, did)
-	assert.EqualError(t, err, "tidying: the disk is full\nletting go: no")
+	require.EqualError(t, err, "tidying: the disk is full\nletting go: no")
 	ctx, stop := context.WithCancel(context.Background())
 	stop()
 	did = nil

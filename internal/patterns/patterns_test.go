@@ -11,10 +11,10 @@ import (
 	"dorfbote/internal/core/route"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
-	"dorfbote/internal/practice"
+	"dorfbote/internal/practice/world"
 )
 
-type demoKinds map[string]*practice.RecordKind
+type demoKinds map[string]*world.RecordKind
 
 func (k demoKinds) Fields(source string) ([]value.Field, string) {
 	return k[source].Fields.Fields, k[source].Key
@@ -26,7 +26,7 @@ func TestEveryPatternRuns(t *testing.T) {
 	require.NoError(t, err)
 	assert.GreaterOrEqual(t, len(all), 15)
 	kinds := demoKinds{}
-	list, err := practice.Kinds()
+	list, err := world.Kinds()
 	require.NoError(t, err)
 	for _, k := range list {
 		kinds[k.Source()] = k

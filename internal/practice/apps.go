@@ -19,6 +19,7 @@ import (
 
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/practice/world"
 )
 
 // record is a stored record of a practice app.
@@ -32,7 +33,7 @@ type record struct {
 
 func (record) TableName() string { return "practice.records" }
 
-func (s *Server) kind(app, name string) *RecordKind {
+func (s *Server) kind(app, name string) *world.RecordKind {
 	for _, k := range s.kinds {
 		if k.App == app && k.Name == name {
 			return k
@@ -45,7 +46,7 @@ func (s *Server) appRoutes(r chi.Router) {
 	r.Get("/apps", s.listApps)
 	r.Post("/apps/{app}/hooks", s.addHook)
 	r.Get("/apps/{app}/hooks", s.listHooks)
-	r.Get("/apps/{app}/{kind}/schema", s.withKind(func(w http.ResponseWriter, _ *http.Request, k *RecordKind) {
+	r.Get("/apps/{app}/{kind}/schema", s.withKind(func(w http.ResponseWriter, _ *http.Request, k *world.RecordKind) {
 		w.Header().Set("Content-Type", "application/schema+json")
 		_, _ = w.Write(k.Schema)
 	}))
@@ -56,7 +57,7 @@ func (s *Server) appRoutes(r chi.Router) {
 	r.Delete("/apps/{app}/{kind}/{key}", s.withKind(s.deleteRecord))
 }
 
-func (s *Server) withKind(h func(http.ResponseWriter, *http.Request, *RecordKind)) http.HandlerFunc {
+func (s *Server) withKind(h func(http.ResponseWriter, *http.Request, *world.RecordKind)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		k := s.kind(chi.URLParam(r, "app"), chi.URLParam(r, "kind"))
 		if k == nil {
@@ -81,7 +82,7 @@ func (s *Server) listApps(w http.ResponseWriter, _ *http.Request) {
 	answer(w, http.StatusOK, out)
 }
 
-func (s *Server) listRecords(w http.ResponseWriter, r *http.Request, k *RecordKind) {
+func (s *Server) listRecords(w http.ResponseWriter, r *http.Request, k *world.RecordKind) {
 	limit, offset := number(r, "limit", 50, 500), number(r, "offset", 0, 1<<30)
 	q := s.db.WithContext(r.Context()).Where("app = ? AND kind = ?", k.App, k.Name)
 	if text := r.URL.Query().Get("q"); text != "" {
@@ -118,7 +119,7 @@ func number(r *http.Request, name string, fallback, most int) int {
 	return min(n, most)
 }
 
-func (s *Server) getRecord(w http.ResponseWriter, r *http.Request, k *RecordKind) {
+func (s *Server) getRecord(w http.ResponseWriter, r *http.Request, k *world.RecordKind) {
 	var row record
 	if err := s.db.WithContext(r.Context()).First(&row, "app = ? AND kind = ? AND key = ?", k.App, k.Name, chi.URLParam(r, "key")).Error; err != nil {
 		problem(w, http.StatusNotFound, "there is no record %s", chi.URLParam(r, "key"))
@@ -142,7 +143,7 @@ func readBody(w http.ResponseWriter, r *http.Request) (map[string]any, bool) {
 	return m, true
 }
 
-func (s *Server) createRecord(w http.ResponseWriter, r *http.Request, k *RecordKind) {
+func (s *Server) createRecord(w http.ResponseWriter, r *http.Request, k *world.RecordKind) {
 	fields, ok := readBody(w, r)
 	if !ok {
 		return
@@ -160,7 +161,7 @@ func (s *Server) createRecord(w http.ResponseWriter, r *http.Request, k *RecordK
 	})
 }
 
-func (s *Server) patchRecord(w http.ResponseWriter, r *http.Request, k *RecordKind) {
+func (s *Server) patchRecord(w http.ResponseWriter, r *http.Request, k *world.RecordKind) {
 	fields, ok := readBody(w, r)
 	if !ok {
 		return
@@ -184,7 +185,7 @@ func merged(before, fields map[string]any) map[string]any {
 	return after
 }
 
-func (s *Server) deleteRecord(w http.ResponseWriter, r *http.Request, k *RecordKind) {
+func (s *Server) deleteRecord(w http.ResponseWriter, r *http.Request, k *world.RecordKind) {
 	s.change(w, r, k, chi.URLParam(r, "key"), func(before map[string]any) (map[string]any, string, error) {
 		if before == nil {
 			return nil, "", gorm.ErrRecordNotFound
@@ -193,7 +194,7 @@ func (s *Server) deleteRecord(w http.ResponseWriter, r *http.Request, k *RecordK
 	})
 }
 
-func (s *Server) change(w http.ResponseWriter, r *http.Request, k *RecordKind, key string, edit func(map[string]any) (map[string]any, string, error)) {
+func (s *Server) change(w http.ResponseWriter, r *http.Request, k *world.RecordKind, key string, edit func(map[string]any) (map[string]any, string, error)) {
 	by := r.Header.Get("X-Practice-By")
 	if by == "" {
 		if by = "somebody"; strings.HasPrefix(r.UserAgent(), "Dorfbote") {
@@ -214,7 +215,7 @@ func (s *Server) change(w http.ResponseWriter, r *http.Request, k *RecordKind, k
 }
 
 // apply changes a record and puts the events for it into the hooks' queues, in one transaction.
-func (s *Server) apply(ctx context.Context, k *RecordKind, key, by string, edit func(before map[string]any) (after map[string]any, typ string, err error)) (map[string]any, error) {
+func (s *Server) apply(ctx context.Context, k *world.RecordKind, key, by string, edit func(before map[string]any) (after map[string]any, typ string, err error)) (map[string]any, error) {
 	var after map[string]any
 	err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var row record
@@ -255,7 +256,7 @@ func (s *Server) apply(ctx context.Context, k *RecordKind, key, by string, edit 
 	return after, err
 }
 
-func (s *Server) queueEvent(tx *gorm.DB, k *RecordKind, a *arrival.Arrival) error {
+func (s *Server) queueEvent(tx *gorm.DB, k *world.RecordKind, a *arrival.Arrival) error {
 	return tx.Exec("INSERT INTO practice.events (hook, event, body) SELECT id, @event, @body FROM practice.hooks WHERE app = @app",
 		sql.Named("event", a.ID), sql.Named("body", string(a.AppendJSON(nil))), sql.Named("app", k.App)).Error
 }

@@ -7,10 +7,11 @@ import (
 	"gorm.io/gorm"
 
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/practice/world"
 )
 
 // WriteRecords puts records into the apps as they are, without telling anybody.
-func WriteRecords(db *gorm.DB, last map[string]Change) error {
+func WriteRecords(db *gorm.DB, last map[string]world.Change) error {
 	rows := make([]record, 0, len(last))
 	for _, id := range value.SortedKeys(last) {
 		c := last[id]
@@ -38,7 +39,7 @@ func (s *Server) LiveOn(ctx context.Context, zone *time.Location, base string, p
 	if err := s.db.WithContext(ctx).Raw("SELECT * FROM practice.world").Scan(&row).Error; err != nil || row.First.IsZero() {
 		return err
 	}
-	w := NewWorld(uint64(row.Seed), time.Date(row.First.Year(), row.First.Month(), row.First.Day(), 0, 0, 0, 0, zone), base)
+	w := world.NewWorld(uint64(row.Seed), time.Date(row.First.Year(), row.First.Month(), row.First.Day(), 0, 0, 0, 0, zone), base)
 	shift := time.Duration(row.Shift) * time.Second
 	began := time.Now().Add(-shift) // by the world's clock
 	started := time.Now()
@@ -64,7 +65,7 @@ func (s *Server) LiveOn(ctx context.Context, zone *time.Location, base string, p
 }
 
 // live has a change happen; at is its moment by the world's clock.
-func (s *Server) live(ctx context.Context, c Change, at time.Time, missed bool) error {
+func (s *Server) live(ctx context.Context, c world.Change, at time.Time, missed bool) error {
 	k := s.kind(c.App, c.Kind)
 	edit := func(before map[string]any) (map[string]any, string, error) {
 		if before == nil {

@@ -9,6 +9,7 @@ import (
 
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/practice/world"
 )
 
 // The apps' own pages: plain HTML, to look at records and edit them without Dorfbote.
@@ -35,7 +36,7 @@ type pageRow struct {
 
 type pageData struct {
 	Title string
-	Kinds []*RecordKind
+	Kinds []*world.RecordKind
 	Head  []string
 	Rows  []pageRow
 	Form  []formField
@@ -57,7 +58,7 @@ func (s *Server) show(w http.ResponseWriter, d pageData) {
 
 func cell(v any) string { return formula.Show(v, value.DefaultWorkspace()) }
 
-func (s *Server) listPage(w http.ResponseWriter, r *http.Request, k *RecordKind) {
+func (s *Server) listPage(w http.ResponseWriter, r *http.Request, k *world.RecordKind) {
 	var rows []record
 	if err := s.db.WithContext(r.Context()).Where("app = ? AND kind = ?", k.App, k.Name).Order("updated_at DESC, key DESC").Limit(100).Find(&rows).Error; err != nil {
 		problem(w, http.StatusInternalServerError, "%v", err)
@@ -79,7 +80,7 @@ func (s *Server) listPage(w http.ResponseWriter, r *http.Request, k *RecordKind)
 	s.show(w, d)
 }
 
-func (s *Server) recordPage(w http.ResponseWriter, r *http.Request, k *RecordKind) {
+func (s *Server) recordPage(w http.ResponseWriter, r *http.Request, k *world.RecordKind) {
 	var row record
 	if err := s.db.WithContext(r.Context()).First(&row, "app = ? AND kind = ? AND key = ?", k.App, k.Name, chi.URLParam(r, "key")).Error; err != nil {
 		problem(w, http.StatusNotFound, "there is no record %s", chi.URLParam(r, "key"))
@@ -96,11 +97,11 @@ func (s *Server) recordPage(w http.ResponseWriter, r *http.Request, k *RecordKin
 	s.show(w, d)
 }
 
-func editable(f value.Field, k *RecordKind) bool {
+func editable(f value.Field, k *world.RecordKind) bool {
 	return f.Name != k.Key && !f.Type.IsList() && f.Type != value.Object && f.Type != value.Link
 }
 
-func (s *Server) savePage(w http.ResponseWriter, r *http.Request, k *RecordKind) {
+func (s *Server) savePage(w http.ResponseWriter, r *http.Request, k *world.RecordKind) {
 	r.Body = http.MaxBytesReader(w, r.Body, 1<<20)
 	key := chi.URLParam(r, "key")
 	fields := map[string]any{}

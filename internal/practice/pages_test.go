@@ -16,12 +16,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/practice"
+	"dorfbote/internal/practice/world"
 )
 
 // Every app has a page of its records and one of each record, on which what is saved is what the API then gives.
 func TestPagesOfTheApps(t *testing.T) {
 	_, base := start(t, practice.Options{PostsPerSecond: 1000, Burst: 1000})
-	kinds, err := practice.Kinds()
+	kinds, err := world.Kinds()
 	require.NoError(t, err)
 	for _, k := range kinds {
 		status, page, header := call(t, "GET", base+"/pages/"+k.Source(), "")

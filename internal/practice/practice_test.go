@@ -18,6 +18,7 @@ import (
 
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/practice"
+	"dorfbote/internal/practice/world"
 	"dorfbote/internal/testdb"
 )
 
@@ -136,7 +137,7 @@ func TestAppsSendSignedEventsInOrderUntilTheyAreTaken(t *testing.T) {
 
 func TestTheWorldIsTheSameForTheSameSeed(t *testing.T) {
 	live := func(seed uint64) (string, int) {
-		w := practice.NewWorld(seed, time.Date(2026, 8, 1, 0, 0, 0, 0, time.UTC), "")
+		w := world.NewWorld(seed, time.Date(2026, 8, 1, 0, 0, 0, 0, time.UTC), "")
 		var b strings.Builder
 		n := 0
 		for range 70 {
@@ -166,13 +167,13 @@ func TestSomethingIsAlwaysUnderWay(t *testing.T) {
 	for _, first := range []string{"2026-11-26", "2026-03-27", "2026-10-23", "2024-02-27", "2025-12-29"} {
 		day, err := time.ParseInLocation(time.DateOnly, first, zone)
 		require.NoError(t, err)
-		w := practice.NewWorld(4646, day, "http://x")
+		w := world.NewWorld(4646, day, "http://x")
 		status := map[string]string{}
-		var all []practice.Change
+		var all []world.Change
 		for range 5 {
 			all = append(all, w.NextDay()...)
 		}
-		assert.True(t, slices.IsSortedFunc(all, func(a, b practice.Change) int { return a.At.Compare(b.At) }), first)
+		assert.True(t, slices.IsSortedFunc(all, func(a, b world.Change) int { return a.At.Compare(b.At) }), first)
 		i := 0
 		for at := day.Add(24 * time.Hour); at.Before(day.Add(4 * 24 * time.Hour)); at = at.Add(17 * time.Minute) {
 			for ; i < len(all) && !all[i].At.After(at); i++ {

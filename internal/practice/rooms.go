@@ -2,7 +2,6 @@ package practice
 
 import (
 	"context"
-	"database/sql/driver"
 	"encoding/json"
 	"net/http"
 	"regexp"
@@ -10,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"dorfbote/internal/practice/columns"
 
 	"github.com/go-chi/chi/v5"
 )
@@ -24,36 +25,16 @@ type tally struct {
 
 // saying is what one person says, or a reaction, as a program reads it.
 type saying struct {
-	ID       int64     `json:"id"`
-	Author   string    `json:"author"`
-	Text     string    `json:"text"`
-	At       time.Time `json:"at"`
-	Mentions texts     `json:"mentions" gorm:"type:text[]"`
-	Images   jsonTexts `json:"images" gorm:"type:jsonb"`
-	Under    int64     `json:"under"`
-	Own      bool      `json:"own"`
-	Reaction string    `json:"reaction,omitempty"`
-	Post     int64     `json:"post,omitempty"`
-}
-
-// jsonTexts is a list of texts in a JSON column.
-type jsonTexts []string
-
-// Value writes the column.
-func (t jsonTexts) Value() (driver.Value, error) {
-	raw, err := json.Marshal([]string(t))
-	return string(raw), err
-}
-
-// Scan reads the column.
-func (t *jsonTexts) Scan(v any) error {
-	switch x := v.(type) {
-	case []byte:
-		return json.Unmarshal(x, (*[]string)(t))
-	case string:
-		return json.Unmarshal([]byte(x), (*[]string)(t))
-	}
-	return nil
+	ID       int64             `json:"id"`
+	Author   string            `json:"author"`
+	Text     string            `json:"text"`
+	At       time.Time         `json:"at"`
+	Mentions columns.Texts     `json:"mentions" gorm:"type:text[]"`
+	Images   columns.JSONTexts `json:"images" gorm:"type:jsonb"`
+	Under    int64             `json:"under"`
+	Own      bool              `json:"own"`
+	Reaction string            `json:"reaction,omitempty"`
+	Post     int64             `json:"post,omitempty"`
 }
 
 func (s *Server) roomRoutes(r chi.Router) {
@@ -181,7 +162,7 @@ func (s *Server) say(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusBadRequest, "say something, in at most %d characters", maxText)
 		return
 	}
-	p := squarePost{Channel: channelName(r), Sender: in.Author, Author: in.Author, Text: in.Text, Tone: "plain", Facts: json.RawMessage("[]"), At: time.Now(), Mentions: texts{}}
+	p := squarePost{Channel: channelName(r), Sender: in.Author, Author: in.Author, Text: in.Text, Tone: "plain", Facts: json.RawMessage("[]"), At: time.Now(), Mentions: columns.Texts{}}
 	for _, m := range mention.FindAllStringSubmatch(in.Text, -1) {
 		p.Mentions = append(p.Mentions, m[1])
 	}

@@ -1,3 +1,5 @@
+// Package practice holds the stand-ins for business apps and for team chat that ship with Dorfbote:
+// small services with data of their own that are spoken to over HTTP and nothing else.
 package practice
 
 import (
@@ -7,6 +9,8 @@ import (
 	"net/http"
 	"sync"
 	"time"
+
+	"dorfbote/internal/practice/world"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
@@ -26,7 +30,7 @@ func DefaultOptions() Options { return Options{PostsPerSecond: 30, Burst: 90} }
 // Dorfbote beyond the addresses its hooks send to.
 type Server struct {
 	db     *gorm.DB
-	kinds  []*RecordKind
+	kinds  []*world.RecordKind
 	hooks  *sender
 	events *broadcast
 	limits *limits
@@ -34,7 +38,7 @@ type Server struct {
 
 // New makes the practice services; their senders work until ctx ends.
 func New(ctx context.Context, db *gorm.DB, o Options) (*Server, error) {
-	kinds, err := Kinds()
+	kinds, err := world.Kinds()
 	if err != nil {
 		return nil, err
 	}

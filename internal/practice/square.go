@@ -18,6 +18,7 @@ import (
 	"gorm.io/gorm"
 
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/practice/columns"
 )
 
 // Limits of the square, as any chat has them.
@@ -29,12 +30,12 @@ const (
 
 // channel is a channel of the square.
 type channel struct {
-	Name      string `json:"name" gorm:"primaryKey"`
-	Purpose   string `json:"purpose"`
-	Private   bool   `json:"private"`
-	Members   texts  `json:"members" gorm:"type:text[]"`
-	HookToken string `json:"-"`
-	Withdrawn bool   `json:"-"`
+	Name      string        `json:"name" gorm:"primaryKey"`
+	Purpose   string        `json:"purpose"`
+	Private   bool          `json:"private"`
+	Members   columns.Texts `json:"members" gorm:"type:text[]"`
+	HookToken string        `json:"-"`
+	Withdrawn bool          `json:"-"`
 }
 
 func (channel) TableName() string { return "practice.channels" }
@@ -52,7 +53,7 @@ type squarePost struct {
 	Under     *int64          `json:"under,omitempty"`
 	Key       *string         `json:"-"`
 	Author    string          `json:"author,omitempty"` // of what a person said; empty for a sender's post
-	Mentions  texts           `json:"mentions,omitempty" gorm:"type:text[]"`
+	Mentions  columns.Texts   `json:"mentions,omitempty" gorm:"type:text[]"`
 	Images    json.RawMessage `json:"images,omitempty"`
 	Reactions []tally         `json:"reactions,omitempty" gorm:"-"`
 	At        time.Time       `json:"at"`
@@ -264,7 +265,7 @@ func postOf(in *incoming, sender string) squarePost {
 	if !slices.Contains(message.Tones, in.Tone) {
 		in.Tone = "plain"
 	}
-	p := squarePost{Channel: in.Channel, Sender: sender, Title: in.Title, Text: in.Text, Tone: in.Tone, At: time.Now(), Mentions: texts{}, Images: json.RawMessage("[]")}
+	p := squarePost{Channel: in.Channel, Sender: sender, Title: in.Title, Text: in.Text, Tone: in.Tone, At: time.Now(), Mentions: columns.Texts{}, Images: json.RawMessage("[]")}
 	p.Facts, _ = json.Marshal(in.Facts)
 	if in.Facts == nil {
 		p.Facts = json.RawMessage("[]")

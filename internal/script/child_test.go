@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // What the child answers to one line is one line, whatever the line is; its words name lines of the script and none of its own.
@@ -36,7 +37,7 @@ func TestWhatTheChildAnswers(t *testing.T) {
 		assert.Contains(t, a.Error, c.wrong, name)
 		assert.NotContains(t, a.Error, "script:", name)
 		raw, err := json.Marshal(a)
-		assert.NoError(t, err)
+		require.NoError(t, err)
 		assert.NotContains(t, string(raw), "\n", name)
 	}
 	assert.NotContains(t, run([]byte(`{"script":"x = 1\nresult = y"}`)).Error, "starlark")
@@ -48,11 +49,11 @@ func TestAChildThatDies(t *testing.T) {
 	r := &Runner{}
 	defer r.Close()
 	v, err := r.Run("result = 1", nil)
-	assert.NoError(t, err)
+	require.NoError(t, err)
 	assert.Equal(t, 1.0, v)
 	r.stop()
 	v, err = r.Run("result = 2", nil)
-	assert.NoError(t, err)
+	require.NoError(t, err)
 	assert.Equal(t, 2.0, v)
 	r.Close()
 	r.Close()

@@ -39,10 +39,10 @@ func TestQuestions(t *testing.T) {
 	} {
 		_, err := Read(c.text)
 		if c.wrong == "" {
-			assert.NoError(t, err, name)
+			require.NoError(t, err, name)
 			continue
 		}
-		assert.ErrorContains(t, err, c.wrong, name)
+		require.ErrorContains(t, err, c.wrong, name)
 	}
 	list, err := Read(`[{"label":"Wie viele Käse?","type":"number"},{"label":"2nd visit","type":"text"},{"label":"???","type":"text"},{"label":"` + strings.Repeat("long ", 30) + `","type":"text"}]`)
 	require.NoError(t, err)
@@ -126,7 +126,7 @@ func TestSchemaOfAnswers(t *testing.T) {
 		}
 	}
 	_, err := schema("Visits", map[string]string{"fields": "["})
-	assert.Error(t, err)
+	require.Error(t, err)
 	text, err := schema("Visits", map[string]string{"fields": `[{"label":"Who?","type":"text"}]`})
 	require.NoError(t, err)
 	assert.Contains(t, text, `"who"`)

@@ -14,6 +14,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"dorfbote/internal/connect/table/bounds"
+
 	"golang.org/x/text/encoding"
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
@@ -40,13 +42,13 @@ func openCSV(open opener) (rows, error) {
 		f.Close()
 		return nil, err
 	}
-	bounds := &bounded{left: math.MaxInt64, ends: time.Now().Add(maxTime)}
+	within := &bounds.Reader{Left: math.MaxInt64, Ends: time.Now().Add(bounds.MaxTime)}
 	text := func() (*bufio.Reader, error) {
 		if _, err := f.Seek(0, io.SeekStart); err != nil {
 			return nil, err
 		}
-		bounds.r = transform.NewReader(f, unicode.BOMOverride(enc.NewDecoder()))
-		return bufio.NewReaderSize(bounds, 1<<16), nil
+		within.R = transform.NewReader(f, unicode.BOMOverride(enc.NewDecoder()))
+		return bufio.NewReaderSize(within, 1<<16), nil
 	}
 	r, err := text()
 	if err != nil {
@@ -56,13 +58,13 @@ func openCSV(open opener) (rows, error) {
 	head, _ := r.Peek(1 << 15)
 	c := csv.NewReader(r)
 	c.Comma, c.FieldsPerRecord, c.ReuseRecord = separator(head), -1, true
-	return &csvRows{file: f, csv: c, bounds: bounds}, nil
+	return &csvRows{file: f, csv: c, bounds: within}, nil
 }
 
 type csvRows struct {
 	file   *os.File
 	csv    *csv.Reader
-	bounds *bounded
+	bounds *bounds.Reader
 	cells  []any
 	line   int
 }
@@ -72,7 +74,7 @@ func (r *csvRows) Close() error { return r.file.Close() }
 
 func (r *csvRows) Next() ([]any, error) {
 	for {
-		r.bounds.token = 0 // a quote that is left open would take the rest of the file
+		r.bounds.Token = 0 // a quote that is left open would take the rest of the file
 		list, err := r.csv.Read()
 		if err != nil {
 			if pe, ok := errors.AsType[*csv.ParseError](err); ok {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/connect/table/workbook"
 	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
@@ -23,12 +24,16 @@ func openTable(open opener, settings map[string]string) (*table, error) {
 	var r rows
 	var err error
 	if isWorkbook(open) {
-		w, openErr := openWorkbook(open)
+		f, openErr := open()
 		if openErr != nil {
 			return nil, damaged(openErr)
 		}
-		if r, err = w.sheet(settings["sheet"]); err != nil {
-			w.file.Close()
+		w, openErr := workbook.Open(f)
+		if openErr != nil {
+			return nil, damaged(openErr)
+		}
+		if r, err = w.Sheet(settings["sheet"]); err != nil {
+			_ = w.Close()
 		}
 	} else {
 		r, err = openCSV(open)

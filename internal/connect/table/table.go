@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"dorfbote/internal/connect"
+	"dorfbote/internal/connect/table/workbook"
 	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 )
@@ -164,23 +165,27 @@ func choices(open opener, name string) ([]connect.Choice, error) {
 		defer func() { _ = r.Close() }()
 		return []connect.Choice{{Kind: connect.KindName(fileTitle(name), "rows"), Title: name, Detail: strings.Join(r.names, ", "), Key: r.likelyKey(), Settings: map[string]string{}}}, nil
 	}
-	w, err := openWorkbook(open)
+	f, err := open()
 	if err != nil {
 		return nil, err
 	}
-	w.file.Close()
+	w, err := workbook.Open(f)
+	if err != nil {
+		return nil, err
+	}
+	_ = w.Close()
 	var out []connect.Choice
-	for i, s := range w.sheets {
-		settings := map[string]string{"sheet": s.name}
+	for i, sheet := range w.Sheets() {
+		settings := map[string]string{"sheet": sheet}
 		r, err := openTable(open, settings)
 		if err != nil {
 			continue // a sheet without a heading is no table
 		}
 		kind := connect.KindName(fileTitle(name), "rows")
 		if i > 0 {
-			kind += "-" + connect.KindName(s.name, "sheet")
+			kind += "-" + connect.KindName(sheet, "sheet")
 		}
-		out = append(out, connect.Choice{Kind: kind, Title: name + ", " + s.name, Detail: strings.Join(r.names, ", "), Key: r.likelyKey(), Settings: settings})
+		out = append(out, connect.Choice{Kind: kind, Title: name + ", " + sheet, Detail: strings.Join(r.names, ", "), Key: r.likelyKey(), Settings: settings})
 		_ = r.Close()
 	}
 	return out, nil

@@ -124,7 +124,7 @@ func TestWhatIsNotWholeIsNotRead(t *testing.T) {
 	}
 }
 
-func workbook(t testing.TB) []byte {
+func madeWorkbook(t testing.TB) []byte {
 	b := excelize.NewFile()
 	defer b.Close()
 	require.NoError(t, b.SetSheetName("Sheet1", "Prices"))
@@ -161,7 +161,7 @@ func workbook(t testing.TB) []byte {
 
 func TestWorkbooks(t *testing.T) {
 	f := newFolder(t, "en")
-	raw := workbook(t)
+	raw := madeWorkbook(t)
 	f.put("prices.xlsx", raw)
 	rows, _, err := f.poll("No", map[string]string{"file": "prices.xlsx", "heading": "2"}, nil)
 	require.NoError(t, err)
@@ -201,7 +201,7 @@ func TestByAddress(t *testing.T) {
 func FuzzTables(f *testing.F) {
 	f.Add([]byte("id;x\n1;1,5\n2;2,5\n"))
 	f.Add([]byte("\xff\xfei\x00d\x00\n\x001\x00"))
-	f.Add(workbook(f))
+	f.Add(madeWorkbook(f))
 	dir := newFolder(f, "en")
 	n := 0
 	f.Fuzz(func(t *testing.T, raw []byte) {

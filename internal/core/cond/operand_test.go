@@ -158,8 +158,8 @@ func TestOppositesOnAnyRecord(t *testing.T) {
 				continue
 			}
 			sc := &formula.Scope{Record: map[string]any{"it": held}, Before: map[string]any{"it": was}, Now: now}
-			any := &value.Schema{Fields: []value.Field{{Name: "it", Type: value.Any}}}
-			a, b := compileFor(t, any, testOf("it", o.a, o.of(v))).Eval(sc), compileFor(t, any, testOf("it", o.b, o.of(v))).Eval(sc)
+			untyped := &value.Schema{Fields: []value.Field{{Name: "it", Type: value.Any}}}
+			a, b := compileFor(t, untyped, testOf("it", o.a, o.of(v))).Eval(sc), compileFor(t, untyped, testOf("it", o.b, o.of(v))).Eval(sc)
 			assert.NotEqual(t, a, b, "%#v %s and %s %#v", held, o.a, o.b, v)
 		}
 		for _, typ := range []value.Type{value.Num, value.Moment, value.Span, value.Any} {

@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestWords(t *testing.T) {
@@ -34,7 +35,7 @@ func TestOf(t *testing.T) {
 	f, ok := Of(fmt.Errorf("while reading: %w", In("body", lost)))
 	assert.True(t, ok)
 	assert.Equal(t, "body", f.Place)
-	assert.ErrorIs(t, f, lost)
+	require.ErrorIs(t, f, lost)
 	_, ok = Of(lost)
 	assert.False(t, ok)
 	assert.Equal(t, &Fault{Place: "UNTIL", Said: "7 is no time"}, At("UNTIL", "%d is no time", 7))

@@ -84,13 +84,13 @@ func TestWhereAFormulaIsWrong(t *testing.T) {
 	}{
 		"record.n >":         {-1, "", "unexpected token"},
 		"1 + wrods(now)":     {4, "words", "wrods"},
-		"recrod.n":           {0, "record", "recrod"},
+		"recodr.n":           {0, "record", "recodr"},
 		"record.n ++ 1":      {-1, "", ""},
 		`"open`:              {-1, "", ""},
 		"(1":                 {-1, "", ""},
 		"record.n > 1 and":   {-1, "", ""},
 		"upper(record.text,": {-1, "", ""},
-		"é + recrod.n":       {-1, "", ""},
+		"é + recodr.n":       {-1, "", ""},
 	} {
 		_, err := Compile(text, &Words{Workspace: value.DefaultWorkspace()})
 		var fe *Error

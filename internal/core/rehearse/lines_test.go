@@ -32,7 +32,7 @@ func TestLinesOfAFile(t *testing.T) {
 	} {
 		_, err := Look(strings.NewReader(c.file), nil, all)
 		if c.wrong == "" {
-			assert.NoError(t, err, name)
+			require.NoError(t, err, name)
 			continue
 		}
 		require.Error(t, err, name)
@@ -58,7 +58,7 @@ func (s seeks) Seek(int64, int) (int64, error) {
 // A file that cannot be read says so with the line, whenever it fails.
 func TestAFileThatCannotBeRead(t *testing.T) {
 	_, err := Look(seeks{strings.NewReader(""), true}, nil, all)
-	assert.ErrorContains(t, err, "from its beginning")
+	require.ErrorContains(t, err, "from its beginning")
 	one := event("1", "2026-11-20T06:00:00Z", "late", "", "")
 	_, err = Look(seeks{io.MultiReader(strings.NewReader(one+"\n"+one[:9]), iotest.ErrReader(errors.New("the disk is gone"))), false}, nil, all)
 	assert.ErrorContains(t, err, "line 2: the disk is gone")

@@ -1,4 +1,4 @@
-package table
+package workbook
 
 import (
 	"encoding/xml"
@@ -10,17 +10,20 @@ import (
 	"time"
 )
 
-type sheetRows struct {
-	book  *workbook
+// Rows walks through the rows of one sheet. A cell that is known to be a number or a moment is given as such.
+type Rows struct {
+	book  *Workbook
 	part  io.ReadCloser
 	xml   *xmlReader
 	cells []any
 	line  int
 }
 
-func (r *sheetRows) Line() int { return r.line }
+// Line is the number of the row given last, from 1.
+func (r *Rows) Line() int { return r.line }
 
-func (r *sheetRows) Close() error {
+// Close closes the workbook.
+func (r *Rows) Close() error {
 	err := r.part.Close()
 	if e := r.book.file.Close(); err == nil {
 		err = e
@@ -28,7 +31,8 @@ func (r *sheetRows) Close() error {
 	return err
 }
 
-func (r *sheetRows) Next() ([]any, error) {
+// Next gives the next row that is not empty, or io.EOF. The slice is good until the next call.
+func (r *Rows) Next() ([]any, error) {
 	for {
 		t, err := r.xml.Token()
 		if err != nil {
@@ -58,7 +62,7 @@ func (r *sheetRows) Next() ([]any, error) {
 // maxColumns is the most columns a workbook's sheet can have.
 const maxColumns = 16384
 
-func (r *sheetRows) row() (empty bool, err error) {
+func (r *Rows) row() (empty bool, err error) {
 	r.cells = r.cells[:0]
 	empty = true
 	size := 0
@@ -117,7 +121,7 @@ func column(name string, next int) int {
 	return n - 1
 }
 
-func (r *sheetRows) cell(e xml.StartElement) (any, error) {
+func (r *Rows) cell(e xml.StartElement) (any, error) {
 	kind, text := attr(e, "t"), ""
 	style, _ := strconv.Atoi(attr(e, "s"))
 	for depth := 1; depth > 0; {

@@ -1,4 +1,5 @@
-package table
+// Package workbook reads the sheets of workbooks (ECMA-376) row by row.
+package workbook
 
 import (
 	"archive/zip"
@@ -11,62 +12,40 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"dorfbote/internal/connect/table/bounds"
 )
 
 // Workbooks are read as a stream, row by row: libraries that give the type of a cell hold the whole sheet. What is
 // kept are the shared texts and the formats.
 
-// What a workbook may unpack to, and how long reading it may take: a small file can hold a great deal of the same.
+// What a Workbook may unpack to, and how long reading it may take: a small file can hold a great deal of the same.
 const (
-	maxPart   = 512 << 20       // bytes of one part, which are read as a stream
-	maxShared = 48 << 20        // bytes of shared texts, which are kept
-	maxTexts  = 1_000_000       // shared texts
-	maxToken  = 2 << 20         // bytes of one text or tag
-	maxRow    = 4 << 20         // bytes of text in one row
-	maxTime   = 2 * time.Minute // of reading one workbook
+	maxPart   = 512 << 20 // bytes of one part, which are read as a stream
+	maxShared = 48 << 20  // bytes of shared texts, which are kept
+	maxTexts  = 1_000_000 // shared texts
+	maxRow    = 4 << 20   // bytes of text in one row
 )
-
-// bounded reads a part within the bounds. A decoder that reads through it begins anew with each token.
-type bounded struct {
-	r     io.Reader
-	left  int64
-	token int64
-	ends  time.Time
-}
-
-func (b *bounded) Read(p []byte) (int, error) {
-	if b.left <= 0 {
-		return 0, fmt.Errorf("it unpacks to more than %d MiB", maxPart>>20)
-	}
-	if b.token > maxToken {
-		return 0, fmt.Errorf("it holds a text of more than %d MiB", maxToken>>20)
-	}
-	if time.Now().After(b.ends) {
-		return 0, fmt.Errorf("reading it takes longer than %v", maxTime)
-	}
-	n, err := b.r.Read(p)
-	b.left, b.token = b.left-int64(n), b.token+int64(n)
-	return n, err
-}
 
 // xmlReader reads a part token by token.
 type xmlReader struct {
 	*xml.Decoder
-	bounds *bounded
+	bounds *bounds.Reader
 }
 
-func (w *workbook) xml(r io.Reader) *xmlReader {
-	b := &bounded{r: r, left: maxPart, ends: w.ends}
+func (w *Workbook) xml(r io.Reader) *xmlReader {
+	b := &bounds.Reader{R: r, Left: maxPart, Ends: w.ends}
 	return &xmlReader{xml.NewDecoder(b), b}
 }
 
 // Token gives the next token.
 func (x *xmlReader) Token() (xml.Token, error) {
-	x.bounds.token = 0
+	x.bounds.Token = 0
 	return x.Decoder.Token()
 }
 
-type workbook struct {
+// Workbook is an open workbook.
+type Workbook struct {
 	ends   time.Time // by when it must have been read
 	file   *os.File
 	zip    *zip.Reader
@@ -78,11 +57,8 @@ type workbook struct {
 
 type sheetPart struct{ name, path string }
 
-func openWorkbook(open opener) (*workbook, error) {
-	f, err := open()
-	if err != nil {
-		return nil, err
-	}
+// Open reads what a workbook has besides its rows. It takes the file over, and closes it where it cannot be read.
+func Open(f *os.File) (*Workbook, error) {
 	st, err := f.Stat()
 	if err != nil {
 		f.Close()
@@ -93,7 +69,7 @@ func openWorkbook(open opener) (*workbook, error) {
 		f.Close()
 		return nil, fmt.Errorf("it is no workbook, or not written to its end: %w", err)
 	}
-	w := &workbook{file: f, zip: z, ends: time.Now().Add(maxTime)}
+	w := &Workbook{file: f, zip: z, ends: time.Now().Add(bounds.MaxTime)}
 	for _, read := range []func() error{w.readSheets, w.readShared, w.readStyles} {
 		if err := read(); err != nil {
 			f.Close()
@@ -103,7 +79,7 @@ func openWorkbook(open opener) (*workbook, error) {
 	return w, nil
 }
 
-func (w *workbook) part(name string) (io.ReadCloser, error) {
+func (w *Workbook) part(name string) (io.ReadCloser, error) {
 	for _, f := range w.zip.File {
 		if f.Name == name {
 			if f.UncompressedSize64 > maxPart {
@@ -116,7 +92,7 @@ func (w *workbook) part(name string) (io.ReadCloser, error) {
 }
 
 // elements walks through a part and hands over each element's beginning.
-func (w *workbook) elements(name string, each func(d *xmlReader, e xml.StartElement) error) error {
+func (w *Workbook) elements(name string, each func(d *xmlReader, e xml.StartElement) error) error {
 	p, err := w.part(name)
 	if err != nil || p == nil {
 		return err
@@ -147,7 +123,7 @@ func attr(e xml.StartElement, name string) string {
 	return ""
 }
 
-func (w *workbook) readSheets() error {
+func (w *Workbook) readSheets() error {
 	targets := map[string]string{}
 	err := w.elements("xl/_rels/workbook.xml.rels", func(_ *xmlReader, e xml.StartElement) error {
 		if e.Name.Local == "Relationship" {
@@ -179,7 +155,7 @@ func (w *workbook) readSheets() error {
 	return err
 }
 
-func (w *workbook) readShared() error {
+func (w *Workbook) readShared() error {
 	kept := int64(0)
 	return w.elements("xl/sharedStrings.xml", func(d *xmlReader, e xml.StartElement) error {
 		if e.Name.Local != "si" {
@@ -225,8 +201,8 @@ func richText(d *xmlReader) (string, error) {
 			}
 		case xml.CharData:
 			if take > 0 && phonetic == 0 {
-				if b.Write(x); b.Len() > maxToken {
-					return "", fmt.Errorf("it holds a text of more than %d MiB", maxToken>>20)
+				if b.Write(x); b.Len() > bounds.MaxToken {
+					return "", fmt.Errorf("it holds a text of more than %d MiB", bounds.MaxToken>>20)
 				}
 			}
 		}
@@ -234,7 +210,7 @@ func richText(d *xmlReader) (string, error) {
 	return b.String(), nil
 }
 
-func (w *workbook) readStyles() error {
+func (w *Workbook) readStyles() error {
 	formats := map[string]string{}
 	inCells := false
 	return w.elements("xl/styles.xml", func(_ *xmlReader, e xml.StartElement) error {
@@ -281,8 +257,20 @@ func isDateFormat(id, code string) bool {
 	return false
 }
 
-// sheet opens one sheet's rows; "" takes the first.
-func (w *workbook) sheet(name string) (rows, error) {
+// Close closes the file.
+func (w *Workbook) Close() error { return w.file.Close() }
+
+// Sheets names the sheets, in their order.
+func (w *Workbook) Sheets() []string {
+	names := make([]string, len(w.sheets))
+	for i, s := range w.sheets {
+		names[i] = s.name
+	}
+	return names
+}
+
+// Sheet opens one sheet's rows; "" takes the first. Closing them closes the workbook.
+func (w *Workbook) Sheet(name string) (*Rows, error) {
 	for _, s := range w.sheets {
 		if name != "" && !strings.EqualFold(s.name, name) {
 			continue
@@ -294,11 +282,11 @@ func (w *workbook) sheet(name string) (rows, error) {
 		if err != nil {
 			return nil, err
 		}
-		return &sheetRows{book: w, part: p, xml: w.xml(p)}, nil
+		return &Rows{book: w, part: p, xml: w.xml(p)}, nil
 	}
 	names := make([]string, len(w.sheets))
 	for i, s := range w.sheets {
 		names[i] = s.name
 	}
-	return nil, fmt.Errorf("the workbook has no sheet %q; it has %s", name, strings.Join(names, ", "))
+	return nil, fmt.Errorf("the Workbook has no sheet %q; it has %s", name, strings.Join(names, ", "))
 }

@@ -1,6 +1,6 @@
-// Package practice holds the stand-ins for business apps and for team chat that ship with Dorfbote:
-// small services with data of their own that are spoken to over HTTP and nothing else.
-package practice
+// Package world is what goes on in the practice apps: the kinds of records that they hold, and the days of the valley that
+// fill them, the same for the same seed.
+package world
 
 import (
 	"embed"
