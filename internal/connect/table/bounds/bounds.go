@@ -2,6 +2,7 @@
 package bounds
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"time"
