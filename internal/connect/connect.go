@@ -50,6 +50,9 @@ type Kind struct {
 	// Listens tells whether a source with these settings says when something is new, or brings it: what Open gives is a
 	// [Waiter] or a [Listener] then. nil is never.
 	Listens func(settings map[string]string) bool
+	// Check says what is wrong with settings, secret ones among them, beyond what each of them asks for: a [*fault.Fault] whose
+	// place is the setting. nil finds nothing wrong.
+	Check func(settings map[string]string) error
 	// Open makes a connection ready. It makes no calls.
 	Open func(Config) (Conn, error)
 	// Write adds a record to a source or changes one; nil where that cannot be done. Of a write that failed, the error
@@ -75,7 +78,7 @@ type Setting struct {
 	Name     string   `json:"name"`
 	Label    string   `json:"label"`
 	Help     string   `json:"help,omitempty"`
-	Type     string   `json:"type" enum:"text,address,secret,choice,number,yes/no,long,questions"`
+	Type     string   `json:"type" enum:"text,address,addresses,secret,choice,number,yes/no,long,questions"`
 	Required bool     `json:"required,omitempty"`
 	Options  []string `json:"options,omitempty"`
 	Default  string   `json:"default,omitempty"`

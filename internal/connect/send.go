@@ -136,16 +136,40 @@ const (
 // SendHTTP sends a post as one call. The header carries credentials, which are not kept. What the answer gives as id is read
 // by idOf, which may be nil; edit says whether the call was an edit.
 func SendHTTP(ctx context.Context, env Env, method, address string, header http.Header, body []byte, key string, edit bool, idOf func(answer []byte) (id, link string)) Delivery {
+	return SendCall(ctx, env, Call{Method: method, Address: address, Header: header, Body: body, Key: key, Edit: edit, Judge: func(raw []byte, d *Delivery) {
+		if d.Taken && idOf != nil {
+			d.ID, d.Link = idOf(raw)
+		}
+	}})
+}
+
+// Call is a post as one call of HTTP.
+type Call struct {
+	Method, Address string
+	Shown           string      // the call without secrets; "" shows the address
+	Header          http.Header // credentials among them, which are not kept
+	Body            []byte
+	Key             string // names the post
+	Edit            bool   // it is put in the place of an earlier one
+	// Judge reads the answer, whatever its status. By then the delivery says what the status does.
+	Judge func(answer []byte, d *Delivery)
+}
+
+// SendCall sends a post as one call.
+func SendCall(ctx context.Context, env Env, c Call) Delivery {
 	ctx, cancel := context.WithTimeout(ctx, sendTimeout)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, method, address, bytes.NewReader(body))
+	req, err := http.NewRequestWithContext(ctx, c.Method, c.Address, bytes.NewReader(c.Body))
 	if err != nil {
-		return Refused(err.Error())
+		return Refused("this is no address that can be called")
 	}
-	req.Header = header.Clone()
+	req.Header = c.Header.Clone()
 	req.Header.Set("User-Agent", Agent)
-	req.Header.Set(IdempotencyHeader, key)
-	out := Delivery{Address: method + " " + redacted(req.URL), Sent: string(body)}
+	req.Header.Set(IdempotencyHeader, c.Key)
+	out := Delivery{Address: c.Shown, Sent: string(c.Body)}
+	if out.Address == "" {
+		out.Address = c.Method + " " + redacted(req.URL)
+	}
 	res, err := env.HTTP.Do(req)
 	if err != nil {
 		out.Answer = fmt.Sprintf("no answer from %s: %s", req.URL.Host, NoAnswer(err))
@@ -157,11 +181,12 @@ func SendHTTP(ctx context.Context, env Env, method, address string, header http.
 	out.Wait = RetryAfter(res.Header.Get("Retry-After"), time.Now())
 	if out.Taken = res.StatusCode >= 200 && res.StatusCode < 300; !out.Taken {
 		out.Final = !healable(res.StatusCode)
-		if edit {
+		if c.Edit {
 			out.Instead = insteadOf(res.StatusCode)
 		}
-	} else if idOf != nil {
-		out.ID, out.Link = idOf(raw)
+	}
+	if c.Judge != nil {
+		c.Judge(raw, &out)
 	}
 	return out
 }

@@ -267,6 +267,9 @@ func (s *Connections) createConnection(ctx context.Context, who *kit.Person, in 
 	if err := sources.Complete(k.Settings, settings, secrets); err != nil {
 		return nil, err
 	}
+	if err := sources.Check(k, settings, secrets); err != nil {
+		return nil, err
+	}
 	c := store.Connection{ID: in.Body.ID, Kind: k.Name, Title: in.Body.Title, KeyField: in.Body.KeyField, Settings: settings, Owner: &who.ID, CreatedAt: s.Engine.Now()}
 	if c.KeyField == "" {
 		c.KeyField = settings["key_field"]
@@ -284,9 +287,7 @@ func (s *Connections) createConnection(ctx context.Context, who *kit.Person, in 
 		return nil, err
 	}
 	if k.Sends != nil && k.Sends.Listed {
-		if err := s.Engine.Sources.AskChannels(ctx, c.ID); err != nil {
-			s.Log.Info("listing a new chat's channels failed", "connection", c.ID, "error", err)
-		}
+		s.askPlaces(ctx, c.ID)
 	}
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	out, err := s.connection(ctx, c.ID)
@@ -294,6 +295,13 @@ func (s *Connections) createConnection(ctx context.Context, who *kit.Person, in 
 		out.Body.Secret = secrets["signing"]
 	}
 	return out, err
+}
+
+// askPlaces has the places that a connection sends to known. Where it does not answer, they are asked for again later.
+func (s *Connections) askPlaces(ctx context.Context, id string) {
+	if err := s.Engine.Sources.AskChannels(ctx, id); err != nil {
+		s.Log.Info("listing the places of a connection failed", "connection", id, "error", err)
+	}
 }
 
 func (s *Connections) getConnection(ctx context.Context, _ *kit.Person, in *connectionInput) (*connectionOutput, error) {
@@ -335,12 +343,13 @@ func (s *Connections) connection(ctx context.Context, id string) (*connectionOut
 }
 
 func (s *Connections) changeConnection(ctx context.Context, _ *kit.Person, in *changeInput) (*connectionOutput, error) {
-	fresh := ""
+	fresh, kind := "", ""
 	err := s.Store.ChangeConnection(ctx, in.ID, func(c *store.Connection) error {
 		k := kinds.Named(c.Kind)
 		if k == nil {
 			return gorm.ErrRecordNotFound
 		}
+		kind = c.Kind
 		settings, secrets, err := sources.Split(k, in.Body.Settings)
 		if err != nil {
 			return err
@@ -364,6 +373,15 @@ func (s *Connections) changeConnection(ctx context.Context, _ *kit.Person, in *c
 				return err
 			}
 			if c.Sealed, err = s.Engine.Box.Seal(secrets, c.ID); err != nil {
+				return err
+			}
+		}
+		if k.Check != nil && len(in.Body.Settings) > 0 {
+			have, err := s.Engine.Box.Open(c.Sealed, c.ID)
+			if err != nil {
+				return err
+			}
+			if err := sources.Check(k, now, have); err != nil {
 				return err
 			}
 		}
@@ -393,6 +411,9 @@ func (s *Connections) changeConnection(ctx context.Context, _ *kit.Person, in *c
 		return nil, err
 	}
 	s.Hooks.Forget(in.ID)
+	if k := kinds.Named(kind); len(in.Body.Settings) > 0 && k.Sends != nil && k.Sends.Listed {
+		s.askPlaces(ctx, in.ID)
+	}
 	if in.Body.Paused != nil && !*in.Body.Paused {
 		if err := s.goOn(ctx, in.ID); err != nil {
 			return nil, err

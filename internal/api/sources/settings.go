@@ -1,12 +1,14 @@
 package sources
 
 import (
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/store"
 )
@@ -25,7 +27,7 @@ func Split(k *connect.Kind, given map[string]string) (settings store.Texts, secr
 			return nil, nil, kit.Invalid("body.settings."+name, "a %s has no setting %s", k.Title, name)
 		case len(v) > 20_000:
 			return nil, nil, kit.Invalid("body.settings."+name, "%s is too long", f.Label)
-		case f.Type == "secret":
+		case f.Type == "secret" || f.Type == "addresses":
 			secrets[name] = v
 		case f.Type == "choice" && v != "" && !slices.Contains(f.Options, v):
 			return nil, nil, kit.Invalid("body.settings."+name, "%s is one of %s, not %q", f.Label, strings.Join(f.Options, ", "), v)
@@ -49,6 +51,21 @@ func applies(f connect.Setting, settings map[string]string, all []connect.Settin
 		}
 	}
 	return slices.Contains(strings.Split(values, ","), have)
+}
+
+// Check refuses settings that are wrong for their kind beyond what each of them asks for.
+func Check(k *connect.Kind, settings, secrets map[string]string) error {
+	if k.Check == nil {
+		return nil
+	}
+	all := map[string]string{}
+	maps.Copy(all, settings)
+	maps.Copy(all, secrets)
+	err := k.Check(all)
+	if f, ok := fault.Of(err); ok {
+		return kit.Invalid("body.settings."+f.Place, "%s", fault.Plainly(f))
+	}
+	return err
 }
 
 // Complete refuses settings that lack something that is needed.

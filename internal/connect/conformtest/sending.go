@@ -1,12 +1,14 @@
 package conformtest
 
 import (
+	"encoding/json"
 	"maps"
 	"net/http"
 	"net/http/httptest"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -34,7 +36,56 @@ type Sending struct {
 }
 
 // Sendings gives the rigs of all kinds that send.
-func Sendings() []*Sending { return []*Sending{chat()} }
+func Sendings() []*Sending { return []*Sending{chat(), webhook()} }
+
+// webhook is the webhook kind, with a side that takes its title as text and knows a repeated call by its key.
+func webhook() *Sending {
+	s := &Sending{Kind: "webhook", Place: "tours", Secret: "s-1"}
+	var fails atomic.Pointer[failing]
+	var mu sync.Mutex
+	var titles []string
+	s.Upstream = func(t testing.TB) string {
+		seen := map[string]bool{}
+		server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if r.Method == http.MethodHead {
+				w.WriteHeader(http.StatusMethodNotAllowed)
+				return
+			}
+			if f := fails.Load(); f != nil {
+				f.answer(w)
+				return
+			}
+			var in struct{ Title string }
+			if r.URL.Path != "/in/s-1" || json.NewDecoder(r.Body).Decode(&in) != nil {
+				http.NotFound(w, r)
+				return
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			if key := r.Header.Get(connect.IdempotencyHeader); !seen[key] {
+				seen[key] = true
+				titles = append(titles, in.Title)
+			}
+			_, _ = w.Write([]byte(`{"ok":true,"post":{"id":7,"url":"https://chat.example/7"}}`))
+		}))
+		t.Cleanup(server.Close)
+		return strings.TrimPrefix(server.URL, "http://")
+	}
+	s.Settings = func(a string) map[string]string {
+		return map[string]string{"places": "tours http://" + a + "/in/s-1", "shape": "title, text and facts", "accepted": "$.ok", "id": "$.post.id", "link": "$.post.url"}
+	}
+	s.Titles = func(testing.TB) []string {
+		mu.Lock()
+		defer mu.Unlock()
+		return append([]string(nil), titles...)
+	}
+	s.Fail = func(status int, header http.Header) {
+		if fails.Store(nil); status != 0 {
+			fails.Store(&failing{status, header})
+		}
+	}
+	return s
+}
 
 func chat() *Sending {
 	s := &Sending{Kind: "chat", Place: "#tours", Shut: "#board", Secret: "t-1"}

@@ -13,12 +13,13 @@ import (
 	"dorfbote/internal/connect/room"
 	"dorfbote/internal/connect/sql"
 	"dorfbote/internal/connect/table"
+	"dorfbote/internal/connect/webhook"
 )
 
 // All lists the kinds in the order in which they are offered.
 func All() []*connect.Kind {
 	return []*connect.Kind{
-		hook.Kind(), rest.Kind(), feed.Kind(), table.Kind(), sql.Kind(), calendar.Kind(), mail.Kind(), room.Kind(), form.Kind(), chat.Kind(),
+		hook.Kind(), rest.Kind(), feed.Kind(), table.Kind(), sql.Kind(), calendar.Kind(), mail.Kind(), room.Kind(), form.Kind(), chat.Kind(), webhook.Kind(),
 	}
 }
 

@@ -231,6 +231,16 @@ func (d *Document) html() string {
 	return b.String()
 }
 
+// HTMLBody writes the body alone as HTML.
+func (d *Document) HTMLBody() string {
+	var b strings.Builder
+	htmlBlocks(&b, d.Body)
+	return strings.TrimSpace(b.String())
+}
+
+// EscapeHTML writes text so that HTML shows it as it is.
+func EscapeHTML(s string) string { return html.EscapeString(s) }
+
 func orElse(s, other string) string {
 	if s == "" {
 		return other

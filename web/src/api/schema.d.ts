@@ -2950,7 +2950,7 @@ export interface components {
             options?: string[] | null;
             required?: boolean;
             /** @enum {string} */
-            type: "text" | "address" | "secret" | "choice" | "number" | "yes/no" | "long" | "questions";
+            type: "text" | "address" | "addresses" | "secret" | "choice" | "number" | "yes/no" | "long" | "questions";
             when?: string;
         };
         SheetBody: {

@@ -130,7 +130,11 @@ function ProveBand({ c, proves, editor }: { c: ConnectionDetail; proves: boolean
   );
   const save = useAct(
     () => {
-      const secrets = new Set((kind?.settings ?? []).filter((f) => f.type === 'secret').map((f) => f.name));
+      const secrets = new Set(
+        (kind?.settings ?? [])
+          .filter((f) => f.type === 'secret' || f.type === 'addresses')
+          .map((f) => f.name),
+      );
       const settings = Object.fromEntries(
         Object.entries(values).filter(([n, v]) => v !== '' || !secrets.has(n)),
       );

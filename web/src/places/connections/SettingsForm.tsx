@@ -97,6 +97,19 @@ function Entry({ id, field, value, set, change }: EntryProps) {
           onChange={(e) => change(e.target.value)}
         />
       );
+    case 'addresses':
+      return (
+        <Input.TextArea
+          id={id}
+          className="mono"
+          rows={3}
+          value={value}
+          autoComplete="off"
+          spellCheck={false}
+          placeholder={set ? 'set; leave empty to keep them' : 'a name, then its address'}
+          onChange={(e) => change(e.target.value)}
+        />
+      );
     case 'long':
       return <Input.TextArea id={id} rows={3} value={value} onChange={(e) => change(e.target.value)} />;
   }

@@ -1,0 +1,274 @@
+package webhook
+
+import (
+	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/value"
+)
+
+func env(t testing.TB) connect.Env {
+	e, err := connect.NewEnv(value.DefaultWorkspace(), "127.0.0.0/8")
+	require.NoError(t, err)
+	return e
+}
+
+// document is a message whose record tries to be markup everywhere.
+func document(evil string) *message.Document {
+	return &message.Document{
+		Title: evil, Tone: "urgent", Facts: []message.Fact{{Label: evil, Value: evil}}, Link: &message.Link{Text: evil, To: "https://x.example/1"},
+		Body: []message.Block{{Kind: message.Paragraph, Inlines: []message.Inline{{Kind: message.Strong, Subs: []message.Inline{{Kind: message.Text, Text: evil}}}}}},
+	}
+}
+
+// What is wrong with the settings is said at its setting, and what to write instead.
+func TestSettings(t *testing.T) {
+	good := map[string]string{"places": "tours https://chat.example/in/1"}
+	for name, c := range map[string]struct {
+		with         map[string]string
+		place, words string
+	}{
+		"good":                        {nil, "", ""},
+		"several, written any way":    {map[string]string{"places": "a https://x.example/1\n\n b = http://x.example/2\nthe board: https://x.example/3?k=v"}, "", ""},
+		"no address":                  {map[string]string{"places": "tours"}, "places", "line 1 has no address"},
+		"no name":                     {map[string]string{"places": "a https://x.example/1\nhttps://x.example/2"}, "places", "line 2 has no name"},
+		"twice":                       {map[string]string{"places": "a https://x.example/1\na https://x.example/2"}, "places", "line 2: there is a place called a already"},
+		"no places":                   {map[string]string{"places": " \n"}, "places", "there is no place yet"},
+		"an address that is none":     {map[string]string{"places": "a http:/x"}, "places", "line 1: this is no address"},
+		"a name that is a path":       {map[string]string{"places": "a/b https://x.example"}, "places", "line 1 has no name"},
+		"one address":                 {map[string]string{"addresses": oneAddress, "address": "https://x.example/{place}/in", "names": "tours, the board"}, "", ""},
+		"one address without a place": {map[string]string{"addresses": oneAddress, "address": "https://x.example/in", "names": "tours"}, "address", "write {place} there"},
+		"one address without names":   {map[string]string{"addresses": oneAddress, "address": "https://x.example/{place}", "names": ","}, "names", "there is no place yet"},
+		"a shape of one's own":        {map[string]string{"shape": ownShape, "body": `{"t":"${post.title}"}`}, "", ""},
+		"no JSON":                     {map[string]string{"shape": ownShape, "body": `{"t":}`}, "body", "line 1, column"},
+		"a part that is none":         {map[string]string{"shape": ownShape, "body": `{"t":{"u":"${post.titel}"}}`}, "body", "t.u: there is no field titel"},
+		"fields without names":        {map[string]string{"shape": ownShape, "format": asForm, "body": `["${post.title}"]`}, "body", "form fields have names"},
+		"no such shape":               {map[string]string{"shape": "round"}, "shape", "there is no shape called round"},
+		"no JSONPath":                 {map[string]string{"id": "id"}, "id", "is no JSONPath"},
+		"half a JSONPath":             {map[string]string{"accepted": "$.["}, "accepted", "cannot be read"},
+		"too short":                   {map[string]string{"longest": "5"}, "longest", "at least 20"},
+	} {
+		settings := map[string]string{}
+		for _, m := range []map[string]string{good, c.with} {
+			for k, v := range m {
+				settings[k] = v
+			}
+		}
+		err := Kind().Check(settings)
+		if c.place == "" {
+			require.NoError(t, err, name)
+			continue
+		}
+		f, ok := fault.Of(err)
+		if assert.True(t, ok, "%s: %v", name, err) {
+			assert.Equal(t, c.place, f.Place, name)
+			assert.Contains(t, fault.Plainly(err), c.words, name)
+		}
+	}
+}
+
+// taken is a side that keeps what it is called with, and answers as it is told.
+func taken(t *testing.T, answer func(w http.ResponseWriter)) (address string, calls *[]*http.Request, bodies *[]string) {
+	t.Helper()
+	calls, bodies = &[]*http.Request{}, &[]string{}
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		raw, _ := io.ReadAll(r.Body)
+		*calls, *bodies = append(*calls, r), append(*bodies, string(raw))
+		answer(w)
+	}))
+	t.Cleanup(s.Close)
+	return s.URL, calls, bodies
+}
+
+func send(t *testing.T, settings map[string]string, place string, d *message.Document) connect.Delivery {
+	t.Helper()
+	w, err := open(connect.Config{ID: "hook", Settings: settings, Env: env(t)})
+	require.NoError(t, err)
+	return w.Send(t.Context(), connect.Post{Place: place, Doc: d, Key: "k-1"})
+}
+
+// Every ready shape carries all that a message says, whatever a record holds.
+func TestReadyShapes(t *testing.T) {
+	const evil = `"},{"x":1} **b** <script> ${post.key} \ ` + "\n" + `{{x}}`
+	for _, r := range ready {
+		address, calls, bodies := taken(t, func(http.ResponseWriter) {})
+		d := send(t, map[string]string{"places": "tours " + address + "/in/secret-7", "shape": r.name}, "tours", document(evil))
+		require.True(t, d.Taken, "%+v", d)
+		body := (*bodies)[0]
+		var all string
+		if r.form {
+			assert.Contains(t, (*calls)[0].Header.Get("Content-Type"), "application/x-www-form-urlencoded")
+			fields, err := url.ParseQuery(body)
+			require.NoError(t, err)
+			assert.Equal(t, evil, fields.Get("title"))
+			all = strings.Join(append(fields["fact"], fields.Get("text"), fields.Get("link")), " ")
+		} else {
+			assert.Equal(t, "application/json", (*calls)[0].Header.Get("Content-Type"))
+			require.True(t, json.Valid([]byte(body)), body)
+			var v any
+			require.NoError(t, json.Unmarshal([]byte(body), &v))
+			all = texts(v)
+		}
+		assert.GreaterOrEqual(t, strings.Count(all, "{{x}}"), 2, "%s: %s", r.name, body)
+		assert.Contains(t, all, "https://x.example/1", r.name)
+		assert.NotContains(t, d.Address+d.Answer+d.Sent, "secret-7", "the address is a secret")
+		assert.Equal(t, "k-1", (*calls)[0].Header.Get(connect.IdempotencyHeader))
+	}
+}
+
+func texts(v any) string {
+	switch x := v.(type) {
+	case string:
+		return x + " "
+	case []any:
+		var b strings.Builder
+		for _, e := range x {
+			b.WriteString(texts(e))
+		}
+		return b.String()
+	case map[string]any:
+		var b strings.Builder
+		for _, e := range x {
+			b.WriteString(texts(e))
+		}
+		return b.String()
+	}
+	return ""
+}
+
+// A record's text is only text by whatever marks the other side reads.
+func TestMarks(t *testing.T) {
+	const evil = "**b** <b>x</b> [l](https://evil.example) _i_"
+	for marks, want := range map[string]struct{ title, text string }{
+		plainText:  {evil, evil},
+		commonMark: {`\*\*b\*\* \<b\>x\<\/b\> \[l\]\(https\:\/\/evil\.example\) \_i\_`, ""},
+		asHTML:     {`**b** &lt;b&gt;x&lt;/b&gt; [l](https://evil.example) _i_`, "<p><strong>**b** &lt;b&gt;x&lt;/b&gt; [l](https://evil.example) _i_</strong></p>"},
+	} {
+		post := seenBy(document(evil), marks, "tours", "k", 0)
+		if marks == commonMark {
+			title := post["title"].(string)
+			assert.Equal(t, evil, message.ReadMarkdown(title)[0].Inlines[0].Text, title)
+			assert.Equal(t, 1, len(message.ReadMarkdown(title)[0].Inlines), title)
+			strong := message.ReadMarkdown(post["text"].(string))[0].Inlines
+			require.Len(t, strong, 1)
+			assert.Equal(t, message.Strong, strong[0].Kind)
+			continue
+		}
+		assert.Equal(t, want.title, post["title"], marks)
+		assert.Equal(t, want.text, post["text"], marks)
+		assert.Equal(t, want.title, post["facts"].([]any)[0].(map[string]any)["value"], marks)
+	}
+	long := document(strings.Repeat("word ", 100))
+	assert.LessOrEqual(t, len([]rune(seenBy(long, plainText, "t", "k", 50)["text"].(string))), 50)
+}
+
+// What an answer means is what the settings say of it.
+func TestAnswers(t *testing.T) {
+	for name, c := range map[string]struct {
+		status   int
+		body     string
+		settings map[string]string
+		taken    bool
+		final    bool
+		id, link string
+		words    string
+	}{
+		"taken":                       {200, `{"id":7}`, map[string]string{"id": "$.id"}, true, false, "7", "", ""},
+		"with a link":                 {201, `{"post":{"id":"a","url":"https://x"}}`, map[string]string{"id": "$.post.id", "link": "$.post.url"}, true, false, "a", "https://x", ""},
+		"no JSON":                     {200, "ok", map[string]string{"id": "$.id"}, true, false, "", "", ""},
+		"200 to everything, yes":      {200, `{"ok":true}`, map[string]string{"accepted": "$.ok"}, true, false, "", "", ""},
+		"200 to everything, no":       {200, `{"ok":false,"error":"no such room"}`, map[string]string{"accepted": "$.ok", "words": "$.error"}, false, true, "", "", "no such room"},
+		"not there":                   {200, `{}`, map[string]string{"accepted": "$.ok"}, false, true, "", "", "it was not accepted"},
+		"one value":                   {200, `{"status":"Sent"}`, map[string]string{"accepted": `$.status == "sent"`}, true, false, "", "", ""},
+		"another value":               {200, `{"status":"queued"}`, map[string]string{"accepted": "$.status == sent"}, false, true, "", "", ""},
+		"a page where JSON should be": {200, "<html>", map[string]string{"accepted": "$.ok"}, false, true, "", "", ""},
+		"refused for good":            {400, `{"error":{"text":"too long"}}`, map[string]string{"words": "$.error.text"}, false, true, "", "", "too long"},
+		"busy":                        {503, "", nil, false, false, "", "", "503"},
+		"too fast":                    {429, `{"error":"slow"}`, map[string]string{"words": "$.error"}, false, false, "", "", "slow"},
+		"withdrawn":                   {410, "", nil, false, true, "", "", "410"},
+		"elsewhere":                   {302, "", nil, false, true, "", "", "302"},
+	} {
+		address, _, _ := taken(t, func(w http.ResponseWriter) {
+			w.Header().Set("Retry-After", "7")
+			w.WriteHeader(c.status)
+			_, _ = w.Write([]byte(c.body))
+		})
+		settings := map[string]string{"places": "tours " + address}
+		for k, v := range c.settings {
+			settings[k] = v
+		}
+		d := send(t, settings, "tours", document("x"))
+		assert.Equal(t, []any{c.taken, c.final, c.id, c.link}, []any{d.Taken, d.Final, d.ID, d.Link}, "%s: %+v", name, d)
+		assert.Contains(t, d.Answer, c.words, name)
+	}
+	d := send(t, map[string]string{"places": "tours http://127.0.0.1:1/in"}, "tours", document("x"))
+	assert.Equal(t, []any{false, false, 0}, []any{d.Taken, d.Final, d.Status}, "no answer may heal")
+	d = send(t, map[string]string{"places": "tours http://127.0.0.1:1/in"}, "board", document("x"))
+	assert.True(t, d.Final)
+	assert.Contains(t, d.Answer, "there is no place board any more")
+}
+
+// One address for all places takes each as one piece of it; how it is signed in to goes with every call.
+func TestOneAddress(t *testing.T) {
+	address, calls, _ := taken(t, func(http.ResponseWriter) {})
+	d := send(t, map[string]string{"addresses": oneAddress, "address": address + "/rooms/{place}/posts", "names": "tours, the board?x=1", "auth": "bearer token", "token": "t-9", "method": "PUT"}, "the board?x=1", document("x"))
+	require.True(t, d.Taken, "%+v", d)
+	r := (*calls)[0]
+	assert.Equal(t, []string{"PUT", "/rooms/the%20board%3Fx=1/posts", "Bearer t-9"}, []string{r.Method, r.URL.EscapedPath(), r.Header.Get("Authorization")})
+	assert.Empty(t, r.URL.RawQuery)
+}
+
+// The proof posts nothing, and says of an address that was withdrawn who can make a new one.
+func TestProof(t *testing.T) {
+	for status, good := range map[int]bool{200: true, 404: true, 405: true, 410: false, 401: false, 403: false} {
+		address, calls, _ := taken(t, func(w http.ResponseWriter) { w.WriteHeader(status) })
+		w, err := open(connect.Config{Settings: map[string]string{"places": "a " + address + "/1\nb " + address + "/2"}, Env: env(t)})
+		require.NoError(t, err)
+		steps := w.Prove(t.Context())
+		require.Len(t, steps, 3)
+		assert.Equal(t, good, steps[1].OK, "%d: %+v", status, steps[1])
+		if !good {
+			assert.NotEmpty(t, steps[1].Do)
+		}
+		require.Len(t, *calls, 1, "one server is asked once")
+		assert.Equal(t, http.MethodHead, (*calls)[0].Method)
+		assert.Contains(t, steps[2].Said, "An example")
+	}
+	w, err := open(connect.Config{Settings: map[string]string{"places": "a http://10.0.0.1/in"}, Env: env(t)})
+	require.NoError(t, err)
+	steps := w.Prove(t.Context())
+	assert.False(t, steps[1].OK)
+	assert.Contains(t, steps[1].Said, "private")
+}
+
+// Whatever is in a post, a call is JSON in which its texts are only text.
+func FuzzReadyShapes(f *testing.F) {
+	f.Add("title", "fact", 0)
+	f.Add("\x00\u2028\"}]", "\xff\\", 1)
+	f.Fuzz(func(t *testing.T, title, fact string, n int) {
+		r := ready[((n%len(ready))+len(ready))%len(ready)]
+		s, form, err := shapeOf(connect.Config{Settings: map[string]string{"shape": r.name}, Env: connect.Env{Workspace: value.DefaultWorkspace()}})
+		require.NoError(t, err)
+		d := document("x")
+		d.Title, d.Facts[0].Value = title, fact
+		raw, err := bodyOf(s, form, seenBy(d, commonMark, "tours", "k", 0))
+		require.NoError(t, err)
+		if form {
+			_, err := url.ParseQuery(string(raw))
+			require.NoError(t, err)
+			return
+		}
+		assert.True(t, json.Valid(raw), "%s", raw)
+	})
+}
