@@ -78,7 +78,7 @@ type Setting struct {
 	Name     string   `json:"name"`
 	Label    string   `json:"label"`
 	Help     string   `json:"help,omitempty"`
-	Type     string   `json:"type" enum:"text,address,addresses,secret,choice,number,yes/no,long,questions"`
+	Type     string   `json:"type" enum:"text,address,addresses,secret,choice,number,yes/no,long,questions,shape"`
 	Required bool     `json:"required,omitempty"`
 	Options  []string `json:"options,omitempty"`
 	Default  string   `json:"default,omitempty"`

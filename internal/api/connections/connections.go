@@ -143,6 +143,7 @@ func (s *Connections) Routes() {
 	kit.Changes(s.Kit, kit.Op("delete-connection", http.MethodDelete, "/api/connections/{id}", "Delete a connection that no workflow names", "Connections"), kit.Editors, kit.About[connectionInput, struct{}](store.AboutConnection, func(in *connectionInput) string { return in.ID }), s.deleteConnection)
 	s.movingRoutes()
 	s.proveRoutes()
+	s.shapeRoutes()
 }
 
 func (s *Connections) listKinds(_ context.Context, _ *kit.Person, _ *struct{}) (*kit.List[ConnectionKind], error) {

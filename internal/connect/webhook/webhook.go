@@ -44,7 +44,7 @@ func Kind() *connect.Kind {
 		{Name: "address", Label: "Address", Type: "secret", Required: true, When: "addresses=" + oneAddress, Help: "such as https://chat.example/rooms/{place}/posts"},
 		{Name: "names", Label: "Places", Type: "text", Required: true, When: "addresses=" + oneAddress, Help: "what {place} may be, separated by commas"},
 		{Name: "shape", Label: "What is sent", Type: "choice", Options: append(readyNames(), ownShape), Default: readyNames()[0]},
-		{Name: "body", Label: "The body", Type: "long", Required: true, When: "shape=" + ownShape, Help: `JSON, in whose texts formulas may stand: {"text": "${post.title}"}. The post has title, text, facts, tone, link, links, place and key.`},
+		{Name: "body", Label: "The body", Type: "shape", Required: true, When: "shape=" + ownShape, Help: `JSON, in whose texts formulas may stand: {"text": "${post.title}"}. The post has title, text, facts, tone, link, links, place and key.`},
 		{Name: "format", Label: "Sent as", Type: "choice", Options: []string{asJSON, asForm}, Default: asJSON, When: "shape=" + ownShape},
 		{Name: "marks", Label: "How it writes bold and links", Type: "choice", Options: []string{commonMark, plainText, asHTML}, Default: plainText},
 		{Name: "longest", Label: "Longest text", Type: "number", More: true, Help: "in characters; longer ones are cut"},

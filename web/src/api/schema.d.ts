@@ -722,6 +722,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shapes/example": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a shape of an example, without keeping anything */
+        post: operations["shape-of-example"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sign-in": {
         parameters: {
             query?: never;
@@ -1900,6 +1917,23 @@ export interface components {
             };
             sure: boolean;
         };
+        ExampleBody: {
+            /** @description the example's texts, and what each stands for */
+            leaves: components["schemas"]["Leaf"][] | null;
+            problem?: string;
+            /** @description what a text can stand for */
+            roles: string[] | null;
+            /** @description as JSON; empty where the example cannot be read */
+            shape: string;
+        };
+        ExampleInputBody: {
+            /** @description what texts stand for, by their paths, where the guess is wrong */
+            chosen?: {
+                [key: string]: string;
+            };
+            /** @description the body of a call as the other side describes it, as JSON */
+            example: string;
+        };
         Fact: {
             label: string;
             value: string;
@@ -2059,6 +2093,11 @@ export interface components {
             /** @description the file it is from, for messages and for the version's note */
             from?: string;
             /** @description the sheet as YAML or JSON text */
+            text: string;
+        };
+        Leaf: {
+            is: string;
+            path: string;
             text: string;
         };
         Line: {
@@ -2950,7 +2989,7 @@ export interface components {
             options?: string[] | null;
             required?: boolean;
             /** @enum {string} */
-            type: "text" | "address" | "addresses" | "secret" | "choice" | "number" | "yes/no" | "long" | "questions";
+            type: "text" | "address" | "addresses" | "secret" | "choice" | "number" | "yes/no" | "long" | "questions" | "shape";
             when?: string;
         };
         SheetBody: {
@@ -4793,6 +4832,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Reading"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "shape-of-example": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExampleInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExampleBody"];
                 };
             };
             /** @description Error */

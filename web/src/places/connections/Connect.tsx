@@ -133,7 +133,10 @@ function ConnectForm({ kind, back }: { kind: ConnectionKind; back: () => void })
             {taken.has(name) ? (
               <span className="bad">✕ this name is taken</span>
             ) : (
-              <>the first part of its sources, such as {name || 'tours'}/orders</>
+              <>
+                the first part of what it is called in sheets, such as {name || 'tours'}/
+                {kind.sends && !kind.reads ? 'team' : 'orders'}
+              </>
             )}
           </p>
         </div>

@@ -1,6 +1,7 @@
 import { Input, Select, Switch } from 'antd';
 import { useState } from 'react';
 import type { Setting } from '../../api/client';
+import { ShapeInput } from './ShapeInput';
 
 type Values = Record<string, string>;
 
@@ -38,7 +39,7 @@ export function SettingsForm({ fields, values, change, secrets = [], prefix = 's
   return (
     <div className="settings">
       {shown.map((f) => (
-        <div key={f.name} className="setting">
+        <div key={f.name} className={f.type === 'shape' ? 'setting wide' : 'setting'}>
           <label htmlFor={`${prefix}-${f.name}`}>
             {f.label}
             {!f.required && f.type !== 'choice' && f.type !== 'yes/no' && (
@@ -97,6 +98,8 @@ function Entry({ id, field, value, set, change }: EntryProps) {
           onChange={(e) => change(e.target.value)}
         />
       );
+    case 'shape':
+      return <ShapeInput id={id} value={value} change={change} />;
     case 'addresses':
       return (
         <Input.TextArea

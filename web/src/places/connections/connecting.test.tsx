@@ -1,9 +1,21 @@
+import { useState } from 'react';
 import { afterEach, beforeEach, expect, it, vi } from 'vitest';
 import type { ConnectionDetail, ConnectionKind } from '../../api/client';
 import { RecordSearch } from '../../parts/RecordSearch';
-import { browserParts, drawn, labelled, pressed, saying, served, typed, type Asked } from '../../testing';
+import {
+  browserParts,
+  chosen,
+  drawn,
+  labelled,
+  pressed,
+  saying,
+  served,
+  typed,
+  type Asked,
+} from '../../testing';
 import { AddSource } from './AddSource';
 import { Connect } from './Connect';
+import { ShapeInput } from './ShapeInput';
 import { Steps } from './Steps';
 
 beforeEach(browserParts);
@@ -173,5 +185,49 @@ it('finds records by a value, says in which field it stands, and shows one whole
   expect(picked).toBe('C-1');
   await typed(labelled('Search the records'), 'nowhere');
   await wait(() => page.at.textContent.includes('No record has this in it.'));
+  await page.gone();
+});
+
+it('makes a shape of an example, and corrects what a text stands for by choosing', async () => {
+  const asked = served((a) => {
+    const { example, chosen: roles } = a.body as { example: string; chosen: Record<string, string> };
+    if (!example.startsWith('{'))
+      return { body: { shape: '', leaves: [], roles: [], problem: 'this is no JSON' } };
+    const is = roles.titel ?? 'as it is';
+    return {
+      body: {
+        shape: is === 'title' ? '{"titel":"${post.title}"}' : '{"titel":"Hallo"}',
+        leaves: [{ path: 'titel', text: 'Hallo', is }],
+        roles: ['as it is', 'title', 'text'],
+      },
+    };
+  });
+  let now = '';
+  function Form() {
+    const [value, setValue] = useState('');
+    return (
+      <ShapeInput
+        id="body"
+        value={value}
+        change={(v) => {
+          now = v;
+          setValue(v);
+        }}
+      />
+    );
+  }
+  const page = await drawn(<Form />);
+  await typed(labelled('An example of the body'), 'hello');
+  await wait(() => page.at.textContent.includes('✕ this is no JSON'));
+  expect(now).toBe('');
+  await typed(labelled('An example of the body'), '{"titel":"Hallo"}');
+  await wait(() => labelled('What titel stands for'));
+  expect(JSON.parse(now)).toEqual({ titel: 'Hallo' });
+  await chosen('What titel stands for', 'title');
+  await wait(() => now.includes('${post.title}'));
+  expect(asked.at(-1)!.body).toEqual({ example: '{"titel":"Hallo"}', chosen: { titel: 'title' } });
+  expect(page.at.querySelector<HTMLTextAreaElement>('#body')!.value).toContain('${post.title}');
+  await pressed(saying('Write it yourself'));
+  expect(labelled('An example of the body')).toBeNull();
   await page.gone();
 });

@@ -1,0 +1,86 @@
+import { useMutation } from '@tanstack/react-query';
+import { Button, Input, Select } from 'antd';
+import { useState } from 'react';
+import { api, answerOf, type Schemas } from '../../api/client';
+import { Trouble } from '../../parts/Trouble';
+import { pretty } from '../../parts/Attempts';
+
+interface Props {
+  id: string;
+  value: string;
+  change: (shape: string) => void;
+}
+
+type Role = Schemas['Leaf']['is'];
+
+/** The body of a call: made of an example that the other side gives, corrected by choosing, or written. */
+export function ShapeInput({ id, value, change }: Props) {
+  const [open, setOpen] = useState(value === '');
+  const [example, setExample] = useState('');
+  const [chosen, setChosen] = useState<Record<string, Role>>({});
+  const make = useMutation({
+    mutationFn: (body: { example: string; chosen: Record<string, Role> }) =>
+      answerOf(api.POST('/api/shapes/example', { body })),
+    onSuccess: (made) => made.shape && change(pretty(made.shape)),
+  });
+  const read = (text: string, roles: Record<string, Role>) => {
+    setExample(text);
+    setChosen(roles);
+    if (text.trim()) make.mutate({ example: text, chosen: roles });
+    else make.reset();
+  };
+  const made = make.data;
+  return (
+    <div className="shapeinput">
+      {open && (
+        <div className="shape-example">
+          <Input.TextArea
+            aria-label="An example of the body"
+            className="mono"
+            rows={4}
+            spellCheck={false}
+            placeholder='Paste the body from the other side’s own description, such as {"title": "…", "text": "…"}'
+            value={example}
+            onChange={(e) => read(e.target.value, {})}
+          />
+          {make.error && <Trouble error={make.error} />}
+          {made?.problem && <p className="bad">✕ {made.problem}</p>}
+          {made && (made.leaves ?? []).length > 0 && (
+            <table className="ledger" aria-label="What its texts stand for">
+              <tbody>
+                {(made.leaves ?? []).map((l) => (
+                  <tr key={l.path}>
+                    <td className="mono small">{l.path || '(the whole)'}</td>
+                    <td className="muted small">{l.text}</td>
+                    <td>
+                      <Select
+                        size="small"
+                        className="side-select"
+                        aria-label={`What ${l.path} stands for`}
+                        popupMatchSelectWidth={false}
+                        value={l.is}
+                        options={(made.roles ?? []).map((r) => ({ value: r, label: r }))}
+                        onChange={(r: Role) => read(example, { ...chosen, [l.path]: r })}
+                      />
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          )}
+        </div>
+      )}
+      <Input.TextArea
+        id={id}
+        className="mono"
+        autoSize={{ minRows: 3, maxRows: 16 }}
+        spellCheck={false}
+        value={value}
+        onChange={(e) => change(e.target.value)}
+      />
+      <Button size="small" type="link" aria-expanded={open} onClick={() => setOpen(!open)}>
+        {open ? 'Write it yourself' : 'Make it of an example'}
+      </Button>
+    </div>
+  );
+}
