@@ -212,7 +212,7 @@ func serveCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx := cmd.Context()
 			return withEngine(ctx, func(s settings, e *engine.Engine) error {
-				if err := e.Store.UpToDate(ctx); err != nil {
+				if err := ready(ctx, e); err != nil {
 					return err
 				}
 				end, err := observe.Trace(ctx, "serve")
@@ -239,12 +239,31 @@ func serveCommand() *cobra.Command {
 					return fmt.Errorf("DORFBOTE_TRUSTED_PROXIES: %w", err)
 				}
 				e.Log.Info("serving", "address", public)
+				first, err := people.FirstLink(ctx, e.Store, public, e.Now())
+				if err != nil {
+					return err
+				}
+				if first != "" {
+					fmt.Printf("Nobody can sign in yet. Whoever opens this link becomes the first administrator; it holds once, and for a day:\n%s\n", first)
+				}
 				return serve(ctx, l, e, api.Options{Practice: s.PracticeURL, PublicURL: public, Secure: strings.HasPrefix(public, "https:"), MetricsToken: s.MetricsToken, Proxies: proxies})
 			})
 		},
 	}
 	cmd.Flags().BoolVar(&work, "work", false, "work as well, in this process")
 	return cmd
+}
+
+// ready brings a database that holds nothing up to date. One that holds something is brought up to date on purpose only.
+func ready(ctx context.Context, e *engine.Engine) error {
+	empty, err := e.Store.Empty(ctx)
+	if err != nil {
+		return err
+	}
+	if empty {
+		return e.Store.Migrate(ctx)
+	}
+	return e.Store.UpToDate(ctx)
 }
 
 // serve answers requests until ctx ends, and then lets those under way finish.

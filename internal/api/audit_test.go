@@ -21,7 +21,7 @@ import (
 // changesNothing are the operations other than GET that only look.
 var changesNothing = map[string]bool{
 	"prove": true, "rehearse": true, "read-sentence": true, "fill-pattern": true, "read-schedule": true, "preview-on": true, "preview-source": true, "read-requests": true, "ready-on": true, "ask-destination": true,
-	"prove-settings": true, "prove-connection": true, "browse-connection": true, "decide-again": true,
+	"prove-settings": true, "prove-connection": true, "shape-of-example": true, "browse-connection": true, "decide-again": true,
 	"take-in": true, "take-in-records": true, "call-workflow": true, // they are arrivals
 	"sign-in": true, "sign-out": true, // they are in the list of sessions
 }

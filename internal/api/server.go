@@ -80,7 +80,7 @@ func New(o Options) (*Server, error) {
 	}
 	k := &kit.Kit{
 		Engine: o.Engine, Store: o.Engine.Store, Intake: o.Intake, Hub: o.Hub, Log: o.Log, Meters: o.Meters, Sessions: scs.New(),
-		Requests: hooks.NewLog(o.Engine.Sources), Hooks: hooks.NewKnown(o.Engine.Store), PublicURL: o.PublicURL, Proxies: o.Proxies,
+		Requests: hooks.NewLog(o.Engine.Sources), Hooks: hooks.NewKnown(o.Engine.Store), PublicURL: o.PublicURL, Practice: o.Practice != "", Proxies: o.Proxies,
 	}
 	k.Sessions.Store = pgxstore.New(k.Store.Pool)
 	k.Sessions.Lifetime = 7 * 24 * time.Hour

@@ -52,14 +52,31 @@ func (s *Store) Withdraw(ctx context.Context, id int64) error {
 	return found(s.DB.WithContext(ctx).Exec("DELETE FROM invitations WHERE id = ? AND accepted_at IS NULL", id))
 }
 
+// InviteFirst keeps an invitation for whoever becomes the first administrator, in the place of an older one. It gives false, and
+// keeps nothing, where somebody is here already.
+func (s *Store) InviteFirst(ctx context.Context, tokenHash string, expires time.Time) (bool, error) {
+	res := s.DB.WithContext(ctx).Exec(`WITH old AS (DELETE FROM invitations WHERE email = '' AND accepted_at IS NULL)
+		INSERT INTO invitations (token_hash, email, role, invited_by, expires_at)
+		SELECT ?, '', 'administrator', '', ? WHERE NOT EXISTS (SELECT FROM people)`, tokenHash, expires)
+	return res.RowsAffected > 0, res.Error
+}
+
 // Accept makes the person of an invitation, in the transaction of the context. The person is nil where the invitation does
-// not hold any more: whoever comes second finds it accepted.
-func (s *Store) Accept(ctx context.Context, hash, name, password string) (*Person, error) {
+// not hold any more: whoever comes second finds it accepted. The address is that of the invitation; only the first
+// administrator, who was invited by nobody, gives it.
+func (s *Store) Accept(ctx context.Context, hash, email, name, password string) (*Person, error) {
 	tx := s.DB.WithContext(ctx)
 	var i Invitation
 	if err := tx.Raw(`UPDATE invitations SET accepted_at = now() WHERE token_hash = ? AND accepted_at IS NULL AND expires_at > now()
 		RETURNING id, email, role, team`, hash).Scan(&i).Error; err != nil || i.ID == 0 {
 		return nil, err
+	}
+	if i.Email == "" {
+		var others int64
+		if err := tx.Raw("SELECT count(*) FROM people").Scan(&others).Error; err != nil || others > 0 {
+			return nil, err
+		}
+		i.Email = email
 	}
 	var p Person
 	if err := tx.Raw(`INSERT INTO people (email, name, role, password_hash) VALUES (?, ?, ?, ?)

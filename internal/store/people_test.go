@@ -70,10 +70,10 @@ func TestInvitations(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, there, i != nil, hash)
 	}
-	p, err := st.Accept(ctx, "h-2", "Vera", "hash")
+	p, err := st.Accept(ctx, "h-2", "", "Vera", "hash")
 	require.NoError(t, err)
 	require.NotNil(t, p)
-	again, err := st.Accept(ctx, "h-2", "Somebody else", "hash")
+	again, err := st.Accept(ctx, "h-2", "", "Somebody else", "hash")
 	require.NoError(t, err)
 	assert.Nil(t, again)
 	of, err := st.TeamsOf(ctx, p.ID)

@@ -164,6 +164,12 @@ func (s *Store) UpToDate(ctx context.Context) error {
 	return err
 }
 
+// Empty tells whether the database holds nothing at all.
+func (s *Store) Empty(ctx context.Context) (empty bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT NOT EXISTS (SELECT FROM pg_tables WHERE schemaname NOT IN ('pg_catalog', 'information_schema'))").Scan(&empty)
+	return empty, err
+}
+
 // Usable tells whether the database answers and has the tables that requests need.
 func (s *Store) Usable(ctx context.Context) (up bool, err error) {
 	err = s.Pool.QueryRow(ctx, "SELECT to_regclass('audit') IS NOT NULL AND to_regclass('sources') IS NOT NULL").Scan(&up)

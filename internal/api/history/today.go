@@ -8,6 +8,7 @@ import (
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/connect"
+	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/usual"
 	"dorfbote/internal/core/value"
@@ -23,6 +24,15 @@ type TodayBody struct {
 	Arrivals int64        `json:"arrivals" doc:"so far today"`
 	Told     int64        `json:"told" doc:"arrivals told about so far today"`
 	Next     []NextUp     `json:"next" doc:"what timers and the calendar will start next"`
+	Begin    []FirstStep  `json:"begin" doc:"what is still to be done before the first alert; empty once a workflow has told something"`
+}
+
+// FirstStep is one step on the way to the first alert.
+type FirstStep struct {
+	Done  bool   `json:"done"`
+	What  string `json:"what"`
+	Words string `json:"words"`
+	Go    string `json:"go"`
 }
 
 // NextUp is a moment at which a workflow will start.
@@ -213,6 +223,9 @@ func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*to
 	if err := hi.noticed(ctx, who, paused, &out.Body); err != nil {
 		return nil, err
 	}
+	if out.Body.Begin, err = hi.beginning(ctx); err != nil {
+		return nil, err
+	}
 	if err := hi.expiring(ctx, now, &out.Body); err != nil {
 		return nil, err
 	}
@@ -239,4 +252,20 @@ func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*to
 	posts, err := hi.Store.Posts(ctx, store.PostFilter{Limit: 8})
 	out.Body.Latest = hi.postItems(posts)
 	return out, err
+}
+
+// beginning lists the steps to the first alert, until there was one.
+func (hi *History) beginning(ctx context.Context) ([]FirstStep, error) {
+	out := []FirstStep{}
+	f, err := hi.Store.FirstSteps(ctx, kinds.That(func(k *connect.Kind) bool { return k.Reads != connect.ReadsNothing }), kinds.That(func(k *connect.Kind) bool { return k.Sends != nil }))
+	if err != nil || f.Told {
+		return out, err
+	}
+	return append(out,
+		FirstStep{f.Read, "Connect where news comes from", "An app that sends its events, an API, a database, a table, a mailbox: whatever holds the records.", "/connections/new"},
+		FirstStep{f.Sent, "Connect where to tell", "The team's chat or any app that takes an HTTP call.", "/connections/new"},
+		FirstStep{f.Seen, "See a record", "Once one has come, a sheet can be proved on it before anybody is told.", "/connections"},
+		FirstStep{f.Made, "Make a workflow", "From a sentence, from a pattern, or from nothing.", "/workflows/new"},
+		FirstStep{f.On, "Switch it on", "It is off until then, and says before what it would tell.", "/workflows"},
+	), nil
 }

@@ -30,6 +30,8 @@ type Kit struct {
 	Hooks    *hooks.Known
 	// PublicURL is how the outside reaches this server; "" takes it from each request.
 	PublicURL string
+	// Practice is true where the practice apps are there.
+	Practice bool
 	// Proxies are the reverse proxies whose word is taken for where a request comes from; nil takes nobody's.
 	Proxies *Proxies
 

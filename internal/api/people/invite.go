@@ -50,6 +50,7 @@ type acceptInput struct {
 	Body  struct {
 		Name     string `json:"name" minLength:"1" maxLength:"200"`
 		Password string `json:"password" minLength:"10" maxLength:"500"`
+		Email    string `json:"email,omitempty" maxLength:"200" doc:"of the first administrator, whose invitation is for no address"`
 	}
 }
 
@@ -93,14 +94,29 @@ func (s *People) invite(ctx context.Context, who *kit.Person, in *inviteInput) (
 	if there != nil {
 		return nil, huma.Error409Conflict(email + " can sign in already")
 	}
-	raw := make([]byte, 24)
-	_, _ = rand.Read(raw)
-	token := base64.RawURLEncoding.EncodeToString(raw)
+	token := newInvitation()
 	made := store.Invitation{TokenHash: invitationHash(token), Email: email, Role: in.Body.Role, Team: in.Body.Team, InvitedBy: who.Name, ExpiresAt: s.Engine.Now().Add(invitationHolds)}
 	err = s.Store.Invite(ctx, &made)
 	out := &invitationOutput{shownInvitation(&made)}
 	out.Body.Link = strings.TrimSuffix(s.PublicURL, "/") + "/welcome/" + token
 	return out, kit.NoSuchTeam(err)
+}
+
+func newInvitation() string {
+	raw := make([]byte, 24)
+	_, _ = rand.Read(raw)
+	return base64.RawURLEncoding.EncodeToString(raw)
+}
+
+// FirstLink gives the link by which the first administrator is made, which holds once and for a day; "" where somebody is here
+// already. An older link holds no longer.
+func FirstLink(ctx context.Context, st *store.Store, public string, now time.Time) (string, error) {
+	token := newInvitation()
+	made, err := st.InviteFirst(ctx, invitationHash(token), now.Add(24*time.Hour))
+	if err != nil || !made {
+		return "", err
+	}
+	return strings.TrimSuffix(public, "/") + "/welcome/" + token, nil
 }
 
 func (s *People) withdraw(ctx context.Context, _ *kit.Person, in *kit.IDInput) (*struct{}, error) {
@@ -121,8 +137,15 @@ func (s *People) readInvitation(ctx context.Context, in *tokenInput) (*invitatio
 }
 
 func (s *People) acceptInvitation(ctx context.Context, in *acceptInput) (*auth.PersonOutput, error) {
-	if _, err := s.readInvitation(ctx, &tokenInput{in.Token}); err != nil {
+	i, err := s.readInvitation(ctx, &tokenInput{in.Token})
+	if err != nil {
 		return nil, err // before a password is worked on
+	}
+	email := i.Body.Email
+	if email == "" {
+		if email, err = readEmail(in.Body.Email); err != nil {
+			return nil, err
+		}
 	}
 	hash, err := s.Auth.Hash(ctx, in.Body.Password)
 	if err != nil {
@@ -131,7 +154,7 @@ func (s *People) acceptInvitation(ctx context.Context, in *acceptInput) (*auth.P
 	var p *store.Person
 	err = s.Store.Within(ctx, func(ctx context.Context) error {
 		var err error
-		if p, err = s.Store.Accept(ctx, invitationHash(in.Token), strings.TrimSpace(in.Body.Name), hash); err != nil {
+		if p, err = s.Store.Accept(ctx, invitationHash(in.Token), email, strings.TrimSpace(in.Body.Name), hash); err != nil {
 			return err
 		}
 		if p == nil {

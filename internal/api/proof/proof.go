@@ -76,6 +76,7 @@ type WordsBody struct {
 	Operators []cond.Op `json:"operators"`
 	Zone      string    `json:"zone"`
 	Locale    string    `json:"locale"`
+	Practice  bool      `json:"practice" doc:"whether the practice apps are there"`
 }
 
 type wordsOutput struct{ Body WordsBody }
@@ -85,7 +86,7 @@ func (s *Proof) Routes() {
 	kit.Register(s.Kit, kit.Op("prove", http.MethodPost, "/api/proof", "What a sheet makes of an arrival; nothing is sent", "Workflows"), kit.Anyone, s.prove)
 	kit.Register(s.Kit, kit.Op("words", http.MethodGet, "/api/words", "Operators, zone and locale", "Workflows"), kit.Anyone,
 		func(context.Context, *kit.Person, *struct{}) (*wordsOutput, error) {
-			return &wordsOutput{WordsBody{cond.Ops, s.Engine.Workspace.Location().String(), s.Engine.Workspace.Locale}}, nil
+			return &wordsOutput{WordsBody{cond.Ops, s.Engine.Workspace.Location().String(), s.Engine.Workspace.Locale, s.Practice}}, nil
 		})
 	s.rehearsalRoutes()
 }

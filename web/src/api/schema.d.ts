@@ -1296,6 +1296,8 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         AcceptInputBody: {
+            /** @description of the first administrator, whose invitation is for no address */
+            email?: string;
             name: string;
             password: string;
         };
@@ -1998,6 +2000,12 @@ export interface components {
              * @description the row, from 0; -1 is otherwise
              */
             row: number;
+            words: string;
+        };
+        FirstStep: {
+            done: boolean;
+            go: string;
+            what: string;
             words: string;
         };
         FoundField: {
@@ -3115,6 +3123,8 @@ export interface components {
              * @description so far today
              */
             arrivals: number;
+            /** @description what is still to be done before the first alert; empty once a workflow has told something */
+            begin: components["schemas"]["FirstStep"][] | null;
             channels: components["schemas"]["ChannelDay"][] | null;
             latest: components["schemas"]["PostItem"][] | null;
             needs: components["schemas"]["Need"][] | null;
@@ -3269,6 +3279,8 @@ export interface components {
         WordsBody: {
             locale: string;
             operators: components["schemas"]["Op"][] | null;
+            /** @description whether the practice apps are there */
+            practice: boolean;
             zone: string;
         };
         WorkflowDetail: {

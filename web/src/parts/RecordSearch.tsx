@@ -28,7 +28,7 @@ export function RecordSearch({ source, pick, pickLabel = 'Prove on it', ticked =
     <div className="recordsearch">
       <Input
         aria-label="Search the records"
-        placeholder="Search, such as Sonnleiten"
+        placeholder="Search, such as a name or a number"
         allowClear
         value={q}
         onChange={(e) => setQ(e.target.value)}

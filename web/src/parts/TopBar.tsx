@@ -2,10 +2,10 @@ import { useQueryClient } from '@tanstack/react-query';
 import { Dropdown } from 'antd';
 import { NavLink, useNavigate } from 'react-router';
 import { api } from '../api/client';
-import { useMe, useToday } from '../api/queries';
+import { useMe, useToday, useWords } from '../api/queries';
 import { useShortcuts } from './shortcuts';
 
-const places = [
+const allPlaces = [
   ['/today', 'Today', 't'],
   ['/workflows', 'Workflows', 'w'],
   ['/arrivals', 'Arrivals', 'a'],
@@ -19,6 +19,8 @@ export function TopBar() {
   const today = useToday();
   const cache = useQueryClient();
   const go = useNavigate();
+  const practice = useWords().data?.practice ?? false;
+  const places = allPlaces.filter(([to]) => practice || to !== '/practice');
   const { help, open } = useShortcuts(places, (to) => void go(to));
   const needs = today.data?.needs?.length ?? 0;
 

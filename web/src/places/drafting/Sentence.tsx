@@ -2,16 +2,19 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { Button, Input } from 'antd';
 import { useEffect, useState } from 'react';
 import { api, answerOf, type Schemas } from '../../api/client';
+import { useWords } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 
 type Reading = Schemas['Reading'];
 
 const REST = 150;
+/** An example in the words of the practice apps; without them, nothing here would understand it. */
 const example =
   'tell #lab when a sample is blocked in the Upper valley, at once; over 10 samples a day to #board';
 
 /** A sentence, with how each word of it was read, and questions about what was not. */
 export function Sentence({ make }: { make: (sheet: unknown) => Promise<void> }) {
+  const practice = useWords().data?.practice ?? false;
   const [text, setText] = useState('');
   const [settled, setSettled] = useState('');
   const [waived, setWaived] = useState<string[]>([]);
@@ -35,11 +38,11 @@ export function Sentence({ make }: { make: (sheet: unknown) => Promise<void> }) 
         <Input.TextArea
           aria-label="What should be told, to whom, when"
           autoSize={{ minRows: 2, maxRows: 6 }}
-          placeholder={example}
+          placeholder={practice ? example : 'Say what should be told, to whom and when'}
           value={text}
           onChange={(e) => setText(e.target.value)}
         />
-        {!text && (
+        {!text && practice && (
           <Button type="link" size="small" onClick={() => setText(example)}>
             Try this one
           </Button>

@@ -39,7 +39,7 @@ export function Invitations({ teams }: { teams: Schemas['TeamItem'][] }) {
             className="wide-select"
             aria-label="Mail address to invite"
             type="email"
-            placeholder="name@lindental.example"
+            placeholder="name@example.org"
             value={email}
             onChange={(e) => setEmail(e.target.value)}
           />

@@ -13,7 +13,7 @@ export function Welcome({ token }: { token: string }) {
     retry: false,
     queryFn: () => answerOf(api.GET('/api/welcome/{token}', { params: { path: { token } } })),
   });
-  const accept = async (body: { name: string; password: string }) => {
+  const accept = async (body: { name: string; password: string; email?: string }) => {
     setBusy(true);
     setError('');
     try {
@@ -42,16 +42,27 @@ export function Welcome({ token }: { token: string }) {
         {i && (
           <>
             <p className="muted">
-              {i.invited_by} has invited {i.email} as {i.role}.
+              {i.email
+                ? `${i.invited_by} has invited ${i.email} as ${i.role}.`
+                : 'Nobody is here yet. You become the first administrator, and can invite the others.'}
             </p>
             <Form
               layout="vertical"
               requiredMark={false}
-              onFinish={(v) => void accept(v as { name: string; password: string })}
+              onFinish={(v) => void accept(v as { name: string; password: string; email?: string })}
             >
               <Form.Item label="Your name" name="name" rules={[{ required: true, message: 'Your name' }]}>
                 <Input autoComplete="name" autoFocus />
               </Form.Item>
+              {!i.email && (
+                <Form.Item
+                  label="Your mail address"
+                  name="email"
+                  rules={[{ required: true, type: 'email', message: 'The mail address you sign in with' }]}
+                >
+                  <Input autoComplete="username" inputMode="email" />
+                </Form.Item>
+              )}
               <Form.Item
                 label="Choose a password"
                 name="password"

@@ -1,7 +1,7 @@
 import { Button } from 'antd';
 import { Link } from 'react-router';
 import { useAct, useMayEdit } from '../../api/act';
-import { api, answerOf } from '../../api/client';
+import { api, answerOf, type Schemas } from '../../api/client';
 import { useToday } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { Verdict } from '../../parts/Verdict';
@@ -31,10 +31,16 @@ export function Today() {
       <p className="lead">
         {counted(t.arrivals, 'arrival')} so far, {t.told} of them told about.
       </p>
+      {(t.begin ?? []).length > 0 && <Begin steps={t.begin ?? []} />}
       <section className="band">
         <h2 className="band-label">Needs you</h2>
         <div className="band-body">
-          {needs.length === 0 && <p className="good">Nothing. Every post that was due has been delivered.</p>}
+          {needs.length === 0 && (t.begin ?? []).length === 0 && (
+            <p className="good">Nothing. Every post that was due has been delivered.</p>
+          )}
+          {needs.length === 0 && (t.begin ?? []).length > 0 && (
+            <p className="muted">Nothing yet: nobody has been told anything here.</p>
+          )}
           <ul className="plainlist">
             {needs.map((n) => (
               <li key={n.what}>
@@ -52,31 +58,33 @@ export function Today() {
           </ul>
         </div>
       </section>
-      <section className="band">
-        <h2 className="band-label">Channels</h2>
-        <div className="band-body">
-          <table className="ledger">
-            <thead>
-              <tr>
-                <th>Channel</th>
-                <th className="num">Posts today</th>
-                <th className="num">Usual by this hour</th>
-                <td />
-              </tr>
-            </thead>
-            <tbody>
-              {(t.channels ?? []).map((c) => (
-                <tr key={c.name}>
-                  <td>{c.name}</td>
-                  <td className="num">{c.today}</td>
-                  <td className="num">{c.usual.toFixed(1)}</td>
-                  <td>{c.unusual && <span className="brass">△ {c.unusual} than usual</span>}</td>
+      {(t.channels ?? []).length > 0 && (
+        <section className="band">
+          <h2 className="band-label">Channels</h2>
+          <div className="band-body">
+            <table className="ledger">
+              <thead>
+                <tr>
+                  <th>Channel</th>
+                  <th className="num">Posts today</th>
+                  <th className="num">Usual by this hour</th>
+                  <td />
                 </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
-      </section>
+              </thead>
+              <tbody>
+                {(t.channels ?? []).map((c) => (
+                  <tr key={c.name}>
+                    <td>{c.name}</td>
+                    <td className="num">{c.today}</td>
+                    <td className="num">{c.usual.toFixed(1)}</td>
+                    <td>{c.unusual && <span className="brass">△ {c.unusual} than usual</span>}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        </section>
+      )}
       {(t.next ?? []).length > 0 && (
         <section className="band">
           <h2 className="band-label">Next</h2>
@@ -124,5 +132,33 @@ export function Today() {
         </div>
       </section>
     </main>
+  );
+}
+
+/** The way to the first alert: what is done, and what is next. */
+function Begin({ steps }: { steps: Schemas['FirstStep'][] }) {
+  const next = steps.findIndex((s) => !s.done);
+  return (
+    <section className="band" aria-label="To begin">
+      <h2 className="band-label">To begin</h2>
+      <div className="band-body">
+        <ol className="beginning">
+          {steps.map((s, i) => (
+            <li key={s.what} aria-current={i === next ? 'step' : undefined}>
+              {s.done ? (
+                <span className="good">✓ {s.what}</span>
+              ) : i === next ? (
+                <strong>
+                  <Link to={s.go}>{s.what}</Link>
+                </strong>
+              ) : (
+                <Link to={s.go}>{s.what}</Link>
+              )}
+              {!s.done && <div className="muted">{s.words}</div>}
+            </li>
+          ))}
+        </ol>
+      </div>
+    </section>
   );
 }

@@ -4,7 +4,7 @@ import { useState } from 'react';
 import { Link, useNavigate } from 'react-router';
 import { useAct, useMayEdit } from '../../api/act';
 import { api, answerOf, type WorkflowItem } from '../../api/client';
-import { makeWorkflow, useMe, useStarters, useWorkflows } from '../../api/queries';
+import { makeWorkflow, useMe, useSources, useStarters, useWorkflows } from '../../api/queries';
 import { DayBars } from '../../parts/DayBars';
 import { Stamp } from '../../parts/Stamp';
 import { Trouble } from '../../parts/Trouble';
@@ -64,7 +64,7 @@ export function Workflows() {
           ))}
         </tbody>
       </table>
-      {workflows.data && items.length === 0 && <p className="muted">No workflow yet. Make the first one.</p>}
+      {workflows.data && items.length === 0 && <Empty />}
     </main>
   );
 }
@@ -131,5 +131,21 @@ function Row({ w }: { w: WorkflowItem }) {
         )}
       </td>
     </tr>
+  );
+}
+
+/** Where there is no workflow yet: what has to be there first, and where it is made. */
+function Empty() {
+  const sources = useSources();
+  const nothing = sources.data !== undefined && (sources.data.items ?? []).length === 0;
+  return nothing ? (
+    <p className="muted">
+      No workflow yet, and nothing is connected that news could come from.{' '}
+      <Link to="/connections/new">Connect something</Link> first; a workflow can be begun without, too.
+    </p>
+  ) : (
+    <p className="muted">
+      No workflow yet. <Link to="/workflows/new">Begin with a sentence or a pattern</Link>.
+    </p>
   );
 }
