@@ -44,7 +44,7 @@ func run(ctx context.Context, args []string) int {
 		SilenceUsage:  true,
 	}
 	root.CompletionOptions.DisableDefaultCmd = true
-	root.AddCommand(demoCommand(), serveCommand(), workCommand(), migrateCommand(), benchCommand(), benchBareCommand(), benchPollCommand(), personCommand(), keyCommand(), openAPICommand(), checkCommand(), rehearseCommand(), applyCommand(), exportCommand(), versionCommand())
+	root.AddCommand(upCommand(), demoCommand(), serveCommand(), workCommand(), migrateCommand(), benchCommand(), benchBareCommand(), benchPollCommand(), personCommand(), keyCommand(), openAPICommand(), checkCommand(), rehearseCommand(), applyCommand(), exportCommand(), versionCommand())
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	var input inputError

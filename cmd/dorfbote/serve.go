@@ -243,9 +243,7 @@ func serveCommand() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if first != "" {
-					fmt.Printf("Nobody can sign in yet. Whoever opens this link becomes the first administrator; it holds once, and for a day:\n%s\n", first)
-				}
+				tellFirst(first)
 				return serve(ctx, l, e, api.Options{Practice: s.PracticeURL, PublicURL: public, Secure: strings.HasPrefix(public, "https:"), MetricsToken: s.MetricsToken, Proxies: proxies})
 			})
 		},

@@ -38,10 +38,10 @@ func (s *Connections) shapeRoutes() {
 
 func (s *Connections) shapeOfExample(_ context.Context, _ *kit.Person, in *exampleInput) (*exampleOutput, error) {
 	out := &exampleOutput{ExampleBody{Leaves: []shape.Leaf{}, Roles: shape.Roles}}
-	v, err := value.ReadJSON([]byte(strings.TrimSpace(in.Body.Example)))
-	if err != nil {
-		out.Body.Problem = "this is not JSON that can be read: " + err.Error()
-		return out, nil
+	v, wrong := value.ReadJSON([]byte(strings.TrimSpace(in.Body.Example)))
+	if wrong != nil {
+		out.Body.Problem = "this is not JSON that can be read: " + wrong.Error()
+		return out, nil //nolint:nilerr // a person is still typing it: what is wrong is the answer
 	}
 	for path, r := range in.Body.Chosen {
 		if !slices.Contains(shape.Roles, r) {
@@ -49,9 +49,9 @@ func (s *Connections) shapeOfExample(_ context.Context, _ *kit.Person, in *examp
 		}
 	}
 	made, leaves := shape.FromExample(v, in.Body.Chosen)
-	if _, err := shape.Of(made, s.Engine.Workspace); err != nil {
-		out.Body.Problem = err.Error()
-		return out, nil
+	if _, wrong := shape.Of(made, s.Engine.Workspace); wrong != nil {
+		out.Body.Problem = wrong.Error()
+		return out, nil //nolint:nilerr // likewise
 	}
 	out.Body.Shape = string(value.AppendJSON(nil, made))
 	if leaves != nil {

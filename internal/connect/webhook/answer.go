@@ -60,13 +60,14 @@ func (a answer) judge(raw []byte, d *connect.Delivery) {
 }
 
 func (a answer) accepts(v any) bool {
-	for _, found := range a.accepted.Get(v) {
-		if a.equals != nil {
-			return value.EqualFolded(text(found), value.Fold(*a.equals))
-		}
-		return !value.Empty(found) && found != false
+	found := a.accepted.Get(v)
+	switch {
+	case len(found) == 0:
+		return false
+	case a.equals != nil:
+		return value.EqualFolded(text(found[0]), value.Fold(*a.equals))
 	}
-	return false
+	return !value.Empty(found[0]) && found[0] != false
 }
 
 // first is the first thing at a path, as text.
@@ -74,8 +75,8 @@ func first(path jp.Expr, v any) string {
 	if path == nil {
 		return ""
 	}
-	for _, found := range path.Get(v) {
-		return text(found)
+	if found := path.Get(v); len(found) > 0 {
+		return text(found[0])
 	}
 	return ""
 }

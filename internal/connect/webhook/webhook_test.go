@@ -3,6 +3,7 @@ package webhook
 import (
 	"encoding/json"
 	"io"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -61,9 +62,7 @@ func TestSettings(t *testing.T) {
 	} {
 		settings := map[string]string{}
 		for _, m := range []map[string]string{good, c.with} {
-			for k, v := range m {
-				settings[k] = v
-			}
+			maps.Copy(settings, m)
 		}
 		err := Kind().Check(settings)
 		if c.place == "" {
@@ -159,7 +158,7 @@ func TestMarks(t *testing.T) {
 		if marks == commonMark {
 			title := post["title"].(string)
 			assert.Equal(t, evil, message.ReadMarkdown(title)[0].Inlines[0].Text, title)
-			assert.Equal(t, 1, len(message.ReadMarkdown(title)[0].Inlines), title)
+			assert.Len(t, message.ReadMarkdown(title)[0].Inlines, 1, title)
 			strong := message.ReadMarkdown(post["text"].(string))[0].Inlines
 			require.Len(t, strong, 1)
 			assert.Equal(t, message.Strong, strong[0].Kind)
@@ -205,9 +204,7 @@ func TestAnswers(t *testing.T) {
 			_, _ = w.Write([]byte(c.body))
 		})
 		settings := map[string]string{"places": "tours " + address}
-		for k, v := range c.settings {
-			settings[k] = v
-		}
+		maps.Copy(settings, c.settings)
 		d := send(t, settings, "tours", document("x"))
 		assert.Equal(t, []any{c.taken, c.final, c.id, c.link}, []any{d.Taken, d.Final, d.ID, d.Link}, "%s: %+v", name, d)
 		assert.Contains(t, d.Answer, c.words, name)

@@ -67,7 +67,7 @@ func TestShapesThatAreRefused(t *testing.T) {
 		"a thousand levels":        {strings.Repeat("[", 60) + strings.Repeat("]", 60), strings.Repeat("[0]", 41), "at most 40 deep"},
 		"ten thousand parts":       {"[" + strings.Repeat("1,", 5000) + "1]", "[1999]", "at most 2000 parts"},
 		"a fault within $as":       {`{"$each":"${post.facts}","$as":{"x":"${it +}"}}`, "$as.x", ""},
-		"the record is not known":  {`{"a":"${recrod.id}"}`, "a", "recrod"},
+		"the record is not known":  {`{"a":"${recodr.id}"}`, "a", "recodr"},
 		"a formula with a mistake": {`{"a":"${post.title +}"}`, "a", "unexpected token"},
 	} {
 		_, err := Read(c.shape, value.DefaultWorkspace())

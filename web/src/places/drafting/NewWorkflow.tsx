@@ -1,9 +1,9 @@
 import './drafting.css';
 import { useQuery } from '@tanstack/react-query';
 import { App } from 'antd';
-import { useNavigate } from 'react-router';
+import { Link, useNavigate } from 'react-router';
 import { api, answerOf } from '../../api/client';
-import { makeWorkflow } from '../../api/queries';
+import { makeWorkflow, useSources } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { PatternCard } from './PatternCard';
 import { Sentence } from './Sentence';
@@ -17,6 +17,8 @@ export function NewWorkflow() {
     queryFn: () => answerOf(api.GET('/api/patterns')),
     staleTime: Infinity,
   });
+  const sources = useSources();
+  const nothing = sources.data !== undefined && (sources.data.items ?? []).length === 0;
   const make = async (sheet: unknown) => {
     try {
       const w = await makeWorkflow(sheet as { name?: string });
@@ -33,6 +35,13 @@ export function NewWorkflow() {
           Say it in a sentence, or begin with a pattern. It is off until you switch it on.
         </p>
       </div>
+      {nothing && (
+        <p className="muted">
+          Nothing is connected yet that news could come from.{' '}
+          <Link to="/connections/new">Connect something</Link> first: a sentence and a pattern speak of its
+          records.
+        </p>
+      )}
       <Sentence make={make} />
       <section className="band">
         <h2 className="band-label">Patterns</h2>
