@@ -324,6 +324,19 @@ it('asks the first administrator for a mail address, and others not', async () =
   await invited.gone();
 });
 
+it('says of an empty list what is to be done first, where nothing has ever been', async () => {
+  answering({
+    '/api/today': {
+      begin: [{ done: false, what: 'Connect where news comes from', words: '', go: '/connections/new' }],
+    },
+  });
+  const page = await drawn(<Arrivals />);
+  await wait(() =>
+    page.at.textContent.includes('Nothing has come in yet. The next step: connect where news comes from.'),
+  );
+  await page.gone();
+});
+
 it('leads on where nothing has been told yet, and claims nothing', async () => {
   const begin = (done: boolean, what: string) => ({ done, what, words: 'how', go: '/connections/new' });
   answering({

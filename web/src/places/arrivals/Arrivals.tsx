@@ -5,6 +5,7 @@ import type { ArrivalItem } from '../../api/client';
 import { useArrivals, useSources, type ArrivalFilter } from '../../api/queries';
 import { TimeFilter } from './TimeFilter';
 import { More } from '../../parts/More';
+import { Nothing } from '../../parts/Nothing';
 import { Trouble } from '../../parts/Trouble';
 import { LaterWords } from '../../parts/LaterWords';
 import { Verdict } from '../../parts/Verdict';
@@ -69,13 +70,13 @@ export function Arrivals() {
           ))}
         </tbody>
       </table>
-      {arrivals.data && items.length === 0 && (
-        <p className="muted">
-          {arrivals.hasNextPage
-            ? 'None of the last 50,000 arrivals fits; look further back with “Older ones”.'
-            : 'Nothing has come in that fits.'}
-        </p>
-      )}
+      {arrivals.data &&
+        items.length === 0 &&
+        (arrivals.hasNextPage ? (
+          <p className="muted">None of the last 50,000 arrivals fits; look further back with “Older ones”.</p>
+        ) : (
+          <Nothing fits="Nothing has come in that fits." yet="Nothing has come in yet." />
+        ))}
       <More of={arrivals} />
     </main>
   );

@@ -71,7 +71,10 @@ export function Connections() {
         </tbody>
       </table>
       {connections.data && items.length === 0 && (
-        <p className="muted">Nothing is connected yet. Begin with the app whose changes matter most.</p>
+        <p className="muted">
+          Nothing is connected yet. <Link to="/connections/new">Begin with the app</Link> whose changes matter
+          most.
+        </p>
       )}
     </main>
   );

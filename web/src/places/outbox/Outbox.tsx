@@ -4,6 +4,7 @@ import { useMayEdit } from '../../api/act';
 import { useState } from 'react';
 import { useDestinations, usePosts, type PostFilter } from '../../api/queries';
 import { More } from '../../parts/More';
+import { Nothing } from '../../parts/Nothing';
 import { Trouble } from '../../parts/Trouble';
 import { ActBar } from './ActBar';
 import { Destinations } from './Destinations';
@@ -107,7 +108,7 @@ export function Outbox() {
           ))}
         </tbody>
       </table>
-      {posts.data && items.length === 0 && <p className="muted">No post fits.</p>}
+      {posts.data && items.length === 0 && <Nothing fits="No post fits." yet="Nothing has been told yet." />}
       <More of={posts} />
     </main>
   );
