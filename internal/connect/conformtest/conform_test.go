@@ -39,7 +39,7 @@ func TestEveryKindThatSends(t *testing.T) {
 
 // What a kind says of itself is so: its forms can be filled in, and what it opens can do what it claims.
 func TestEveryKindDescribesItselfTruly(t *testing.T) {
-	types := []string{"text", "address", "secret", "choice", "number", "yes/no", "long", "questions"}
+	types := []string{"text", "address", "secret", "choice", "number", "yes/no", "long", "questions", "addresses", "shape"}
 	names := map[string]bool{}
 	for _, k := range kinds.All() {
 		t.Run(k.Name, func(t *testing.T) {
@@ -97,7 +97,7 @@ func TestEveryKindDescribesItselfTruly(t *testing.T) {
 			settings := map[string]string{}
 			for _, s := range k.Settings {
 				if settings[s.Name] = s.Default; s.Default == "" {
-					settings[s.Name] = map[string]string{"text": "x", "address": "https://app.example", "secret": "s", "number": "1"}[s.Type]
+					settings[s.Name] = map[string]string{"text": "x", "address": "https://app.example", "secret": "s", "number": "100", "addresses": "x https://app.example/in/1", "shape": "{}"}[s.Type]
 				}
 			}
 			conn, err := k.Open(connect.Config{ID: "x", Settings: settings, Env: env})
