@@ -96,7 +96,7 @@ func TestEveryKindDescribesItselfTruly(t *testing.T) {
 			require.NoError(t, err)
 			settings := map[string]string{}
 			for _, s := range k.Settings {
-				if settings[s.Name] = s.Default; s.Default == "" {
+				if settings[s.Name] = s.Default; s.Default == "" && s.Required {
 					settings[s.Name] = map[string]string{"text": "x", "address": "https://app.example", "secret": "s", "number": "100", "addresses": "x https://app.example/in/1", "shape": "{}"}[s.Type]
 				}
 			}
