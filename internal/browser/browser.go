@@ -23,7 +23,7 @@ import (
 // ErrMissing means that there is no Chromium.
 var ErrMissing = errors.New("there is no Chromium on this machine; 'apt-get install chromium' brings it")
 
-// Page is a page in a browser of its own. Its methods wait for what they need, up to patience.
+// Page is a page in a browser of its own. Its methods wait for what they need, up to stepTimeout.
 type Page struct {
 	ctx   context.Context
 	close func()
@@ -34,7 +34,7 @@ type Page struct {
 	received int64
 }
 
-const patience = 15 * time.Second
+const stepTimeout = 15 * time.Second
 
 // Open starts a browser and goes to the address.
 func Open(ctx context.Context, address string) (*Page, error) {
@@ -147,7 +147,7 @@ func (p *Page) Troubles() []string {
 }
 
 func (p *Page) do(steps ...chromedp.Action[chromedp.Void]) error {
-	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	ctx, cancel := context.WithTimeout(p.ctx, stepTimeout)
 	defer cancel()
 	return chromedp.Do(ctx, steps...)
 }
@@ -168,14 +168,14 @@ func (p *Page) Visit(address string) error {
 
 // Eval runs JavaScript and gives its value.
 func Eval[T any](p *Page, js string) (T, error) {
-	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	ctx, cancel := context.WithTimeout(p.ctx, stepTimeout)
 	defer cancel()
 	return chromedp.Run(ctx, chromedp.Evaluate[T](js, chromedp.EvalAwaitPromise))
 }
 
 // Until waits for a JavaScript expression to hold. The error says what the page showed instead.
 func (p *Page) Until(js string) error {
-	end := time.Now().Add(patience)
+	end := time.Now().Add(stepTimeout)
 	for {
 		ok, err := Eval[bool](p, "!!("+js+")")
 		if ok {
@@ -259,7 +259,7 @@ func (p *Page) Choose(label, option string) error {
 
 // Picture gives the page as a PNG.
 func (p *Page) Picture() ([]byte, error) {
-	ctx, cancel := context.WithTimeout(p.ctx, patience)
+	ctx, cancel := context.WithTimeout(p.ctx, stepTimeout)
 	defer cancel()
 	return chromedp.Run(ctx, chromedp.CaptureScreenshot())
 }

@@ -14,7 +14,7 @@ import { PaceBand } from '../sheet/PaceBand';
 import { RouteBandView } from '../sheet/RouteBandView';
 import { TellBand } from '../sheet/TellBand';
 import { testNames } from '../sheet/names';
-import { Findings, nothingAround, Surroundings } from '../sheet/surroundings';
+import { Findings, noSurroundings, Surroundings } from '../sheet/surroundings';
 import { sourceOf, type Sheet } from '../sheet/model';
 import { WatchBand } from '../sheet/watch/WatchBand';
 import { RunPosts, RunSteps } from './Sent';
@@ -36,7 +36,7 @@ export function Run() {
   const gathered = (sheet?.gather ?? []).map((g) => g.name).join(' ');
   const around = useMemo(
     () => ({
-      ...nothingAround,
+      ...noSurroundings,
       fields: offered ?? [],
       messages: Object.keys(sheet?.messages ?? {}),
       chips: offered ?? [],

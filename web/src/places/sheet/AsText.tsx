@@ -1,6 +1,6 @@
 import { Input } from 'antd';
 import type { Problem } from '../../api/client';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 
 interface Props {
   text: string;
@@ -10,7 +10,7 @@ interface Props {
 
 /** The sheet as text, with everything that is wrong by line and column. */
 export function AsText({ text, edit, problems }: Props) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   return (
     <section className="astext">
       <Input.TextArea

@@ -1,6 +1,6 @@
 import { Button, Input } from 'antd';
 import { useState } from 'react';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 import { Values } from './Values';
 
 interface Props {
@@ -19,7 +19,7 @@ const isFlat = (v: unknown): v is Record<string, unknown> =>
 
 /** A body as names with their values, or as JSON where it holds more than that. Formulas may stand in every text. */
 export function BodyEditor({ of, body, change }: Props) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const [asJSON, setAsJSON] = useState(!isFlat(body));
   const [text, setText] = useState(() => (body === undefined ? '{}' : JSON.stringify(body, null, 2)));
   const [wrong, setWrong] = useState('');

@@ -15,7 +15,7 @@ import {
   type Cond,
   type GroupKind,
 } from './model';
-import { useAround, useFound } from './surroundings';
+import { useSurroundings, useFound } from './surroundings';
 import { conditionWords, placeWords } from './placeWords';
 import { RemoveButton } from '../../parts/RemoveButton';
 
@@ -33,7 +33,7 @@ interface Props {
 /** A condition with what the chosen arrival makes of it: a test, a formula, or a group of such. */
 export function Condition(props: Props) {
   const { cond, path, line, change, depth = 0, lead } = props;
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const { seen } = useFound();
   const latest = useLatest(change);
   const kind = groupOf(cond);
@@ -67,7 +67,7 @@ export function Condition(props: Props) {
 }
 
 function Group({ cond, path, line, change, depth = 0, lead, kind }: Props & { kind: GroupKind }) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   return (
     <>
       <BandLine
@@ -111,7 +111,7 @@ function Group({ cond, path, line, change, depth = 0, lead, kind }: Props & { ki
 
 /** Adds a test, a formula or a group. */
 export function AddCondition({ add, label = '+ condition' }: { add: (test: Cond) => void; label?: string }) {
-  const { fields } = useAround();
+  const { fields } = useSurroundings();
   const first = fields.find((f) => f.name === 'status')?.name ?? fields[0]?.name ?? 'id';
   const test = { field: first, is: '' };
   return (

@@ -2,7 +2,7 @@ import { Button, Dropdown } from 'antd';
 import { useStarters } from '../../api/queries';
 import { ProblemsAt } from './ProblemsAt';
 import type { Tell } from './model';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 import { Tells } from './Tells';
 import { placeWords } from './placeWords';
 
@@ -19,7 +19,7 @@ interface Props<W extends string> {
 
 /** What a failure leads to: one of the ways, or somebody is told. */
 export function Fails<W extends string>({ value, path, ways, change }: Props<W>) {
-  const { readOnly, messages } = useAround();
+  const { readOnly, messages } = useSurroundings();
   const { channel } = useStarters();
   const names = Object.keys(ways) as W[];
   const usual = names[0]!;

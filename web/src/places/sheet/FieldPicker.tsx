@@ -1,7 +1,7 @@
 import { Select } from 'antd';
 import { useState } from 'react';
 import { grouped, meant, type Name } from './names';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 
 interface Props {
   /** Puts a formula where it belongs. */
@@ -17,7 +17,7 @@ const none: Name[] = [];
 
 /** Picks anything that a text may say, by its label, its path or the value it has, and puts it there. */
 export function FieldPicker({ insert, pick, label = '+ field', more = none, aria }: Props) {
-  const { all, valueOf } = useAround();
+  const { all, valueOf } = useSurroundings();
   const [open, setOpen] = useState(false);
   // What the names stand for is looked up when it is asked for: it changes with every proof.
   const names = open ? [...more, ...all] : none;

@@ -8,7 +8,7 @@ import { ProblemsAt } from './ProblemsAt';
 import { AddCondition, Condition } from './Condition';
 import { Fails } from './Fails';
 import { withTest, type FollowStep, type Sheet } from './model';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 import { ChipLine, Values } from './Values';
 import { SourceSelect } from './watch/SourceSelect';
 import { placeWords } from './placeWords';
@@ -22,7 +22,7 @@ interface Props {
 
 /** What follows once the posts are delivered: records that are added or changed, other workflows that are called. */
 export const FollowBand = memo(function FollowBand({ sheet, change, proof }: Props) {
-  const { readOnly, keyField } = useAround();
+  const { readOnly, keyField } = useSurroundings();
   const first = useStarters().source;
   const source = sheet.watch?.source ?? first;
   const list = sheet.follow ?? [];
@@ -91,7 +91,7 @@ interface StepProps {
 }
 
 function Step({ s, path, sheet, proof, change, remove }: StepProps) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const does = s.change ? 'change' : s.add ? 'add' : 'call';
   const when = s.when && Object.keys(s.when).length > 0 ? s.when : undefined;
   return (
@@ -163,7 +163,7 @@ function StepProof({ proof: p }: { proof: StepProps['proof'] & object }) {
 }
 
 function CallStep({ s, path, change, own }: Pick<StepProps, 's' | 'path' | 'change'> & { own: string }) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const workflows = useWorkflows();
   const callable = (workflows.data?.items ?? []).filter((w) => w.form === 'called' && w.name !== own);
   const call = s.call!;

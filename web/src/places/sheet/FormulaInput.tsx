@@ -1,6 +1,6 @@
 import { AutoComplete, Input, type InputRef } from 'antd';
 import { useRef, useState } from 'react';
-import { problemsAt, useAround, useFound } from './surroundings';
+import { problemsAt, useSurroundings, useFound } from './surroundings';
 
 /** What formulas may call, with how each is written; formats.md says what they do. */
 const functions: [name: string, shape: string][] = [
@@ -34,7 +34,7 @@ interface Props {
 
 /** A formula, completed as one types: fields by their names and labels, what was gathered, and functions. */
 export function FormulaInput({ label, value, change, path, className = 'formula' }: Props) {
-  const { fields, readOnly, names } = useAround();
+  const { fields, readOnly, names } = useSurroundings();
   const input = useRef<InputRef>(null);
   const [word, setWord] = useState('');
   const cursor = () => input.current?.input?.selectionStart ?? value.length;

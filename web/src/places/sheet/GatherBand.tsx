@@ -9,7 +9,7 @@ import { AddCondition, Condition } from './Condition';
 import { HttpEntry, ScriptEntry, SummaryEntry, ValueEntry } from './GatherWays';
 import { testNames } from './names';
 import { sourceOf, withTest, type Gathered, type Sheet } from './model';
-import { Surroundings, useAround } from './surroundings';
+import { Surroundings, useSurroundings } from './surroundings';
 import { SourceSelect } from './watch/SourceSelect';
 import { counted } from '../../parts/counted';
 import { placeWords } from './placeWords';
@@ -23,7 +23,7 @@ interface Props {
 
 /** What the message or the route needs and the record lacks: related records, lists, calculations. */
 export const GatherBand = memo(function GatherBand({ sheet, change, proof }: Props) {
-  const { readOnly, fields } = useAround();
+  const { readOnly, fields } = useSurroundings();
   const first = useStarters().source;
   // The field with the longest examples is the one to sum up.
   const length = (f: (typeof fields)[number]) => Math.max(0, ...(f.examples ?? []).map((e) => e.length));
@@ -140,7 +140,7 @@ interface EntryProps {
 }
 
 function Entry({ g, path, proof, change, remove }: EntryProps) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const name = (
     <Input
       className="gather-name"
@@ -184,7 +184,7 @@ interface FindProps {
 }
 
 function FindEntry({ g, path, change, name, away, shown }: FindProps) {
-  const around = useAround();
+  const around = useSurroundings();
   const find = g.find!;
   const known = useFields(find.source).data?.items;
   const fields = useMemo(() => known ?? [], [known]);

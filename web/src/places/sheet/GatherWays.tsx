@@ -6,7 +6,7 @@ import { BodyEditor } from './BodyEditor';
 import { Fails } from './Fails';
 import { FormulaInput } from './FormulaInput';
 import type { Gathered } from './model';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 import { ChipLine, Values } from './Values';
 
 interface Props {
@@ -43,7 +43,7 @@ export function ValueEntry({ g, path, change, name, away, shown }: Props) {
 
 /** A short summary of long texts. */
 export function SummaryEntry({ g, path, change, name, away, shown }: Props) {
-  const { fields, readOnly } = useAround();
+  const { fields, readOnly } = useSurroundings();
   const summary = g.summary!;
   const of = [summary.of].flat();
   return (
@@ -85,7 +85,7 @@ export function SummaryEntry({ g, path, change, name, away, shown }: Props) {
 
 /** A few lines of script. */
 export function ScriptEntry({ g, path, change, name, away, shown }: Props) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   return (
     <BandLine
       ask={
@@ -116,7 +116,7 @@ export function ScriptEntry({ g, path, change, name, away, shown }: Props) {
 
 /** What a service answers. */
 export function HttpEntry({ g, path, change, name, away, shown }: Props) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const http = g.http!;
   const put = (next: Partial<typeof http>) => {
     const filled = Object.entries({ ...http, ...next }).filter(([, v]) => v !== undefined && v !== '');

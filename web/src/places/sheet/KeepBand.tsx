@@ -4,7 +4,7 @@ import type { ProofLines } from '../../api/client';
 import { Band, BandLine } from '../../parts/Band';
 import { AddCondition, Condition } from './Condition';
 import { withTest, type Sheet } from './model';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 
 interface Props {
   sheet: Sheet;
@@ -13,7 +13,7 @@ interface Props {
 }
 
 export const KeepBand = memo(function KeepBand({ sheet, change, proof }: Props) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const set = (keep: Sheet['keep']) => {
     if (keep) {
       change({ keep });

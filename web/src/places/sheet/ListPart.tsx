@@ -7,7 +7,7 @@ import { Marks } from './compose/Marks';
 import { FieldPicker } from './FieldPicker';
 import type { MessageList } from './model';
 import { itNames } from './names';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 import { RemoveButton } from '../../parts/RemoveButton';
 
 interface Props {
@@ -19,7 +19,7 @@ interface Props {
 
 /** The part of a message that says one line for each of many records. */
 export function ListPart({ list, gathered, change }: Props) {
-  const { readOnly, gathered: known, fields } = useAround();
+  const { readOnly, gathered: known, fields } = useSurroundings();
   const line = useRef<ChipHandle>(null);
   const setEach = useLatest((each: string) => change({ ...list!, each }));
   const of = known.find((g) => g.name === list?.of);

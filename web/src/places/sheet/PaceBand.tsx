@@ -7,7 +7,7 @@ import { SpanInput } from '../../parts/SpanInput';
 import { Band, BandLine } from '../../parts/Band';
 import { ProblemsAt } from './ProblemsAt';
 import { sourceOf, type Pace, type Sheet } from './model';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 import { OpeningLines, weekdays } from './watch/SilentForm';
 import { RemoveButton } from '../../parts/RemoveButton';
 
@@ -19,7 +19,7 @@ interface Props {
 
 /** How often, and at what hours, the workflow may tell anything; beside it, what that does to the trail. */
 export const PaceBand = memo(function PaceBand({ sheet, change, trail }: Props) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const source = sourceOf(sheet.watch);
   const key = (useSources().data?.items ?? []).find((s) => s.source === source)?.key_field || 'id';
   const pace = sheet.pace ?? {};
@@ -170,7 +170,7 @@ function Effect({ n, of }: { n: number; of: string }) {
 }
 
 function Away({ what, go }: { what: string; go: () => void }) {
-  if (useAround().readOnly) return null;
+  if (useSurroundings().readOnly) return null;
   return <RemoveButton label={`Remove ${what}`} remove={go} />;
 }
 
@@ -184,7 +184,7 @@ function RepeatLine({
   set,
   proof,
 }: PartProps<NonNullable<Pace['repeat']>> & { repeat: NonNullable<Pace['repeat']> }) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   return (
     <BandLine
       ask={
@@ -231,7 +231,7 @@ function QuietLines({
   set,
   proof,
 }: PartProps<NonNullable<Pace['quiet']>> & { quiet: NonNullable<Pace['quiet']> }) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const open = quiet.open ?? [];
   return (
     <>
@@ -280,7 +280,7 @@ function DigestLine({
   set,
   proof,
 }: PartProps<NonNullable<Pace['digest']>> & { digest: NonNullable<Pace['digest']> }) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const daily = digest.every === undefined;
   return (
     <BandLine

@@ -1,9 +1,9 @@
 import { Button } from 'antd';
-import { problemsAt, useAround, useFound } from './surroundings';
+import { problemsAt, useSurroundings, useFound } from './surroundings';
 
 /** What is wrong at a place on the sheet. */
 export function ProblemsAt({ path, exact }: { path: string; exact?: boolean }) {
-  const { put, readOnly } = useAround();
+  const { put, readOnly } = useSurroundings();
   const { problems } = useFound();
   const found = problemsAt(problems, path, exact);
   if (found.length === 0) return null;

@@ -10,7 +10,7 @@ import { RouteTable } from './RouteTable';
 import { Tells } from './Tells';
 import { TableCheck } from './TableCheck';
 import { groupOf, routeInk, routeMark, withTest, type Row, type RouteBand, type Sheet } from './model';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 import { RemoveButton } from '../../parts/RemoveButton';
 
 interface Props {
@@ -23,7 +23,7 @@ interface Props {
 
 /** The route table: rows with their conditions and whom they tell, and what is for the rest. */
 export const RouteBandView = memo(function RouteBandView({ sheet, change, proof, trail, table }: Props) {
-  const { fields, readOnly, keyField } = useAround();
+  const { fields, readOnly, keyField } = useSurroundings();
   const { channel } = useStarters();
   const route: RouteBand = sheet.route ?? {};
   const rows = route.rows ?? [];

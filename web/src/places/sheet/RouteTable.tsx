@@ -14,7 +14,7 @@ import {
   type Row,
 } from './model';
 import { ProblemsAt } from './ProblemsAt';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 import { TestEditor } from './TestEditor';
 
 interface Props {
@@ -42,7 +42,7 @@ export function withCell(when: Cond | undefined, name: string, test: Cond | unde
 
 /** The route table as a table: a row for each route, a column for each field, and in the cells what is asked. */
 export function RouteTable({ rows, proof, trail }: Props) {
-  const { fields, put, readOnly } = useAround();
+  const { fields, put, readOnly } = useSurroundings();
   const columns = [...new Set(rows.flatMap((r) => testsOf(r.when).map(field)).filter(Boolean))];
   const rest = rows.some((r) => testsOf(r.when).some((t) => !field(t)));
   const label = (name: string) => fields.find((f) => f.name === name)?.label ?? name;
@@ -121,7 +121,7 @@ interface CellProps {
 }
 
 function Cell({ test, name, where, set }: CellProps) {
-  const { operators, readOnly, fields } = useAround();
+  const { operators, readOnly, fields } = useSurroundings();
   const [open, setOpen] = useState(false);
   const op = test ? opOf(test) : '';
   const words = operators.find((o) => o.name === op)?.words ?? op;

@@ -12,7 +12,7 @@ import { ListPart } from './ListPart';
 import { TryIt } from './TryIt';
 import { Preview } from './Preview';
 import { renamed, withoutMessage, type Message, type Sheet } from './model';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 import { memo, useCallback, useRef, useState } from 'react';
 import { RemoveButton } from '../../parts/RemoveButton';
 
@@ -26,7 +26,7 @@ interface Props {
 
 /** The messages: what is written on the left, the finished message on the right. */
 export const TellBand = memo(function TellBand({ sheet, change, proof }: Props) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const messages = sheet.messages ?? {};
   const names = Object.keys(messages);
   const [shown, setShown] = useState(names[0] ?? '');
@@ -119,7 +119,7 @@ interface EditorProps {
 }
 
 function MessageEditor({ name, message, gathered, set }: EditorProps) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const setTitle = useLatest((title: string) => set({ title }));
   const setBody = useLatest((body: string) => set({ body }));
   const setLink = useLatest((to: string) => set({ link: linkOf(message.link?.text ?? '', to) }));
@@ -240,7 +240,7 @@ interface FactProps {
 
 /** The value of a fact. */
 const FactValue = memo(function FactValue({ index, value, change }: FactProps) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const set = useCallback((v: string) => change(index, v), [change, index]);
   const chip = useRef<ChipHandle>(null);
   return (

@@ -4,7 +4,7 @@ import { useAct } from '../../api/act';
 import { api, answerOf } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
 import type { Tell } from './model';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 import { RemoveButton } from '../../parts/RemoveButton';
 
 const noTells: Tell[] = [];
@@ -17,13 +17,13 @@ interface TellsProps {
 
 /** Whom a part of the sheet tells, and what. */
 export const Tells = memo(function Tells({ tell = noTells, path, where }: TellsProps) {
-  const { put, messages: names } = useAround();
+  const { put, messages: names } = useSurroundings();
   // What tells nobody otherwise is left out.
   const change = (next: Tell[]) =>
     path === 'route.otherwise'
       ? put(path, next.length ? { tell: next } : undefined)
       : put(`${path}.tell`, next);
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const { channel } = useStarters();
   const destinations = useDestinations();
   // Whether it would take a post is asked when it is chosen, so that it is said here and not by a refusal.

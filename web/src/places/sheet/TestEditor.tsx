@@ -4,7 +4,7 @@ import type { FieldItem, Op, Schemas } from '../../api/client';
 import { NameOption } from './FieldPicker';
 import { grouped, meant } from './names';
 import { opOf, startValue, typedValue, type Cond } from './model';
-import { fits, useAround } from './surroundings';
+import { fits, useSurroundings } from './surroundings';
 import { placeWords } from './placeWords';
 
 const days = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
@@ -22,7 +22,7 @@ const none: Tally[] = [];
 
 /** One test: a field, an operator that fits its type, and a value suggested from real ones. */
 export const TestEditor = memo(function TestEditor({ cond, path, change, seen = none }: Props) {
-  const { tests, operators, readOnly, valueOf } = useAround();
+  const { tests, operators, readOnly, valueOf } = useSurroundings();
   const [open, setOpen] = useState(false);
   const name = String(cond.field ?? '');
   const op = opOf(cond);
@@ -219,7 +219,7 @@ interface OneProps {
 }
 
 function One({ value, label, type, field, tally = [], readOnly, change }: OneProps) {
-  const { all, valueOf } = useAround();
+  const { all, valueOf } = useSurroundings();
   const [open, setOpen] = useState(false);
   const text = value === undefined || value === null ? '' : String(value);
   const counted = ['number', 'money', 'span'].includes(type);

@@ -4,11 +4,11 @@ import { useContext, useState } from 'react';
 import { api, answerOf } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
 import { channelOf } from './model';
-import { Trial, useAround } from './surroundings';
+import { Trial, useSurroundings } from './surroundings';
 
 /** Sends what the draft makes of the chosen arrival to one channel, marked as a trial. */
 export function TryIt({ message: name }: { message: string }) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const tryOn = useContext(Trial);
   const { message } = App.useApp();
   const practice = useStarters().channel;

@@ -4,7 +4,7 @@ import { useLatest } from '../../parts/useLatest';
 import { ChipInput } from './compose/ChipInput';
 import type { ChipHandle } from './compose/Handle';
 import { FieldPicker } from './FieldPicker';
-import { useAround } from './surroundings';
+import { useSurroundings } from './surroundings';
 import { RemoveButton } from '../../parts/RemoveButton';
 
 /** A text with formulas, and a picker for them. */
@@ -19,7 +19,7 @@ export function ChipLine({
   value: string;
   change: (v: string) => void;
 }) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const chip = useRef<ChipHandle>(null);
   const latest = useLatest(change);
   return (
@@ -41,7 +41,7 @@ interface ValuesProps {
 
 /** Names with their values, one a line. A value is text in which formulas may stand. */
 export function Values({ values, of, names, change }: ValuesProps) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const rows = Object.entries(values);
   const put = (i: number, name: string, value: unknown) =>
     change(Object.fromEntries(rows.map((r, n) => (n === i ? [name, value] : r))));

@@ -3,7 +3,7 @@ import type { GatheredName, Name } from './names';
 import type { FieldItem, Op, Problem, Proof } from '../../api/client';
 
 /** What every line of a sheet needs to know of its surroundings. It seldom changes. */
-interface Around {
+interface SheetSurroundings {
   fields: FieldItem[];
   operators: Op[];
   readOnly: boolean;
@@ -27,7 +27,7 @@ interface Around {
 }
 
 /** Where nothing is known of a sheet's surroundings. */
-export const nothingAround: Around = {
+export const noSurroundings: SheetSurroundings = {
   fields: [],
   operators: [],
   readOnly: false,
@@ -42,9 +42,9 @@ export const nothingAround: Around = {
   put: () => undefined,
 };
 
-export const Surroundings = createContext<Around>(nothingAround);
+export const Surroundings = createContext<SheetSurroundings>(noSurroundings);
 
-export const useAround = () => useContext(Surroundings);
+export const useSurroundings = () => useContext(Surroundings);
 
 /** What the last proof found out. */
 interface Found {

@@ -3,7 +3,7 @@ import type { FieldItem, Op } from '../../api/client';
 import { served } from '../../testing';
 import { formulaNames, testNames } from './names';
 import { putAt, type Sheet } from './model';
-import { Findings, nothingAround, Surroundings } from './surroundings';
+import { Findings, noSurroundings, Surroundings } from './surroundings';
 
 // For tests alone: a sheet's part at work, with its surroundings and a server that knows a few sources.
 
@@ -99,7 +99,7 @@ export function editor(
     return (
       <Surroundings.Provider
         value={{
-          ...nothingAround,
+          ...noSurroundings,
           fields,
           operators,
           chips: fields,

@@ -2,7 +2,7 @@ import { useLexicalComposerContext } from '@lexical/react/LexicalComposerContext
 import { Button, Input } from 'antd';
 import { useRef } from 'react';
 import { emptyOf, fieldOf, formatsOf, withEmpty } from '../../../parts/template';
-import { useAround } from '../surroundings';
+import { useSurroundings } from '../surroundings';
 import { setFormula } from './formulas';
 
 interface Props {
@@ -15,7 +15,7 @@ interface Props {
 /** How a chip is shown: a format that suits its field, a text for when it is empty, or any formula. */
 export function ChipFormat({ chipKey, formula, change, close }: Props) {
   const [editor] = useLexicalComposerContext();
-  const { chips: fields } = useAround();
+  const { chips: fields } = useSurroundings();
   const key = useRef(chipKey);
   const { inner, text } = emptyOf(formula);
   const field = fieldOf(formula, fields);

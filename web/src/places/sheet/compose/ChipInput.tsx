@@ -16,7 +16,7 @@ import {
 } from 'lexical';
 import { memo, useEffect, useRef, useState } from 'react';
 import type { FieldItem } from '../../../api/client';
-import { useAround } from '../surroundings';
+import { useSurroundings } from '../surroundings';
 import { ChipFormat } from './ChipFormat';
 import { $isChip, ChipNode } from './ChipNode';
 import { $fill, $format, $leaves, $text, $toChips, $unread } from './content';
@@ -38,7 +38,7 @@ export const ChipInput = memo(function ChipInput({
   words = false,
   handle,
 }: ChipInputProps) {
-  const { chips: fields } = useAround();
+  const { chips: fields } = useSurroundings();
   const [chosen, setChosen] = useState<Chosen>();
   return (
     // eslint-disable-next-line @typescript-eslint/no-deprecated -- what takes its place cannot be told from outside that it is read-only

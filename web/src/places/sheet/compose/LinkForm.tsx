@@ -9,7 +9,7 @@ import type { ChipInputProps } from './props';
 import { $linkNode } from './content';
 import { linkParts, linkSource } from './markup';
 import { $isPiece } from './PieceNode';
-import { useAround } from '../surroundings';
+import { useSurroundings } from '../surroundings';
 
 interface Props {
   /** A text with chips, which knows this form. */
@@ -23,7 +23,7 @@ interface Props {
 /** A link's text and where it goes. */
 export function LinkForm({ Input, id, linkKey, source, close }: Props) {
   const [editor] = useLexicalComposerContext();
-  const { chips: fields } = useAround();
+  const { chips: fields } = useSurroundings();
   const key = useRef(linkKey);
   const [parts, setParts] = useState(linkParts(source));
   const text = useRef<ChipHandle>(null);

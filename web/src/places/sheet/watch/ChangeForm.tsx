@@ -2,7 +2,7 @@ import { Button, Checkbox } from 'antd';
 import { BandLine } from '../../../parts/Band';
 import { ProblemsAt } from '../ProblemsAt';
 import { Condition } from '../Condition';
-import { useAround } from '../surroundings';
+import { useSurroundings } from '../surroundings';
 import { SourceSelect } from './SourceSelect';
 import type { FormProps } from './WatchBand';
 
@@ -10,7 +10,7 @@ const changes = ['created', 'updated', 'removed'] as const;
 
 /** A record that is new, changed or gone. */
 export function ChangeForm({ watch, set, proof }: FormProps) {
-  const { fields, readOnly } = useAround();
+  const { fields, readOnly } = useSurroundings();
   const first = fields.find((f) => f.name === 'status')?.name ?? fields[0]?.name ?? 'id';
   return (
     <>

@@ -5,13 +5,13 @@ import { BandLine } from '../../../parts/Band';
 import { ProblemsAt } from '../ProblemsAt';
 import { AddCondition, Condition } from '../Condition';
 import { withTest } from '../model';
-import { useAround } from '../surroundings';
+import { useSurroundings } from '../surroundings';
 import { SourceSelect } from './SourceSelect';
 import type { FormProps } from './WatchBand';
 
 /** A moment before, at or after a field's own. */
 export function DueForm({ watch, set, proof }: FormProps) {
-  const { fields, readOnly } = useAround();
+  const { fields, readOnly } = useSurroundings();
   const due = watch.due ?? { field: '' };
   const offset = due.offset ?? '';
   const before = offset.startsWith('-');
@@ -66,7 +66,7 @@ export function DueForm({ watch, set, proof }: FormProps) {
 
 /** A state that holds for too long, without a break. */
 export function LastsForm({ watch, set, proof }: FormProps) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const lasts = watch.lasts ?? { that: {}, for: '45m' };
   const put = (next: Partial<typeof lasts>) => set({ ...watch, lasts: { ...lasts, ...next } });
   return (

@@ -6,7 +6,7 @@ import { useSources, useWords } from '../../../api/queries';
 import { BandLine } from '../../../parts/Band';
 import { ProblemsAt } from '../ProblemsAt';
 import type { Schedule } from '../model';
-import { useAround } from '../surroundings';
+import { useSurroundings } from '../surroundings';
 import { dayCodes, dayWords, nths, read, turned, write, type Built } from './rule';
 import type { FormProps } from './WatchBand';
 
@@ -23,7 +23,7 @@ const nthWords = ['first', 'second', 'third', 'fourth', 'last'];
 
 /** A calendar, built by choosing, read back in words with its next ten moments. */
 export function ScheduleForm({ watch, set }: FormProps) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const s = watch.schedule ?? {};
   // Cron that could be chosen, too, is shown as cron to whoever asked for cron.
   const [asCron, setAsCron] = useState(false);

@@ -5,7 +5,7 @@ import { fullOf } from '../../../parts/times';
 import { BandLine } from '../../../parts/Band';
 import { ProblemsAt } from '../ProblemsAt';
 import type { Opening } from '../model';
-import { useAround } from '../surroundings';
+import { useSurroundings } from '../surroundings';
 import { SourceSelect } from './SourceSelect';
 import type { FormProps } from './WatchBand';
 import { RemoveButton } from '../../../parts/RemoveButton';
@@ -14,7 +14,7 @@ export const weekdays = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
 
 /** Something that should have come and did not, counted in opening hours where there are any. */
 export function SilentForm({ watch, set, proof }: FormProps) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const silent = watch.silent ?? { for: '6h' };
   const put = (next: Partial<typeof silent>) => set({ ...watch, silent: { ...silent, ...next } });
   const open = silent.open ?? [];

@@ -1,7 +1,7 @@
 import './watch.css';
 import { Select } from 'antd';
 import { useSources } from '../../../api/queries';
-import { useAround } from '../surroundings';
+import { useSurroundings } from '../surroundings';
 
 interface Props {
   value: string | undefined;
@@ -13,7 +13,7 @@ interface Props {
 /** Picks a source from those that are connected. */
 export function SourceSelect({ value, change, label = 'Source', optional }: Props) {
   const sources = useSources();
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   return (
     <Select
       className="wide-select"

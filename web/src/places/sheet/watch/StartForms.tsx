@@ -2,7 +2,7 @@ import { Input } from 'antd';
 import { QuestionsEditor } from '../../../parts/QuestionsEditor';
 import { BandLine } from '../../../parts/Band';
 import { ProblemsAt } from '../ProblemsAt';
-import { useAround } from '../surroundings';
+import { useSurroundings } from '../surroundings';
 import { SourceSelect } from './SourceSelect';
 import type { FormProps } from './WatchBand';
 
@@ -23,7 +23,7 @@ const types = [
 
 /** A person, who chooses records and answers a few questions first. */
 export function StartForm({ watch, set }: FormProps) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   const start = watch.start ?? {};
   const put = (next: Partial<typeof start>) => set({ start: { ...start, ...next } });
   return (
@@ -64,7 +64,7 @@ export function StartForm({ watch, set }: FormProps) {
 
 /** A call over HTTP, with what it takes. */
 export function CalledForm({ watch, set }: FormProps) {
-  const { readOnly } = useAround();
+  const { readOnly } = useSurroundings();
   return (
     <BandLine
       ask={

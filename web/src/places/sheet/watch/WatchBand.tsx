@@ -6,7 +6,7 @@ import { useStarters } from '../../../api/queries';
 import { Band, BandLine } from '../../../parts/Band';
 import { ProblemsAt } from '../ProblemsAt';
 import { formOf, freshBody, sourceOf, type Sheet, type Watch, type WatchForm } from '../model';
-import { useAround } from '../surroundings';
+import { useSurroundings } from '../surroundings';
 import { ChangeForm } from './ChangeForm';
 import { DueForm, LastsForm } from './RecordForms';
 import { ScheduleForm } from './ScheduleForm';
@@ -59,7 +59,7 @@ function retitled(sheet: Sheet, record: boolean): Sheet['messages'] {
 
 /** What starts the workflow, in any of its forms. */
 export const WatchBand = memo(function WatchBand({ sheet, change, proof }: Props) {
-  const { fields, readOnly } = useAround();
+  const { fields, readOnly } = useSurroundings();
   const starters = useStarters();
   const watch = sheet.watch ?? {};
   const form = formOf(watch);
