@@ -52,6 +52,9 @@ func Kind() *connect.Kind {
 		{Name: "accepted", Label: "It is accepted where", Type: "text", More: true, Help: "for a side that answers 200 to everything: a JSONPath such as $.ok, which must be there and not false, or $.status == sent"},
 		{Name: "words", Label: "Words of a refusal", Type: "text", More: true, Help: "a JSONPath such as $.error; found by itself where nothing is said"},
 		{Name: "id", Label: "The post's id", Type: "text", More: true, Help: "a JSONPath in the answer, such as $.id"},
+		{Name: "reply_address", Label: "Address of a reply", Type: "secret", More: true, Help: "for threads: {id} is what the other side calls the earlier post. Not needed where the body has post.under"},
+		{Name: "edit_address", Label: "Address of an edit", Type: "secret", More: true, Help: "{id} is what the other side calls the post, such as https://chat.example/posts/{id}"},
+		{Name: "edit_method", Label: "Method of an edit", Type: "choice", Options: []string{http.MethodPut, http.MethodPatch, http.MethodPost}, Default: http.MethodPut, More: true},
 		{Name: "link", Label: "The post's link", Type: "text", More: true, Help: "a JSONPath in the answer, such as $.url"},
 	}
 	return &connect.Kind{
@@ -60,7 +63,11 @@ func Kind() *connect.Kind {
 		Sends:    &connect.Sends{Dialect: message.Rich, Listed: true},
 		Check:    check,
 		Open: func(c connect.Config) (connect.Conn, error) {
-			return open(c)
+			w, err := open(c)
+			if err != nil {
+				return nil, err
+			}
+			return w.able(), nil
 		},
 	}
 }
@@ -72,12 +79,13 @@ func check(settings map[string]string) error {
 }
 
 type webhook struct {
-	config  connect.Config
-	places  []place
-	shape   *shape.Shape
-	form    bool
-	answer  answer
-	longest int
+	config                connect.Config
+	under, edits, replies bool // the body says in which thread it stands; there is an address of an edit; there are replies
+	places                []place
+	shape                 *shape.Shape
+	form                  bool
+	answer                answer
+	longest               int
 }
 
 // place is somewhere posts go, with its own address.
@@ -92,6 +100,7 @@ func open(c connect.Config) (*webhook, error) {
 	if w.shape, w.form, err = shapeOf(c); err != nil {
 		return nil, err
 	}
+	w.under = c.Settings["shape"] == ownShape && strings.Contains(c.Settings["body"], "post.under")
 	if w.answer, err = answerOf(c.Settings); err != nil {
 		return nil, err
 	}
@@ -102,7 +111,75 @@ func open(c connect.Config) (*webhook, error) {
 		}
 		w.longest = int(n.Float)
 	}
-	return w, nil
+	return w, w.threads()
+}
+
+// threads finds out whether there are replies and edits, and refuses those that could not name the earlier post.
+func (w *webhook) threads() error {
+	edit, reply := w.config.Settings["edit_address"], w.config.Settings["reply_address"]
+	w.edits, w.replies = edit != "", reply != "" || w.under
+	for name, address := range map[string]string{"edit_address": edit, "reply_address": reply} {
+		if address == "" {
+			continue
+		}
+		if !strings.Contains(address, "{id}") {
+			return fault.At(name, "the address does not say which post is meant; write {id} there")
+		}
+		if err := goodAddress(earlier(address, "place", "1")); err != nil {
+			return fault.In(name, err)
+		}
+	}
+	if (w.edits || w.replies) && w.answer.id == nil {
+		return fault.At("id", "replies and edits name the earlier post: say where its id stands in the answer, such as $.id")
+	}
+	return nil
+}
+
+// earlier is an address with the earlier post's place and id in it, each as one piece.
+func earlier(address, place, id string) string {
+	return strings.NewReplacer("{place}", url.PathEscape(place), "{id}", url.PathEscape(id)).Replace(address)
+}
+
+// able gives the webhook as what it can do.
+func (w *webhook) able() connect.Conn {
+	switch {
+	case w.edits && w.replies:
+		return struct {
+			*webhook
+			editor
+			replier
+		}{w, editor{w}, replier{w}}
+	case w.edits:
+		return struct {
+			*webhook
+			editor
+		}{w, editor{w}}
+	case w.replies:
+		return struct {
+			*webhook
+			replier
+		}{w, replier{w}}
+	}
+	return w
+}
+
+type editor struct{ w *webhook }
+
+// Edit puts a post in the place of an earlier one.
+func (e editor) Edit(ctx context.Context, id string, p connect.Post) connect.Delivery {
+	address := earlier(e.w.config.Settings["edit_address"], p.Place, id)
+	return e.w.call(ctx, p, "", e.w.config.Get("edit_method", http.MethodPut), address, true)
+}
+
+type replier struct{ w *webhook }
+
+// Reply sends a post into the thread of an earlier one.
+func (r replier) Reply(ctx context.Context, id string, p connect.Post) connect.Delivery {
+	address := r.w.config.Settings["reply_address"]
+	if address != "" {
+		address = earlier(address, p.Place, id)
+	}
+	return r.w.call(ctx, p, id, r.w.config.Get("method", http.MethodPost), address, false)
 }
 
 func shapeOf(c connect.Config) (s *shape.Shape, form bool, err error) {
@@ -264,11 +341,22 @@ func (w *webhook) answers(ctx context.Context, p place, host string) connect.Pro
 
 // Send sends one post.
 func (w *webhook) Send(ctx context.Context, p connect.Post) connect.Delivery {
+	return w.call(ctx, p, "", w.config.Get("method", http.MethodPost), "", false)
+}
+
+// call sends a post as a call to an address, or to its place's own where that is empty. under is the earlier post in whose thread
+// it stands.
+func (w *webhook) call(ctx context.Context, p connect.Post, under, method, address string, edit bool) connect.Delivery {
 	i := slices.IndexFunc(w.places, func(o place) bool { return o.name == p.Place })
 	if i < 0 {
 		return connect.Refused(fmt.Sprintf("there is no place %s any more; add it in the settings of %s", p.Place, w.config.ID))
 	}
-	body, err := bodyOf(w.shape, w.form, w.seen(p.Doc, p.Place, p.Key))
+	if address == "" {
+		address = w.places[i].address
+	}
+	post := w.seen(p.Doc, p.Place, p.Key)
+	post["under"] = under
+	body, err := bodyOf(w.shape, w.form, post)
 	if err != nil {
 		return connect.Refused("the body cannot be made: " + err.Error())
 	}
@@ -277,10 +365,9 @@ func (w *webhook) Send(ctx context.Context, p connect.Post) connect.Delivery {
 	if w.form {
 		header.Set("Content-Type", mime.FormatMediaType("application/x-www-form-urlencoded", map[string]string{"charset": "utf-8"}))
 	}
-	method := w.config.Get("method", http.MethodPost)
 	return connect.SendCall(ctx, w.config.Env, connect.Call{
-		Method: method, Address: w.places[i].address, Shown: method + " " + hostOf(w.places[i].address) + ", the address of " + p.Place,
-		Header: header, Body: body, Key: p.Key, Judge: w.answer.judge,
+		Method: method, Address: address, Shown: method + " " + hostOf(address) + ", the address of " + p.Place,
+		Header: header, Body: body, Key: p.Key, Edit: edit, Judge: w.answer.judge,
 	})
 }
 

@@ -58,6 +58,10 @@ func TestSettings(t *testing.T) {
 		"no such shape":               {map[string]string{"shape": "round"}, "shape", "there is no shape called round"},
 		"no JSONPath":                 {map[string]string{"id": "id"}, "id", "is no JSONPath"},
 		"half a JSONPath":             {map[string]string{"accepted": "$.["}, "accepted", "cannot be read"},
+		"an edit of nothing":          {map[string]string{"edit_address": "https://x.example/posts", "id": "$.id"}, "edit_address", "write {id} there"},
+		"an edit without an id":       {map[string]string{"edit_address": "https://x.example/posts/{id}"}, "id", "replies and edits name the earlier post"},
+		"a thread without an id":      {map[string]string{"shape": ownShape, "body": `{"t":"${post.title}","thread":"${post.under}"}`}, "id", "replies and edits name the earlier post"},
+		"threads and edits":           {map[string]string{"shape": ownShape, "body": `{"t":"${post.title}","thread":"${post.under}"}`, "edit_address": "https://x.example/{place}/{id}", "id": "$.id"}, "", ""},
 		"too short":                   {map[string]string{"longest": "5"}, "longest", "at least 20"},
 	} {
 		settings := map[string]string{}
@@ -268,4 +272,51 @@ func FuzzReadyShapes(f *testing.F) {
 		}
 		assert.True(t, json.Valid(raw), "%s", raw)
 	})
+}
+
+// A webhook can do what its settings say how to: what it cannot is no method of it, so that nobody asks for it.
+func TestRepliesAndEdits(t *testing.T) {
+	address, calls, bodies := taken(t, func(w http.ResponseWriter) { _, _ = w.Write([]byte(`{"id":"p 7"}`)) })
+	places := "tours " + address + "/in/1"
+	own := map[string]string{"places": places, "shape": ownShape, "body": `{"t":"${post.title}","thread":"${post.under}"}`, "id": "$.id"}
+	for name, c := range map[string]struct {
+		with           map[string]string
+		edits, replies bool
+	}{
+		"neither":          {map[string]string{"places": places}, false, false},
+		"by its body":      {own, false, true},
+		"by an address":    {map[string]string{"places": places, "id": "$.id", "reply_address": address + "/{place}/{id}/replies"}, false, true},
+		"edits alone":      {map[string]string{"places": places, "id": "$.id", "edit_address": address + "/posts/{id}"}, true, false},
+		"both, and a body": {map[string]string{"places": places, "id": "$.id", "edit_address": address + "/posts/{id}", "reply_address": address + "/r/{id}"}, true, true},
+	} {
+		conn, err := Kind().Open(connect.Config{ID: "hook", Settings: c.with, Env: env(t)})
+		require.NoError(t, err, name)
+		_, sends := conn.(connect.Sender)
+		e, edits := conn.(connect.Editor)
+		r, replies := conn.(connect.Replier)
+		require.Equal(t, []bool{true, c.edits, c.replies}, []bool{sends, edits, replies}, name)
+		post := connect.Post{Place: "tours", Key: "k-2", Doc: document("x")}
+		if replies {
+			d := r.Reply(t.Context(), "p 7", post)
+			require.True(t, d.Taken, "%s: %+v", name, d)
+			last := (*calls)[len(*calls)-1]
+			if name == "by its body" {
+				assert.Equal(t, "/in/1", last.URL.Path)
+				assert.JSONEq(t, `{"t":"x","thread":"p 7"}`, (*bodies)[len(*bodies)-1])
+			} else {
+				assert.Contains(t, last.URL.EscapedPath(), "p%207", name)
+			}
+		}
+		if edits {
+			d := e.Edit(t.Context(), "p 7", post)
+			require.True(t, d.Taken, "%s: %+v", name, d)
+			last := (*calls)[len(*calls)-1]
+			assert.Equal(t, []string{"PUT", "/posts/p%207"}, []string{last.Method, last.URL.EscapedPath()}, name)
+		}
+	}
+	gone, _, _ := taken(t, func(w http.ResponseWriter) { w.WriteHeader(http.StatusNotFound) })
+	conn, err := Kind().Open(connect.Config{Settings: map[string]string{"places": places, "id": "$.id", "edit_address": gone + "/{id}"}, Env: env(t)})
+	require.NoError(t, err)
+	d := conn.(connect.Editor).Edit(t.Context(), "7", connect.Post{Place: "tours", Key: "k", Doc: document("x")})
+	assert.Equal(t, connect.InsteadPost, d.Instead, "what is gone is told anew")
 }
