@@ -1,4 +1,5 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useQueryClient } from '@tanstack/react-query';
+import { useAct } from '../../api/act';
 import { App, Button, Select } from 'antd';
 import { useState } from 'react';
 import { Link } from 'react-router';
@@ -12,21 +13,23 @@ export function Move({ c, editor }: { c: ConnectionDetail; editor: boolean }) {
   const { message } = App.useApp();
   const others = (useConnections().data?.items ?? []).filter((o) => o.kind === c.kind && o.id !== c.id);
   const [to, setTo] = useState<string>();
-  const move = useMutation({
-    mutationFn: (apply: boolean) =>
+  const move = useAct(
+    (apply: boolean) =>
       answerOf(
         api.POST('/api/connections/{id}/move', {
           params: { path: { id: c.id } },
           body: { to: to ?? '', apply },
         }),
       ),
-    onSuccess: (done) => {
+    [],
+    (done) => {
       if (!done.applied) return;
       void message.success('All moved.');
       void cache.invalidateQueries();
       setTo(undefined);
     },
-  });
+    'in place',
+  );
   const uses = c.uses ?? [];
   if (uses.length === 0) return <p className="muted">No sheet names it. It can be deleted.</p>;
   const planned = move.data && !move.data.applied && to ? move.data : undefined;
