@@ -110,6 +110,8 @@ func TestFromNothingToAnAlert(t *testing.T) {
 	p := &person{t: t, Page: page}
 	require.NoError(t, p.Go(link[len(address):]))
 	p.sees(".signin-page", "You become the first administrator")
+	check := axeOn(t, page)
+	check("the first administrator")
 	p.fill("input[autocomplete=name]", "Ona")
 	p.fill("input[autocomplete=username]", "ona@example.org")
 	p.fill("input[type=password]", "long enough")
@@ -117,6 +119,7 @@ func TestFromNothingToAnAlert(t *testing.T) {
 
 	p.sees("#place", "To begin")
 	p.sees("#place", "Nothing yet: nobody has been told anything here.")
+	check("Today, to begin")
 	shown, err := browser.Eval[string](p.Page, "document.body.innerText")
 	require.NoError(t, err)
 	for _, demo := range []string{"Practice", "delivered", "lindental", "Sonnleiten", "#tours"} {

@@ -4,6 +4,7 @@ package shape
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 
 	"dorfbote/internal/core/fault"
@@ -136,6 +137,9 @@ func (c *compiler) leaf(text, path string) (node, error) {
 	if len(wrong) > 0 {
 		return nil, fault.In(path, wrong[0])
 	}
+	if err := c.known(t, path); err != nil {
+		return nil, err
+	}
 	if t.Constant() {
 		s, err := t.Text(nil, c.words)
 		return constant{s}, err
@@ -196,7 +200,25 @@ func (c *compiler) whole(v any, path string) (*formula.Formula, error) {
 	if len(wrong) > 0 {
 		return nil, fault.In(path, wrong[0])
 	}
-	return t.Whole(), nil
+	return t.Whole(), c.known(t, path)
+}
+
+var (
+	quoted  = regexp.MustCompile(`"(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'`)
+	namesIt = regexp.MustCompile(`(?:^|[^.\w])it\b`)
+)
+
+// known refuses a formula that speaks of "it" where nothing is repeated.
+func (c *compiler) known(t *formula.Template, path string) error {
+	if len(c.words.Gathered) > 1 {
+		return nil
+	}
+	for _, p := range t.Parts() {
+		if p.Formula != nil && namesIt.MatchString(quoted.ReplaceAllString(p.Formula.String(), "")) {
+			return fault.At(path, "there is nothing called it here; it is known at $as, where a list is gone through")
+		}
+	}
+	return nil
 }
 
 // making is one filling of a shape.
