@@ -56,6 +56,38 @@ func TestTidying(t *testing.T) {
 	assert.EqualValues(t, 100, count("hook_requests"))
 }
 
+// Nothing goes where it is to be kept for ever. Where it is not, a process looks at once and then no more often than it
+// should, however often it sweeps, and makes room for arrivals every time.
+func TestLettingGo(t *testing.T) {
+	w := start(t, false)
+	ctx, db := context.Background(), w.Store.DB
+	fill := func() {
+		require.NoError(t, db.Exec(`INSERT INTO posts (workflow, arrival, destination, message, body, key, state)
+			SELECT 1, n, 'square/#tours', 'm', '{}', 'k' || n, CASE WHEN n = 3 THEN 'refused' ELSE 'sent' END FROM generate_series(1, 9) n ON CONFLICT DO NOTHING`).Error)
+	}
+	left := func() (n int64) {
+		require.NoError(t, w.Upkeep.Retain(ctx))
+		require.NoError(t, db.Raw("SELECT count(*) FROM posts").Scan(&n).Error)
+		return n
+	}
+	require.NoError(t, db.Exec(`INSERT INTO arrivals (seq, source, id, type, time, subject, data, received_at)
+		SELECT n, 'tours/collections', 'o' || n, 'dorfbote.record.updated', now(), 'C', '{"record":{}}', now() FROM generate_series(1, 9) n`).Error)
+	require.NoError(t, db.Exec("SELECT setval('arrivals_numbers', 9)").Error)
+	require.NoError(t, db.Exec("UPDATE marks SET seq = 9").Error)
+	fill()
+	assert.EqualValues(t, 9, left(), "for ever")
+	w.Upkeep.Keep, w.Upkeep.Every = store.Keep{Arrivals: 2}, time.Hour
+	assert.EqualValues(t, 3, left(), "of the last two, and the one that was refused, which somebody may still have to see to")
+	fill()
+	require.NoError(t, db.Exec("SELECT setval('arrivals_numbers', ?)", 7*store.PartWidth).Error)
+	assert.EqualValues(t, 9, left(), "the next look is in an hour")
+	parts, err := w.Store.Parts(ctx)
+	require.NoError(t, err)
+	assert.Contains(t, parts, int64(8), "and yet there is room")
+	w.Upkeep.Every = time.Nanosecond
+	assert.EqualValues(t, 3, left())
+}
+
 // Of a channel that would refuse a post, whoever looks after the workflows that tell it hears before one is refused, and
 // hears no more once it is open.
 func TestAChannelThatWouldRefuse(t *testing.T) {

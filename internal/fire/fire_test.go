@@ -105,7 +105,7 @@ func temporary(t *testing.T) string {
 	return dir
 }
 
-// begin prepares a database with a workflow that tells the square, and starts servers and then workers on it.
+// begin prepares a database with a workflow that tells the square, and has servers and then workers work on it.
 func begin(t *testing.T, url string, servers, workers int) (*square, []*process) {
 	t.Helper()
 	st, err := store.Open(context.Background(), url, 6)
@@ -124,6 +124,13 @@ func begin(t *testing.T, url string, servers, workers int) (*square, []*process)
 	for _, p := range all {
 		p.start(t)
 		t.Cleanup(p.kill)
+	}
+	for _, p := range all { // so that what is killed later is killed while it works
+		select {
+		case <-p.up:
+		case <-time.After(60 * time.Second):
+			require.FailNow(t, "a process did not begin", p.role)
+		}
 	}
 	return sq, all
 }

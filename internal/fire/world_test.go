@@ -41,6 +41,10 @@ func TestMain(m *testing.M) {
 	if role := os.Getenv(roleEnv); role != "" {
 		if err := play(role); err != nil {
 			fmt.Fprintln(os.Stderr, role, err)
+			// PostgreSQL is killed at any moment, so also while a process begins. It ends, saying why; whatever watches over
+			// processes starts it again, and so does this.
+			time.Sleep(200 * time.Millisecond)
+			fmt.Fprintln(os.Stderr, role, syscall.Exec(os.Args[0], os.Args, os.Environ()))
 			os.Exit(1)
 		}
 		return
@@ -100,6 +104,7 @@ func play(role string) error {
 type process struct {
 	role, url, addr string
 	cmd             *exec.Cmd
+	up              chan struct{} // closed once it says that it is
 }
 
 func (p *process) start(t testing.TB) {
@@ -110,8 +115,12 @@ func (p *process) start(t testing.TB) {
 	out, err := p.cmd.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, p.cmd.Start())
+	up := make(chan struct{})
+	p.up = up
 	go func() {
-		_, _ = bufio.NewReader(out).ReadString('\n')
+		if _, err := bufio.NewReader(out).ReadString('\n'); err == nil {
+			close(up)
+		}
 		_, _ = io.Copy(io.Discard, out)
 	}()
 }
