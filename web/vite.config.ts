@@ -36,5 +36,10 @@ export default defineConfig({
   plugins: [react(), compressed()],
   build: { chunkSizeWarningLimit: 1500, assetsInlineLimit: 0 },
   server: { proxy: { '/api': 'http://127.0.0.1:8470' } },
-  test: { environment: 'jsdom', include: ['src/**/*.test.ts', 'src/**/*.test.tsx'], testTimeout: 30_000 },
+  test: {
+    environment: 'jsdom',
+    include: ['src/**/*.test.ts', 'src/**/*.test.tsx'],
+    setupFiles: ['src/testing.setup.ts'],
+    testTimeout: 30_000,
+  },
 });

@@ -226,25 +226,7 @@ func serveCommand() *cobra.Command {
 					}
 					defer e.Stop()
 				}
-				l, err := net.Listen("tcp", s.Addr)
-				if err != nil {
-					return err
-				}
-				public := s.PublicURL
-				if public == "" {
-					public = "http://" + l.Addr().String()
-				}
-				proxies, err := kit.TrustProxies(s.TrustedProxies)
-				if err != nil {
-					return fmt.Errorf("DORFBOTE_TRUSTED_PROXIES: %w", err)
-				}
-				e.Log.Info("serving", "address", public)
-				first, err := people.FirstLink(ctx, e.Store, public, e.Now())
-				if err != nil {
-					return err
-				}
-				tellFirst(first)
-				return serve(ctx, l, e, api.Options{Practice: s.PracticeURL, PublicURL: public, Secure: strings.HasPrefix(public, "https:"), MetricsToken: s.MetricsToken, Proxies: proxies})
+				return front(ctx, s, e, func(public string) { e.Log.Info("serving", "address", public) })
 			})
 		},
 	}
@@ -262,6 +244,32 @@ func ready(ctx context.Context, e *engine.Engine) error {
 		return e.Store.Migrate(ctx)
 	}
 	return e.Store.UpToDate(ctx)
+}
+
+// front listens where the settings say, says that it does, with the link of the first administrator where there is nobody yet,
+// and serves until ctx ends.
+func front(ctx context.Context, s settings, e *engine.Engine, up func(public string)) error {
+	l, err := net.Listen("tcp", s.Addr)
+	if err != nil {
+		return err
+	}
+	public := s.PublicURL
+	if public == "" {
+		public = "http://" + l.Addr().String()
+	}
+	proxies, err := kit.TrustProxies(s.TrustedProxies)
+	if err != nil {
+		return fmt.Errorf("DORFBOTE_TRUSTED_PROXIES: %w", err)
+	}
+	up(public)
+	first, err := people.FirstLink(ctx, e.Store, public, e.Now())
+	if err != nil {
+		return err
+	}
+	if first != "" {
+		fmt.Printf("Nobody can sign in yet. Whoever opens this link becomes the first administrator; it holds once, and for a day:\n%s\n", first)
+	}
+	return serve(ctx, l, e, api.Options{Practice: s.PracticeURL, PublicURL: public, Secure: strings.HasPrefix(public, "https:"), MetricsToken: s.MetricsToken, Proxies: proxies})
 }
 
 // serve answers requests until ctx ends, and then lets those under way finish.

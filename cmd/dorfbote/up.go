@@ -5,16 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"dorfbote/internal/api"
-	"dorfbote/internal/api/kit"
-	"dorfbote/internal/api/people"
 	"dorfbote/internal/pgserver"
 )
 
@@ -68,34 +63,11 @@ func up(ctx context.Context, s settings, log *slog.Logger) error {
 	if err := e.Store.Migrate(ctx); err != nil {
 		return err
 	}
-	l, err := net.Listen("tcp", s.Addr)
-	if err != nil {
-		return err
-	}
-	public := s.PublicURL
-	if public == "" {
-		public = "http://" + l.Addr().String()
-	}
-	proxies, err := kit.TrustProxies(s.TrustedProxies)
-	if err != nil {
-		return fmt.Errorf("DORFBOTE_TRUSTED_PROXIES: %w", err)
-	}
 	if err := e.Start(context.WithoutCancel(ctx)); err != nil {
 		return err
 	}
 	defer e.Stop()
-	fmt.Printf("\n  Dorfbote           %s\n  Data               %s\n  Ready after        %.1f s. Ctrl-C ends everything.\n\n", public, s.Data, time.Since(began).Seconds())
-	first, err := people.FirstLink(ctx, e.Store, public, e.Now())
-	if err != nil {
-		return err
-	}
-	tellFirst(first)
-	return serve(ctx, l, e, api.Options{Practice: s.PracticeURL, PublicURL: public, Secure: strings.HasPrefix(public, "https:"), MetricsToken: s.MetricsToken, Proxies: proxies})
-}
-
-// tellFirst prints the link by which the first administrator is made, where there is one.
-func tellFirst(link string) {
-	if link != "" {
-		fmt.Printf("Nobody can sign in yet. Whoever opens this link becomes the first administrator; it holds once, and for a day:\n%s\n", link)
-	}
+	return front(ctx, s, e, func(public string) {
+		fmt.Printf("\n  Dorfbote           %s\n  Data               %s\n  Ready after        %.1f s. Ctrl-C ends everything.\n\n", public, s.Data, time.Since(began).Seconds())
+	})
 }

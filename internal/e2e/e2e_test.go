@@ -31,48 +31,69 @@ import (
 	"dorfbote/web"
 )
 
-// start brings up everything the demo has, on ports of its own.
-func start(t *testing.T) (address string) {
+// house is a Dorfbote on ports of its own, in which nothing is yet.
+type house struct {
+	t       *testing.T
+	address string
+	engine  *engine.Engine
+	ctx     context.Context // ends with the test
+	server  *httptest.Server
+	dist    fs.FS
+}
+
+func newHouse(t *testing.T, ws value.Workspace) *house {
 	t.Helper()
 	dist, err := fs.Sub(web.Dist, "dist")
 	require.NoError(t, err)
 	if _, err := fs.Stat(dist, "index.html"); err != nil {
 		t.Skip("the front end is not built; 'make build' builds it")
 	}
-	ctx, cancel := context.WithCancel(context.Background())
-	st := testdb.New(t)
-	zone, err := time.LoadLocation(demo.Zone)
-	require.NoError(t, err)
 	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
-	e, err := engine.New(st, value.Workspace{Zone: zone, Locale: "en"}, log)
+	e, err := engine.New(testdb.New(t), ws, log)
 	require.NoError(t, err)
 	e.Env = testdb.Loopback(t, e.Workspace)
-	folders.Store(t.Name(), e.Env.Folder)
+	ctx, cancel := context.WithCancel(context.Background())
+	server := httptest.NewUnstartedServer(nil)
+	t.Cleanup(server.Close) // waits for streams, which end with ctx
+	t.Cleanup(cancel)
+	return &house{t: t, address: "http://" + server.Listener.Addr().String(), engine: e, ctx: ctx, server: server, dist: dist}
+}
 
-	stand, err := practice.New(ctx, st.DB, practice.DefaultOptions())
+// open has it serve and work, until the test ends.
+func (h *house) open(o api.Options) {
+	h.t.Helper()
+	e := h.engine
+	o.Engine, o.Intake, o.Hub, o.Log, o.Web, o.PublicURL = e, intake.New(h.ctx, e.Writer), notify.NewHub(h.ctx, e.Store.Pool, e.Log), e.Log, h.dist, h.address
+	s, err := api.New(o)
+	require.NoError(h.t, err)
+	h.server.Config.Handler = s.Handler()
+	h.server.Start()
+	require.NoError(h.t, e.Start(h.ctx))
+	h.t.Cleanup(func() {
+		h.server.CloseClientConnections()
+		e.Stop()
+	})
+}
+
+// start brings up everything the demo has, on ports of its own.
+func start(t *testing.T) (address string) {
+	t.Helper()
+	zone, err := time.LoadLocation(demo.Zone)
+	require.NoError(t, err)
+	h := newHouse(t, value.Workspace{Zone: zone, Locale: "en"})
+	folders.Store(t.Name(), h.engine.Env.Folder)
+	stand, err := practice.New(h.ctx, h.engine.Store.DB, practice.DefaultOptions())
 	require.NoError(t, err)
 	apps := httptest.NewServer(stand.Handler())
-	server := httptest.NewUnstartedServer(nil)
-	address = "http://" + server.Listener.Addr().String()
-	moment, err := demo.Moment(os.Getenv("DORFBOTE_MOMENT"))
-	require.NoError(t, err)
-	require.NoError(t, demo.Fill(ctx, e, stand, demo.Addresses{Server: address, Practice: apps.URL}, moment, t.Logf))
-	s, err := api.New(api.Options{
-		Engine: e, Intake: intake.New(ctx, e.Writer), Hub: notify.NewHub(ctx, e.Store.Pool, e.Log), Log: log, Web: dist, Practice: apps.URL, PublicURL: address,
-	})
-	require.NoError(t, err)
-	server.Config.Handler = s.Handler()
-	server.Start()
-	require.NoError(t, e.Start(ctx))
 	t.Cleanup(func() {
-		server.CloseClientConnections()
 		apps.CloseClientConnections()
-		e.Stop()
-		cancel()
-		server.Close()
 		apps.Close()
 	})
-	return address
+	moment, err := demo.Moment(os.Getenv("DORFBOTE_MOMENT"))
+	require.NoError(t, err)
+	require.NoError(t, demo.Fill(h.ctx, h.engine, stand, demo.Addresses{Server: h.address, Practice: apps.URL}, moment, t.Logf))
+	h.open(api.Options{Practice: apps.URL})
+	return h.address
 }
 
 // folders are those that each test's server may read.
@@ -94,6 +115,30 @@ func open(t *testing.T, address string) *browser.Page {
 	require.NoError(t, err)
 	t.Cleanup(p.Close)
 	return p
+}
+
+// person presses and fills in as a person does, and counts it.
+type person struct {
+	t *testing.T
+	*browser.Page
+	did int
+}
+
+func (p *person) press(selector, text string) {
+	p.t.Helper()
+	p.did++
+	require.NoError(p.t, p.ClickText(selector, text))
+}
+
+func (p *person) fill(selector, text string) {
+	p.t.Helper()
+	p.did++
+	require.NoError(p.t, p.Fill(selector, text))
+}
+
+func (p *person) sees(selector, text string) {
+	p.t.Helper()
+	require.NoError(p.t, p.UntilText(selector, text))
 }
 
 // enter starts everything and signs in.

@@ -3,11 +3,8 @@ package e2e
 import (
 	"context"
 	"io"
-	"io/fs"
-	"log/slog"
 	"net/http"
 	"net/http/httptest"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -21,40 +18,15 @@ import (
 	"dorfbote/internal/api/people"
 	"dorfbote/internal/browser"
 	"dorfbote/internal/core/value"
-	"dorfbote/internal/engine"
-	"dorfbote/internal/engine/intake"
-	"dorfbote/internal/notify"
-	"dorfbote/internal/testdb"
-	"dorfbote/web"
 )
 
 // bare brings up a Dorfbote without the demo, in which nobody and nothing is, and the link of its first administrator.
 func bare(t *testing.T) (address, link string) {
 	t.Helper()
-	dist, err := fs.Sub(web.Dist, "dist")
-	require.NoError(t, err)
-	if _, err := fs.Stat(dist, "index.html"); err != nil {
-		t.Skip("the front end is not built; 'make build' builds it")
-	}
-	ctx, cancel := context.WithCancel(context.Background())
-	st := testdb.New(t)
-	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))
-	e, err := engine.New(st, value.DefaultWorkspace(), log)
-	require.NoError(t, err)
-	e.Env = testdb.Loopback(t, e.Workspace)
-	server := httptest.NewUnstartedServer(nil)
-	address = "http://" + server.Listener.Addr().String()
-	s, err := api.New(api.Options{Engine: e, Intake: intake.New(ctx, e.Writer), Hub: notify.NewHub(ctx, e.Store.Pool, e.Log), Log: log, Web: dist, PublicURL: address})
-	require.NoError(t, err)
-	server.Config.Handler = s.Handler()
-	server.Start()
-	require.NoError(t, e.Start(ctx))
-	t.Cleanup(func() {
-		server.CloseClientConnections()
-		e.Stop()
-		cancel()
-		server.Close()
-	})
+	h := newHouse(t, value.DefaultWorkspace())
+	h.open(api.Options{})
+	ctx, st := context.Background(), h.engine.Store
+	address = h.address
 	old, err := people.FirstLink(ctx, st, address, time.Now())
 	require.NoError(t, err)
 	link, err = people.FirstLink(ctx, st, address, time.Now())
@@ -65,30 +37,6 @@ func bare(t *testing.T) (address, link string) {
 	res.Body.Close()
 	assert.Equal(t, 404, res.StatusCode, "an older link holds no longer")
 	return address, link
-}
-
-// person presses and fills in as a person does, and counts it.
-type person struct {
-	t *testing.T
-	*browser.Page
-	did int
-}
-
-func (p *person) press(selector, text string) {
-	p.t.Helper()
-	p.did++
-	require.NoError(p.t, p.ClickText(selector, text))
-}
-
-func (p *person) fill(selector, text string) {
-	p.t.Helper()
-	p.did++
-	require.NoError(p.t, p.Fill(selector, text))
-}
-
-func (p *person) sees(selector, text string) {
-	p.t.Helper()
-	require.NoError(p.t, p.UntilText(selector, text))
 }
 
 // From an installation in which nobody and nothing is to an alert in somebody else's app: every place leads on, and nothing is

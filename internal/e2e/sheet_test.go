@@ -11,30 +11,11 @@ import (
 	"dorfbote/internal/demo"
 )
 
-// counted counts what a person presses and fills in.
-type counted struct {
-	*browser.Page
-	t     *testing.T
-	steps int
-}
-
-func (c *counted) press(selector, text string) {
-	c.t.Helper()
-	c.steps++
-	require.NoError(c.t, c.ClickText(selector, text))
-}
-
-func (c *counted) fill(selector, text string) {
-	c.t.Helper()
-	c.steps++
-	require.NoError(c.t, c.Fill(selector, text))
-}
-
 // A newcomer's way from sign-in to an alert that arrives: a sentence, its sheet, switched on. At most 14 presses and
 // fields.
 func TestANewcomersFirstAlert(t *testing.T) {
 	address := start(t)
-	c := &counted{Page: open(t, address), t: t}
+	c := &person{Page: open(t, address), t: t}
 	c.fill("#email", demo.People[0].Email)
 	c.fill("#password", demo.Password)
 	c.press("button", "Sign in")
@@ -49,8 +30,8 @@ func TestANewcomersFirstAlert(t *testing.T) {
 	c.press("button", "Switch on")
 	c.press(".ant-modal button", "Switch on")
 	require.NoError(t, c.UntilText(".sheetstate", "version 1 is on"))
-	t.Logf("%d presses and fields", c.steps)
-	assert.LessOrEqual(t, c.steps, 14)
+	t.Logf("%d presses and fields", c.did)
+	assert.LessOrEqual(t, c.did, 14)
 
 	key := records(t, c.Page, func(r map[string]any) bool { return r["status"] == "planned" || r["status"] == "on the way" })
 	_, err := browser.Eval[int](c.Page, fmt.Sprintf(`fetch('/api/practice/apps/tours/collections/%s', {method: 'PATCH', headers: {'Content-Type': 'application/json'}, body: JSON.stringify({status: 'refused'})}).then(r => r.status)`, key))

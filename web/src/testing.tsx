@@ -3,7 +3,7 @@ import { App } from 'antd';
 import { act, type ReactNode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { MemoryRouter } from 'react-router';
-import { vi } from 'vitest';
+import { expect, vi } from 'vitest';
 
 // For tests alone: what is drawn, hooks at work, and a server that answers as it is told.
 
@@ -80,6 +80,19 @@ export function served(answer: (asked: Asked) => { status?: number; body?: unkno
   });
   return asked;
 }
+
+/** A server that answers by method and path or by path, by more where that says something, and else with an empty list. */
+export const answering = (
+  answers: Record<string, unknown>,
+  more?: (a: Asked) => { status?: number; body?: unknown } | undefined,
+) =>
+  served((a) => more?.(a) ?? { body: answers[`${a.method} ${a.path}`] ?? answers[a.path] ?? { items: [] } });
+
+/** What of it was asked that writes. */
+export const writes = (asked: Asked[]) => asked.filter((a) => a.method !== 'GET');
+
+/** Waits until something is so. */
+export const wait = (until: () => unknown) => vi.waitFor(() => expect(until()).toBeTruthy());
 
 /** Types into a field as a person does. */
 export const typed = (field: Element | null, text: string) =>

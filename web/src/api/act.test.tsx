@@ -1,10 +1,8 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query';
-import { afterEach, expect, it, vi } from 'vitest';
+import { expect, it, vi } from 'vitest';
 import { act } from 'react';
 import { used } from '../testing';
 import { useAct } from './act';
-
-afterEach(() => vi.unstubAllGlobals());
 
 it('asks anew for what an act makes stale, whether it worked or not, and shows what went wrong', async () => {
   let asked = 0;

@@ -1,15 +1,12 @@
-import { afterEach, beforeEach, expect, it, vi } from 'vitest';
+import { expect, it } from 'vitest';
 import { useState } from 'react';
-import { browserParts, chosen, drawn, labelled, pressed, saying, typed } from '../testing';
+import { chosen, drawn, labelled, pressed, saying, typed } from '../testing';
 import { Attempts, pretty } from './Attempts';
 import { ChoiceFilter, FilterHead, TextFilter, useFilters } from './FilterHead';
 import { LaterWords } from './LaterWords';
 import { QuestionsEditor } from './QuestionsEditor';
 import { SpanInput } from './SpanInput';
 import { Verdict } from './Verdict';
-
-beforeEach(browserParts);
-afterEach(() => vi.unstubAllGlobals());
 
 it('reads a span back in words, and says what one is where it cannot', async () => {
   for (const [value, words] of [

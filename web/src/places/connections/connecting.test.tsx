@@ -1,30 +1,13 @@
 import { useState } from 'react';
-import { afterEach, beforeEach, expect, it, vi } from 'vitest';
+import { expect, it, vi } from 'vitest';
 import type { ConnectionDetail, ConnectionKind } from '../../api/client';
 import { RecordSearch } from '../../parts/RecordSearch';
-import {
-  browserParts,
-  chosen,
-  drawn,
-  labelled,
-  pressed,
-  saying,
-  served,
-  typed,
-  type Asked,
-} from '../../testing';
+import { chosen, drawn, labelled, pressed, saying, served, typed, type Asked, wait } from '../../testing';
 import { AddSource } from './AddSource';
 import { Connect } from './Connect';
 import { ShapeInput } from './ShapeInput';
 import { Steps } from './Steps';
 
-beforeEach(browserParts);
-afterEach(() => {
-  vi.unstubAllGlobals();
-  document.body.innerHTML = '';
-});
-
-const wait = (until: () => unknown) => vi.waitFor(() => expect(until()).toBeTruthy());
 const writes = (asked: Asked[], path: string) => asked.filter((a) => a.method === 'POST' && a.path === path);
 
 const table: ConnectionKind = {

@@ -1,5 +1,5 @@
-import { afterEach, beforeEach, expect, it, vi } from 'vitest';
-import { browserParts, chosen, drawn, labelled, offered, pressed, saying, typed } from '../../testing';
+import { beforeEach, expect, it, vi } from 'vitest';
+import { chosen, drawn, labelled, offered, pressed, saying, typed } from '../../testing';
 import { AddCondition, Condition } from './Condition';
 import { FollowBand } from './FollowBand';
 import { GatherBand } from './GatherBand';
@@ -10,15 +10,7 @@ import { TellBand } from './TellBand';
 import { editor, practice } from './testing';
 import type { Cond, Sheet } from './model';
 
-beforeEach(() => {
-  browserParts();
-  practice();
-});
-afterEach(() => {
-  vi.unstubAllGlobals();
-  document.body.innerHTML = '';
-});
-
+beforeEach(practice);
 const keep = (cond: Cond, more?: Parameters<typeof editor>[2]) =>
   editor(
     { keep: cond },

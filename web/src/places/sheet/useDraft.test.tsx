@@ -1,5 +1,5 @@
 import { act } from 'react';
-import { afterEach, beforeEach, expect, it, vi } from 'vitest';
+import { beforeEach, expect, it, vi } from 'vitest';
 import { after, served, used, type Asked } from '../../testing';
 import { blankSheet, type Sheet } from './model';
 import { useDraft } from './useDraft';
@@ -26,11 +26,6 @@ function workflow(refuse?: (a: Asked) => string | undefined) {
 const saves = (asked: Asked[]) => asked.filter((a) => a.method === 'PUT');
 
 beforeEach(() => void vi.useFakeTimers());
-afterEach(() => {
-  vi.useRealTimers();
-  vi.unstubAllGlobals();
-});
-
 it('saves what is typed in one go once, after a moment, on top of what it was made of', async () => {
   const asked = workflow();
   const draft = await used(() => useDraft(7));

@@ -1,8 +1,6 @@
-import { afterEach, expect, it, vi } from 'vitest';
+import { expect, it, vi } from 'vitest';
 import { drawn, pressed, served, typed } from '../../testing';
 import { SignIn } from './SignIn';
-
-afterEach(() => vi.unstubAllGlobals());
 
 it('says what is missing, what the server says, and signs in', async () => {
   const asked = served((a) =>

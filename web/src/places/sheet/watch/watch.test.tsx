@@ -1,18 +1,10 @@
-import { afterEach, beforeEach, expect, it, vi } from 'vitest';
-import { browserParts, chosen, drawn, labelled, offered, pressed, saying, typed } from '../../../testing';
+import { beforeEach, expect, it, vi } from 'vitest';
+import { chosen, drawn, labelled, offered, pressed, saying, typed } from '../../../testing';
 import type { Sheet } from '../model';
 import { editor, practice } from '../testing';
 import { WatchBand } from './WatchBand';
 
-beforeEach(() => {
-  browserParts();
-  practice();
-});
-afterEach(() => {
-  vi.unstubAllGlobals();
-  document.body.innerHTML = '';
-});
-
+beforeEach(practice);
 const watching = (watch: Sheet['watch'], more: Partial<Sheet> = {}, readOnly = false) =>
   editor({ watch, ...more }, (p) => <WatchBand {...p} proof={undefined} />, { readOnly });
 

@@ -1,0 +1,86 @@
+import { expect, it, vi } from 'vitest';
+import { answering, chosen, drawn, labelled, pressed, saying, typed, wait, writes } from '../../testing';
+import { PatternCard } from './PatternCard';
+import { Sentence } from './Sentence';
+
+it('reads a sentence back word by word, asks what it did not understand, and drafts what it did', async () => {
+  let drafted: unknown;
+  const asked = answering({}, (a) => {
+    if (a.path !== '/api/sentence') return undefined;
+    const { text, waived } = a.body as { text: string; waived: string[] };
+    const open = text.includes('soonish') && !waived.includes('soonish');
+    return {
+      body: {
+        words: [
+          { text: 'tell', as: 'word' },
+          { text: '#tours', as: 'channel', means: 'square/#tours' },
+        ],
+        questions: open
+          ? [{ ask: 'When is soonish?', about: 'soonish', choices: ['at once'], waives: true }]
+          : [],
+        sheet: open ? null : { name: 'Drafted' },
+      },
+    };
+  });
+  const page = await drawn(
+    <Sentence
+      make={(s: unknown) => {
+        drafted = s;
+        return Promise.resolve();
+      }}
+    />,
+  );
+  await typed(labelled('What should be told, to whom, when'), 'tell #tours soonish');
+  await vi.waitFor(() => expect(page.at.textContent).toContain('When is soonish?'), 3000);
+  expect(saying('Draft the sheet')).toHaveProperty('disabled', true);
+  await pressed(saying('Leave it out'));
+  await vi.waitFor(() => expect(saying('Draft the sheet')).toHaveProperty('disabled', false), 3000);
+  expect(page.at.textContent).toContain('Left out: “soonish”');
+  await pressed(saying('Draft the sheet'));
+  expect(drafted).toEqual({ name: 'Drafted' });
+  expect(asked.every((a) => a.path !== '/api/workflows')).toBe(true);
+  await page.gone();
+});
+
+it('fills a pattern in, and says what the server says is missing', async () => {
+  const asked = answering(
+    {
+      '/api/sources': { items: [{ source: 'tours/collections' }] },
+      '/api/destinations': { items: [{ name: 'square/#tours', title: '#tours' }] },
+    },
+    (a) =>
+      a.method === 'POST'
+        ? { status: 422, body: { detail: 'a blank is empty', errors: [{ message: 'choose a channel' }] } }
+        : undefined,
+  );
+  const pattern = {
+    name: 'new-records',
+    title: 'New records',
+    note: 'Tells of what is new.',
+    blanks: [
+      { name: 'source', label: 'Of what', kind: 'source', default: '' },
+      { name: 'channel', label: 'To whom', kind: 'channel', default: '' },
+      { name: 'span', label: 'Within', kind: 'span', default: '2h' },
+      { name: 'say', label: 'Say', kind: 'text', default: 'Hello' },
+    ],
+  };
+  const page = await drawn(
+    <ul>
+      <PatternCard pattern={pattern as never} make={() => Promise.resolve()} />
+    </ul>,
+  );
+  await pressed(saying('▸ New records'));
+  await wait(() => labelled('Of what'));
+  expect(saying('Draft the sheet')).toHaveProperty('disabled', true);
+  await vi.waitFor(async () => {
+    await chosen('Of what', 'tours/collections');
+  });
+  await typed(labelled('Say'), 'Good morning');
+  await pressed(saying('Draft the sheet'));
+  await wait(() => page.at.querySelector('[role="alert"]'));
+  expect(page.at.querySelector('[role="alert"]')!.textContent).toBe('✕ a blank is empty choose a channel');
+  expect(writes(asked)[0]!.body).toEqual({
+    blanks: { source: 'tours/collections', channel: '', span: '2h', say: 'Good morning' },
+  });
+  await page.gone();
+});
