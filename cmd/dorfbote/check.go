@@ -79,6 +79,7 @@ func workspaceOf(zone, locale string) (value.Workspace, error) {
 func checkCommand() *cobra.Command {
 	var fields []string
 	var zone, locale string
+	var around surroundings
 	cmd := &cobra.Command{
 		Use:   "check SHEET…",
 		Short: "Says everything that is wrong with sheets",
@@ -98,6 +99,9 @@ func checkCommand() *cobra.Command {
 				}
 				return practiceKind(source)
 			}}
+			if err := around.read(&known); err != nil {
+				return err
+			}
 			failed := false
 			for _, file := range files {
 				src, err := os.ReadFile(file)
@@ -122,6 +126,7 @@ func checkCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringArrayVar(&fields, "fields", nil, "KIND=SCHEMA: the JSON Schema of a kind of record; may stand several times")
+	around.flags(cmd)
 	cmd.Flags().StringVar(&zone, "zone", "UTC", "the workspace's time zone")
 	cmd.Flags().StringVar(&locale, "locale", "en", "the workspace's locale")
 	return cmd
@@ -150,6 +155,7 @@ func rehearseCommand() *cobra.Command {
 	f.StringVar(&opts.arrivals, "arrivals", "", "the arrivals: JSON Lines, one CloudEvent a line; - reads standard input")
 	f.StringArrayVar(&opts.fields, "fields", nil, "KIND=SCHEMA: the JSON Schema of a kind of record; without, types are learnt from the arrivals")
 	f.StringArrayVar(&opts.records, "records", nil, "KIND=F: records that lookups may find, JSON Lines")
+	opts.around.flags(cmd)
 	f.StringVar(&opts.until, "until", "", "where the virtual clock stops (RFC 3339)")
 	f.StringVar(&opts.zone, "zone", "UTC", "the workspace's time zone")
 	f.StringVar(&opts.locale, "locale", "en", "the workspace's locale")
@@ -164,6 +170,7 @@ const gcPercent = 300
 type rehearseOptions struct {
 	sheet, arrivals, until, zone, locale string
 	fields, records                      []string
+	around                               surroundings
 }
 
 func (o rehearseOptions) run() error {
@@ -206,7 +213,7 @@ func (o rehearseOptions) run() error {
 	if err != nil {
 		return wrongInput("%s: %v", o.arrivals, err)
 	}
-	plan, _, problems := sheet.Compile(src, sheet.Known{Workspace: ws, Schema: func(source string) *value.Schema {
+	surrounding := sheet.Known{Workspace: ws, Schema: func(source string) *value.Schema {
 		if k := schemaOf(schemas, source); k != nil {
 			return k
 		}
@@ -217,7 +224,11 @@ func (o rehearseOptions) run() error {
 			return value.Merge(practiceKind(source), l.Schema())
 		}
 		return practiceKind(source)
-	}})
+	}}
+	if err := o.around.read(&surrounding); err != nil {
+		return err
+	}
+	plan, _, problems := sheet.Compile(src, surrounding)
 	if tell(os.Stderr, o.sheet, problems) {
 		return inputError{errTold}
 	}
@@ -239,6 +250,7 @@ func (o rehearseOptions) run() error {
 		return err
 	})
 	m.Know(known)
+	m.People(surrounding.People)
 	scripts := &script.Runner{}
 	defer scripts.Close()
 	m.Outside(sources.OutsideOf(scripts))

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/place"
 )
 
 // Ability is something that a kind can do with a post besides sending it.
@@ -35,8 +36,20 @@ type Sends struct {
 	Longest int
 	// PerMinute is how many posts a minute one place takes; 0 where that is learnt from being asked to wait.
 	PerMinute int
-	// Listed is true where [Conn.Browse] lists the places there are; otherwise any place may be written.
-	Listed bool
+	// Form is how its places are written. Where it is [place.Listed], [Conn.Browse] lists those there are.
+	Form place.Form
+}
+
+// Listed tells whether the places there are can be listed; otherwise any of its form may be written.
+func (s *Sends) Listed() bool { return s.Form == place.Listed }
+
+// Rule is what a connection of the kind takes for a place; places are those of a kind that lists them.
+func (k *Kind) Rule(places []string) place.Rule {
+	can := make([]string, len(k.Sends.Can))
+	for i, c := range k.Sends.Can {
+		can[i] = string(c)
+	}
+	return place.Rule{Kind: k.Name, Form: k.Sends.Form, Places: places, Can: can}
 }
 
 // Sender is an open connection that posts can be sent over. One that [CanEdit] is an [Editor], too, one that [CanReply] a

@@ -91,7 +91,7 @@ func (s *Connections) createConnection(ctx context.Context, who *kit.Person, in 
 	if err := s.Store.AddConnection(ctx, &c); err != nil {
 		return nil, err
 	}
-	if k.Sends != nil && k.Sends.Listed {
+	if k.Sends != nil && k.Sends.Listed() {
 		s.askPlaces(ctx, c.ID)
 	}
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
@@ -178,7 +178,7 @@ func (s *Connections) changeConnection(ctx context.Context, _ *kit.Person, in *c
 		return nil, err
 	}
 	s.Hooks.Forget(in.ID)
-	if k := kinds.Named(kind); len(in.Body.Settings) > 0 && k.Sends != nil && k.Sends.Listed {
+	if k := kinds.Named(kind); len(in.Body.Settings) > 0 && k.Sends != nil && k.Sends.Listed() {
 		s.askPlaces(ctx, in.ID)
 	}
 	if in.Body.Paused != nil && !*in.Body.Paused {

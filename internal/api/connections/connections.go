@@ -139,7 +139,7 @@ func sendsOf(k *connect.Kind) *SendsItem {
 	if k.Sends == nil {
 		return nil
 	}
-	return &SendsItem{Can: k.Sends.Can, Dialect: k.Sends.Dialect, Longest: k.Sends.Longest, PerMinute: k.Sends.PerMinute, Listed: k.Sends.Listed}
+	return &SendsItem{Can: k.Sends.Can, Dialect: k.Sends.Dialect, Longest: k.Sends.Longest, PerMinute: k.Sends.PerMinute, Listed: k.Sends.Listed()}
 }
 
 func (s *Connections) listConnections(ctx context.Context, _ *kit.Person, _ *struct{}) (*kit.List[ConnectionItem], error) {

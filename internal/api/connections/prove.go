@@ -107,7 +107,7 @@ func (s *Connections) proveOne(ctx context.Context, _ *kit.Person, in *connectio
 		}
 	}
 	s.Engine.Sources.NoteHealth(ctx, c.ID, failure)
-	if k := kinds.Named(c.Kind); k != nil && k.Sends != nil && k.Sends.Listed && failure == nil {
+	if k := kinds.Named(c.Kind); k != nil && k.Sends != nil && k.Sends.Listed() && failure == nil {
 		if err := s.Engine.Sources.AskChannels(ctx, c.ID); err != nil {
 			return nil, err
 		}

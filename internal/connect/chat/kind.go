@@ -10,6 +10,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/place"
 )
 
 // Kind describes chats that posts go to.
@@ -20,7 +21,7 @@ func Kind() *connect.Kind {
 			{Name: "address", Label: "Address", Type: "address", Required: true},
 			{Name: "token", Label: "Token", Type: "secret", Required: true},
 		},
-		Sends: &connect.Sends{Can: []connect.Ability{connect.CanEdit, connect.CanReply}, Dialect: message.Rich, Listed: true},
+		Sends: &connect.Sends{Can: []connect.Ability{connect.CanEdit, connect.CanReply}, Dialect: message.Rich, Form: place.Listed},
 		Open:  func(c connect.Config) (connect.Conn, error) { return &chat{c}, nil },
 	}
 }

@@ -170,7 +170,7 @@ func CheckSending(t *testing.T, s *Sending) {
 		assert.True(t, steps[0].OK, "%+v", steps)
 	})
 	t.Run("lists its places", func(t *testing.T) {
-		if !k.Sends.Listed {
+		if !k.Sends.Listed() {
 			t.Skip("any place may be written")
 		}
 		list, err := conn.Browse(t.Context())

@@ -17,6 +17,7 @@ import (
 	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/place"
 	"dorfbote/internal/core/shape"
 	"dorfbote/internal/core/value"
 )
@@ -60,7 +61,7 @@ func Kind() *connect.Kind {
 	return &connect.Kind{
 		Name: "webhook", Title: "Webhook", Does: "Posts messages to any chat or app that takes an HTTP call, in the shape that it wants",
 		Settings: append(settings, connect.AuthSettings()...),
-		Sends:    &connect.Sends{Dialect: message.Rich, Listed: true},
+		Sends:    &connect.Sends{Dialect: message.Rich, Form: place.Listed},
 		Check:    check,
 		Open: func(c connect.Config) (connect.Conn, error) {
 			w, err := open(c)
@@ -81,15 +82,15 @@ func check(settings map[string]string) error {
 type webhook struct {
 	config                connect.Config
 	under, edits, replies bool // the body says in which thread it stands; there is an address of an edit; there are replies
-	places                []place
+	places                []known
 	shape                 *shape.Shape
 	form                  bool
 	answer                answer
 	longest               int
 }
 
-// place is somewhere posts go, with its own address.
-type place struct{ name, address string }
+// known is a place with its own address.
+type known struct{ name, address string }
 
 func open(c connect.Config) (*webhook, error) {
 	w := &webhook{config: c}
@@ -204,11 +205,11 @@ func shapeOf(c connect.Config) (s *shape.Shape, form bool, err error) {
 }
 
 // placesOf reads the places and their addresses.
-func placesOf(settings map[string]string) ([]place, error) {
+func placesOf(settings map[string]string) ([]known, error) {
 	if settings["addresses"] == oneAddress {
 		return placesOfOne(settings["address"], settings["names"])
 	}
-	var out []place
+	var out []known
 	n := 0
 	for line := range strings.Lines(settings["places"]) {
 		n++
@@ -219,11 +220,11 @@ func placesOf(settings map[string]string) ([]place, error) {
 		if at < 0 {
 			return nil, fault.At("places", "line %d has no address; write the name of the place and then its address, such as tours https://chat.example/in/1", n)
 		}
-		p := place{strings.Trim(line[:at], " \t:=,;"), line[at:]}
+		p := known{strings.Trim(line[:at], " \t:=,;"), line[at:]}
 		switch {
 		case !goodName(p.name):
 			return nil, fault.At("places", "line %d has no name before its address; write what people call the place", n)
-		case slices.ContainsFunc(out, func(o place) bool { return o.name == p.name }):
+		case slices.ContainsFunc(out, func(o known) bool { return o.name == p.name }):
 			return nil, fault.At("places", "line %d: there is a place called %s already", n, p.name)
 		}
 		if err := goodAddress(p.address); err != nil {
@@ -237,14 +238,14 @@ func placesOf(settings map[string]string) ([]place, error) {
 	return out, nil
 }
 
-func placesOfOne(address, names string) ([]place, error) {
+func placesOfOne(address, names string) ([]known, error) {
 	if !strings.Contains(address, "{place}") {
 		return nil, fault.At("address", "the address does not say where the place stands; write {place} there")
 	}
 	if err := goodAddress(strings.ReplaceAll(address, "{place}", "place")); err != nil {
 		return nil, fault.In("address", err)
 	}
-	var out []place
+	var out []known
 	for name := range strings.SplitSeq(names, ",") {
 		if name = strings.TrimSpace(name); name == "" {
 			continue
@@ -252,7 +253,7 @@ func placesOfOne(address, names string) ([]place, error) {
 		if !goodName(name) {
 			return nil, fault.At("names", "%q is no name of a place", name)
 		}
-		out = append(out, place{name, strings.ReplaceAll(address, "{place}", url.PathEscape(name))})
+		out = append(out, known{name, strings.ReplaceAll(address, "{place}", url.PathEscape(name))})
 	}
 	if len(out) == 0 {
 		return nil, fault.At("names", "there is no place yet; name one")
@@ -312,7 +313,7 @@ func (w *webhook) Prove(ctx context.Context) []connect.ProofStep {
 	return append(steps, connect.Passed("making a body", "%s", connect.Kept(raw)))
 }
 
-func (w *webhook) answers(ctx context.Context, p place, host string) connect.ProofStep {
+func (w *webhook) answers(ctx context.Context, p known, host string) connect.ProofStep {
 	tried := "asking whether " + host + " is there"
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
@@ -347,7 +348,7 @@ func (w *webhook) Send(ctx context.Context, p connect.Post) connect.Delivery {
 // call sends a post as a call to an address, or to its place's own where that is empty. under is the earlier post in whose thread
 // it stands.
 func (w *webhook) call(ctx context.Context, p connect.Post, under, method, address string, edit bool) connect.Delivery {
-	i := slices.IndexFunc(w.places, func(o place) bool { return o.name == p.Place })
+	i := slices.IndexFunc(w.places, func(o known) bool { return o.name == p.Place })
 	if i < 0 {
 		return connect.Refused(fmt.Sprintf("there is no place %s any more; add it in the settings of %s", p.Place, w.config.ID))
 	}

@@ -13,13 +13,16 @@ import (
 
 // gatherFailed is what becomes of an arrival for which something could not be gathered: it fails, or another branch
 // tells of it. That branch's route is called after what failed.
-func gatherFailed(g *sheet.PlanGather, sc *formula.Scope, err error) Outcome {
+func gatherFailed(p *sheet.Plan, g *sheet.PlanGather, sc *formula.Scope, err error) Outcome {
 	if g.Tell == nil {
 		return failure(g.Path, err)
 	}
 	out := Outcome{Verdict: Told, Row: g.Name + " failed"}
-	if o := compose(&out, g.Tell.Tell, sc); o != nil {
+	if o := compose(p, &out, g.Tell.Tell, sc); o != nil {
 		return *o
+	}
+	if len(out.Posts) == 0 && len(out.Failures) > 0 {
+		return failure(g.Path, err)
 	}
 	out.Where, out.Error = g.Path, err.Error()
 	return out

@@ -10,7 +10,6 @@ import (
 
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/cond"
-	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/sheet"
@@ -36,16 +35,20 @@ type Outcome struct {
 	Where     string // of a failure
 	Error     string
 	Posts     []Post
-	Steps     []Step // what follows once the posts are delivered
+	// Failures is what could not be told where the rest was; More is how many of a list were not, being more than the most.
+	Failures []Failure
+	More     int
+	Steps    []Step // what follows once the posts are delivered
 
 	// Releases is what the pace tells because of this one: what had waited, and goes with it.
 	Releases []Later `json:"-"`
-	skipped  string  // the place of a list that was empty, so that a message was left out
+	skipped  string  // the place of what was left out first: a list that was empty, an address that was
 }
 
 // Post is one composed message for one destination.
 type Post struct {
-	To      string
+	To      string // connection/place; several addresses are joined by ", "
+	Cc, Bcc string // of a mail, written like To; "" for none
 	Message string // its name on the sheet
 	Doc     *message.Document
 	Under   int // the index of the post whose thread this belongs in; -1 for none
@@ -56,6 +59,8 @@ type Post struct {
 	Ref, Updates, UnderRef, UnderMessage string
 	// Expires is when the post is no longer worth sending; zero is never.
 	Expires time.Time
+
+	item bool // one of a list, which makes a post of its own
 }
 
 // Otherwise is the name of the route for what no row takes.
@@ -90,7 +95,7 @@ func Decide(p *sheet.Plan, sc *formula.Scope) Outcome {
 		}
 	}
 	if g, err := gather(p, sc); err != nil {
-		return gatherFailed(g, sc, err)
+		return gatherFailed(p, g, sc, err)
 	}
 	return route(p, sc)
 }
@@ -158,72 +163,31 @@ func route(p *sheet.Plan, sc *formula.Scope) Outcome {
 			continue
 		}
 		names = append(names, row.Name)
-		if o := compose(&out, row.Tell, sc); o != nil {
+		if o := compose(p, &out, row.Tell, sc); o != nil {
 			return *o
 		}
 		if !p.Every {
 			break
 		}
 	}
-	if len(names) == 0 && len(out.Posts) == 0 {
+	if len(names) == 0 {
 		if p.Else == nil {
 			return Outcome{Verdict: Unrouted}
 		}
 		names = append(names, Otherwise)
-		if o := compose(&out, p.Else.Tell, sc); o != nil {
+		if o := compose(p, &out, p.Else.Tell, sc); o != nil {
 			return *o
 		}
 	}
 	out.Row = strings.Join(names, ", ")
-	if len(out.Posts) == 0 && out.skipped != "" { // an empty list: there is nothing to tell
+	if len(out.Posts) == 0 && len(out.Failures) > 0 { // nothing is left of what was to be told
+		return Outcome{Verdict: Failed, Where: out.Failures[0].Where, Error: out.Failures[0].Error}
+	}
+	if len(out.Posts) == 0 && out.skipped != "" { // there is nothing to tell, or nobody
 		return Outcome{Verdict: Dropped, Row: out.Row, DecidedBy: out.skipped}
 	}
 	if len(p.Follow) > 0 {
 		out.Steps = steps(p, sc)
 	}
 	return out
-}
-
-// compose adds a branch's posts. What another row has already told the same place is not told twice.
-func compose(out *Outcome, tells []sheet.PlanTell, sc *formula.Scope) *Outcome {
-	for _, t := range tells {
-		parent := add(out, t.To, t.Message, -1, sc)
-		if parent == failed {
-			return out
-		}
-		if t.Reply != nil && parent != leftOut && add(out, t.To, t.Reply, parent, sc) == failed {
-			return out
-		}
-	}
-	return nil
-}
-
-// What add gives instead of an index.
-const (
-	failed  = -1 // the outcome has been turned into a failure
-	leftOut = -2 // its list is empty, so there is no message
-)
-
-// add composes one post and gives its index.
-func add(out *Outcome, to string, m *message.Message, under int, sc *formula.Scope) int {
-	for i, p := range out.Posts {
-		if p.To == to && p.Message == m.Name && p.Under == under {
-			return i
-		}
-	}
-	doc, err := m.Fill(sc)
-	if errors.Is(err, message.ErrSkip) {
-		out.skipped = "messages." + m.Name + ".list"
-		return leftOut
-	}
-	if err != nil {
-		where := "messages." + m.Name
-		if fe, ok := errors.AsType[*fault.Fault](err); ok {
-			where, err = where+"."+fe.Place, fe.Err
-		}
-		*out = failure(where, err)
-		return failed
-	}
-	out.Posts = append(out.Posts, Post{To: to, Message: m.Name, Doc: doc, Under: under})
-	return len(out.Posts) - 1
 }

@@ -21,6 +21,7 @@ type Proof struct {
 	Keep     *cond.Line
 	Gather   []GatherProof
 	Rows     []RowProof
+	Else     []TellProof // of what goes otherwise
 	Messages map[string]MessageProof
 	Follow   []StepProof
 }
@@ -30,6 +31,8 @@ type RowProof struct {
 	Name  string    `json:"name"`
 	Line  cond.Line `json:"line"`
 	Taken bool      `json:"taken"` // the arrival goes this way
+	// Tell is whom the row tells of this arrival, by its tells.
+	Tell []TellProof `json:"tell"`
 }
 
 // MessageProof is a message as this arrival would fill it.
@@ -63,11 +66,14 @@ func Explain(p *sheet.Plan, sc *formula.Scope) Proof {
 	reached := out.Starts && holds(out.When) && holds(out.Keep)
 	taken := false
 	for i := range p.Rows {
-		r := RowProof{Name: p.Rows[i].Name, Line: p.Rows[i].When.Explain(sc)}
+		r := RowProof{Name: p.Rows[i].Name, Line: p.Rows[i].When.Explain(sc), Tell: explainTells(p, p.Rows[i].Tell, sc)}
 		if r.Line.Result == cond.True.String() && reached && (p.Every || !taken) {
 			r.Taken, taken = true, true
 		}
 		out.Rows = append(out.Rows, r)
+	}
+	if p.Else != nil {
+		out.Else = explainTells(p, p.Else.Tell, sc)
 	}
 	for i := range p.Follow {
 		out.Follow = append(out.Follow, followProof(&p.Follow[i], p.Terms, sc, holds, out.Outcome))

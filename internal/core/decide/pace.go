@@ -126,7 +126,7 @@ func repeatKey(pace *sheet.PlanPace, words *formula.Words, sc *formula.Scope) (s
 // fold makes a repeated arrival change, or reply to, what has been told of it before. A post for a destination that
 // has not been told of it goes into the thread of none, and is dropped.
 func fold(pace *sheet.PlanPace, mem Memory, key string, t Earlier, cause string, now time.Time, out Outcome) Outcome {
-	o := Outcome{Verdict: Repeated, Row: out.Row}
+	o := Outcome{Verdict: Repeated, Row: out.Row, Failures: out.Failures, More: out.More}
 	anew := false
 	for _, post := range out.Posts {
 		if post.Under >= 0 {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -40,6 +41,7 @@ type Formula struct {
 	program *vm.Program
 	words   *Words
 	doubts  []*Error
+	usesIt  bool
 }
 
 // ownDates reads formulas without the language's own functions for dates, in whose place others stand.
@@ -78,9 +80,15 @@ func Compile(text string, words *Words) (*Formula, error) {
 	if err != nil {
 		return nil, words.explain(err)
 	}
-	doubts := doubter{words: words}
+	doubts, uses := doubter{words: words}, user{}
 	ast.Walk(&tree.Node, &doubts)
-	return &Formula{text: text, program: program, words: words, doubts: doubts.doubts}, nil
+	if ast.Walk(&tree.Node, &uses); uses.wrong != nil {
+		return nil, uses.wrong
+	}
+	if words.Sources != nil {
+		words.Sources.Names = append(words.Sources.Names, uses.sources...)
+	}
+	return &Formula{text: text, program: program, words: words, doubts: doubts.doubts, usesIt: uses.it}, nil
 }
 
 func (f *Formula) String() string { return f.text }
@@ -146,11 +154,14 @@ func (patcher) Visit(node *ast.Node) {
 		switch {
 		case id.Value == "ago" && len(n.Arguments) == 1:
 			n.Arguments = append(n.Arguments, &ast.IdentifierNode{Value: "now"})
-		case id.Value == "bullets" && len(n.Arguments) == 2:
+		case id.Value == "bullets" && len(n.Arguments) == 2, slices.Contains(withPeople, id.Value) && len(n.Arguments) == 1:
 			n.Arguments = append(n.Arguments, &ast.IdentifierNode{Value: "$env"})
 		}
 	}
 }
+
+// withPeople are the functions that look into the people book.
+var withPeople = []string{"person", "mention", "on_duty"}
 
 // orName is how the function or(value, fallback) is spelt for the parser, to which "or" is an
 // operator. It has the same length, so that places in errors stay right.

@@ -59,7 +59,7 @@ type Anchor struct{ Text, To string }
 // Plain gives the link's text.
 func (a Anchor) Plain() string { return a.Text }
 
-var functionNames = []string{"words", "ago", "date", "money", "number", "percent", "plural", "bullets", "link", "or", "shorten", "phone", "mask", "slug"}
+var functionNames = []string{"words", "ago", "date", "money", "number", "percent", "plural", "bullets", "link", "or", "shorten", "phone", "mask", "slug", "person", "mention", "on_duty"}
 
 type params = []any
 
@@ -83,7 +83,7 @@ func functions(w *Words) []expr.Option {
 			return fn(p)
 		})
 	}
-	return []expr.Option{
+	return append(personFunctions(w), []expr.Option{
 		pass("words", 1, 1, func(p params) (any, error) {
 			d, err := asSpan(p[0])
 			return value.Words(d), err
@@ -162,7 +162,7 @@ func functions(w *Words) []expr.Option {
 		}),
 		pass("mask", 1, 1, func(p params) (any, error) { return mask(Show(p[0], ws)), nil }),
 		pass("slug", 1, 1, func(p params) (any, error) { return Slug(Show(p[0], ws)), nil }),
-	}
+	}...)
 }
 
 func (w *Words) bullets(p params) (any, error) {
@@ -173,7 +173,9 @@ func (w *Words) bullets(p params) (any, error) {
 	if len(list) == 0 {
 		return nil, nil
 	}
-	tmpl, wrong := ParseTemplate(Show(p[1], w.Workspace), w)
+	own := *w
+	own.Sources = nil // which are collected while a sheet is compiled
+	tmpl, wrong := ParseTemplate(Show(p[1], w.Workspace), &own)
 	if len(wrong) > 0 {
 		return nil, wrong[0]
 	}

@@ -6,6 +6,7 @@ import (
 
 	"github.com/expr-lang/expr/types"
 
+	"dorfbote/internal/core/people"
 	"dorfbote/internal/core/value"
 )
 
@@ -33,6 +34,8 @@ type Reach struct {
 	// Find gives the records of a source as they are at the moment that is decided for, in the order of their keys. They
 	// are not to be changed. nil finds nothing.
 	Find func(source string) []map[string]any
+	// People is the people book; nil has nobody in it.
+	People *people.Book
 	// Outside runs scripts and asks services; nil where neither can be done, which is a failure of what is gathered so.
 	Outside Outside
 	// Recall holds what was gathered when an arrival was decided, by name; what stands there is not gathered anew.
@@ -138,6 +141,8 @@ type Words struct {
 	Answers []value.Field
 	// AnswersKnown is true where there are no answers but those.
 	AnswersKnown bool
+	// Sources collects what formulas look into by themselves; nil collects nothing.
+	Sources *Sources
 }
 
 // Name is a gathered name. Kind is nil for anything but a record; Many is true for a list of them.
@@ -174,6 +179,12 @@ func (w *Words) env(sc *Scope) map[string]any {
 		"now":     sc.Now.In(w.Workspace.Location()),
 	}
 	maps.Copy(env, sc.Typed)
+	if sc.People != nil {
+		env[bookName] = sc.People
+	}
+	if sc.Find != nil {
+		env[findName] = sc.Find
+	}
 	if sc.Outside != nil {
 		env[clockName] = sc.Outside.Elapsed
 	}

@@ -77,7 +77,7 @@ func (d *Document) flattened() []string {
 	if marks > 0 || slices.ContainsFunc(d.Body, func(b Block) bool { return b.Kind == Heading || b.Kind == Quote }) {
 		lost = append(lost, "bold, italics and headings are plain")
 	}
-	if links > 0 || d.Link != nil {
+	if links > 0 || len(d.AllLinks()) > 0 {
 		lost = append(lost, "links are written out")
 	}
 	if d.Tone != "" && d.Tone != "plain" {
@@ -122,31 +122,39 @@ func (d *Document) allPlain() string {
 		facts[i] = f.Label + ": " + f.Value
 	}
 	add(strings.Join(facts, "\n"))
-	if d.Link != nil && d.Link.To != "" {
-		add(strings.TrimPrefix(d.Link.Text+": "+d.Link.To, ": "))
+	for _, l := range d.AllLinks() {
+		add(strings.TrimPrefix(l.Text+": "+l.To, l.To+": "))
 	}
 	return strings.Join(parts, "\n\n")
 }
 
 // written puts the addresses of links behind their texts.
 func written(blocks []Block) []Block {
+	return mapInlines(blocks, func(in Inline) []Inline {
+		if in.Kind == Anchor && plainInlines(in.Subs) != in.To {
+			return []Inline{in, {Kind: Text, Text: " (" + in.To + ")"}}
+		}
+		return []Inline{in}
+	})
+}
+
+// mapInlines gives the blocks with something else in the place of each piece of a line, those within it first.
+func mapInlines(blocks []Block, to func(Inline) []Inline) []Block {
 	var inlines func(list []Inline) []Inline
 	inlines = func(list []Inline) []Inline {
 		out := make([]Inline, 0, len(list))
 		for _, in := range list {
 			in.Subs = inlines(in.Subs)
-			if out = append(out, in); in.Kind == Anchor && plainInlines(in.Subs) != in.To {
-				out = append(out, Inline{Kind: Text, Text: " (" + in.To + ")"})
-			}
+			out = append(out, to(in)...)
 		}
 		return out
 	}
 	out := make([]Block, len(blocks))
 	for i, b := range blocks {
-		b.Inlines, b.Blocks = inlines(b.Inlines), written(b.Blocks)
+		b.Inlines, b.Blocks = inlines(b.Inlines), mapInlines(b.Blocks, to)
 		items := make([][]Block, len(b.Items))
 		for j, item := range b.Items {
-			items[j] = written(item)
+			items[j] = mapInlines(item, to)
 		}
 		b.Items, out[i] = items, b
 		out[i] = b
@@ -225,8 +233,8 @@ func (d *Document) html() string {
 		}
 		b.WriteString("</table>\n")
 	}
-	if d.Link != nil && d.Link.To != "" {
-		b.WriteString("<p>" + htmlLink(d.Link.To, html.EscapeString(orElse(d.Link.Text, d.Link.To))) + "</p>\n")
+	for _, l := range d.AllLinks() {
+		b.WriteString("<p>" + htmlLink(l.To, html.EscapeString(l.Text)) + "</p>\n")
 	}
 	return b.String()
 }

@@ -6,7 +6,11 @@
 // of its own kind.
 package message
 
-import "encoding/json"
+import (
+	"encoding/json"
+
+	"dorfbote/internal/core/people"
+)
 
 // Document is one finished message, without the dialect of any channel.
 type Document struct {
@@ -15,6 +19,12 @@ type Document struct {
 	Facts []Fact  `json:"facts"`
 	Tone  string  `json:"tone"`
 	Link  *Link   `json:"link,omitempty"`
+
+	Links    []Link      `json:"links,omitempty"` // besides Link
+	Sender   *Sender     `json:"sender,omitempty"`
+	Picture  *Picture    `json:"picture,omitempty"`
+	Mentions []Mentioned `json:"mentions,omitempty"`
+	Attach   []File      `json:"attach,omitempty"`
 }
 
 // Fact is a label with its value.
@@ -65,14 +75,19 @@ const (
 	Code   InlineKind = "code"
 	Anchor InlineKind = "link"
 	Break  InlineKind = "break"
+	// MentionInline is a person: Text is the name, and To the address on the connection that the message goes over, if there is one.
+	// Text is there whatever the destination makes of it.
+	MentionInline InlineKind = "mention"
 )
 
 // Inline is a piece of a line.
 type Inline struct {
 	Kind InlineKind `json:"kind"`
-	Text string     `json:"text,omitempty"` // of text and code
-	To   string     `json:"to,omitempty"`   // of a link
+	Text string     `json:"text,omitempty"` // of text, code and a mention
+	To   string     `json:"to,omitempty"`   // of a link and a mention
 	Subs []Inline   `json:"subs,omitempty"`
+
+	person *people.Person // of a mention, until it is known where the message goes
 }
 
 // Tones a message may have.

@@ -64,6 +64,9 @@ func (m *Message) Fill(sc *formula.Scope) (*Document, error) {
 		}
 		d.Body = append(d.Body, blocks...)
 	}
+	if err := m.parts.fill(d, sc, m.words); err != nil {
+		return nil, err
+	}
 	return d, nil
 }
 
@@ -200,6 +203,12 @@ func (f *filler) pieces(s string) []Inline {
 			} else {
 				add(text)
 			}
+		case formula.Mention:
+			if v.Person == nil {
+				add(Inline{Kind: Text, Text: v.Text})
+			} else {
+				add(Inline{Kind: MentionInline, Text: v.Text, person: v.Person})
+			}
 		default:
 			add(Inline{Kind: Text, Text: f.words.Show(v)})
 		}
@@ -212,7 +221,7 @@ func blank(in []Inline) bool {
 		if n.Kind == Break {
 			continue
 		}
-		if n.Kind == Code || strings.TrimSpace(n.Text) != "" || !blank(n.Subs) {
+		if n.Kind == Code || n.Kind == MentionInline || strings.TrimSpace(n.Text) != "" || !blank(n.Subs) {
 			return false
 		}
 	}

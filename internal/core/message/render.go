@@ -40,7 +40,7 @@ func plainInlines(in []Inline) string {
 		switch n.Kind {
 		case Break:
 			b.WriteByte('\n')
-		case Text, Code:
+		case Text, Code, MentionInline:
 			b.WriteString(n.Text)
 		default:
 			b.WriteString(plainInlines(n.Subs))
@@ -102,7 +102,7 @@ func markdownInlines(in []Inline) string {
 	var b strings.Builder
 	for _, n := range in {
 		switch n.Kind {
-		case Text:
+		case Text, MentionInline:
 			b.WriteString(EscapeMarkdown(n.Text))
 		case Break:
 			b.WriteString("\\\n")

@@ -27,6 +27,7 @@ type Spec struct {
 	Tone  *report.Text
 	Link  *LinkSpec
 	List  *ListSpec
+	PartsSpec
 }
 
 // Texts hands on every text in which formulas may stand.
@@ -49,6 +50,7 @@ func (s *Spec) Texts(each func(*report.Text)) {
 		each(&s.Link.Text)
 		each(&s.Link.To)
 	}
+	s.texts(each)
 }
 
 // FactSpec is a fact as written.
@@ -68,6 +70,7 @@ type Message struct {
 	tone  *formula.Template
 	link  *linkTemplate
 	list  *listTemplate
+	parts parts
 }
 
 type factTemplate struct{ label, value *formula.Template }
@@ -101,6 +104,7 @@ func Compile(s *Spec, words *formula.Words, path string, problems *report.List) 
 	if s.List != nil {
 		m.list = compileList(s.List, words, path+".list", problems)
 	}
+	m.parts = compileParts(&s.PartsSpec, words, path, problems)
 	if m.title == nil && s.Body == nil && len(s.Facts) == 0 && s.List == nil {
 		problems.Add(s.At, path, "", "the message is empty; give it a title or a body")
 	}

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/value"
 )
 
@@ -57,12 +58,26 @@ func (l Line) AppendJSON(b []byte) []byte {
 		str(`,"where":`, l.Where)
 		str(`,"error":`, l.Error)
 	}
+	if len(l.Failures) > 0 {
+		b = append(b, `,"failures":`...)
+		b = value.AppendJSON(b, failuresOf(l.Failures))
+	}
+	if l.More > 0 {
+		b = append(b, `,"more":`...)
+		b = value.AppendJSON(b, float64(l.More))
+	}
 	b = append(b, `,"posts":[`...)
 	for i, p := range l.Posts {
 		if i > 0 {
 			b = append(b, ',')
 		}
 		str(`{"to":`, p.To)
+		if p.Cc != "" {
+			str(`,"cc":`, p.Cc)
+		}
+		if p.Bcc != "" {
+			str(`,"bcc":`, p.Bcc)
+		}
 		str(`,"at":`, at)
 		str(`,"message":`, p.Message)
 		str(`,"tone":`, p.Doc.Tone)
@@ -90,6 +105,7 @@ func (l Line) AppendJSON(b []byte) []byte {
 		default:
 			b = append(b, "null"...)
 		}
+		b = appendParts(b, p.Doc)
 		if p.Updates != "" { // an earlier post is put up to date in its place
 			b = append(b, `,"updates":true`...)
 		}
@@ -101,6 +117,57 @@ func (l Line) AppendJSON(b []byte) []byte {
 		b = value.AppendJSON(b, stepsOf(l.Steps))
 	}
 	return append(b, '}')
+}
+
+func failuresOf(list []decide.Failure) []any {
+	out := make([]any, len(list))
+	for i, f := range list {
+		out[i] = map[string]any{"where": f.Where, "error": f.Error}
+	}
+	return out
+}
+
+// appendParts writes the parts of a message beyond its text, each only where it is set.
+func appendParts(b []byte, d *message.Document) []byte {
+	part := func(name string, v any) {
+		b = append(b, `,"`+name+`":`...)
+		b = value.AppendJSON(b, v)
+	}
+	if len(d.Links) > 0 {
+		var links []any
+		for _, l := range d.AllLinks() {
+			links = append(links, map[string]any{"text": l.Text, "to": l.To})
+		}
+		part("links", links)
+	}
+	if d.Sender != nil {
+		sender := map[string]any{}
+		if d.Sender.Name != "" {
+			sender["name"] = d.Sender.Name
+		}
+		if d.Sender.Picture != "" {
+			sender["picture"] = d.Sender.Picture
+		}
+		part("sender", sender)
+	}
+	if d.Picture != nil {
+		part("picture", map[string]any{"text": d.Picture.Text})
+	}
+	if len(d.Attach) > 0 {
+		var names []any
+		for _, f := range d.Attach {
+			names = append(names, f.Name)
+		}
+		part("attach", names)
+	}
+	if len(d.Mentions) > 0 {
+		var names []any
+		for _, m := range d.Mentions {
+			names = append(names, m.Name)
+		}
+		part("mentions", names)
+	}
+	return b
 }
 
 // stepsOf says what would follow on the posts.

@@ -7,6 +7,7 @@ import (
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/people"
 	"dorfbote/internal/core/sheet"
 )
 
@@ -21,6 +22,7 @@ type Machine struct {
 	began  bool
 	states *States
 	out    formula.Outside
+	people *people.Book
 	counts *decide.Counts
 	recall *decide.Recall
 	ticks  map[string]Line // of ticks whose posts are held: what their lines are called
@@ -43,6 +45,9 @@ func (m *Machine) Know(s *States) { m.states = s }
 
 // Outside hands in what runs scripts and asks services.
 func (m *Machine) Outside(out formula.Outside) { m.out = out }
+
+// People hands in the people book.
+func (m *Machine) People(book *people.Book) { m.people = book }
 
 // Count has the machine count what each line of the sheet lets through.
 func (m *Machine) Count(c *decide.Counts) { m.counts = c }
@@ -95,7 +100,7 @@ func (m *Machine) Take(a *arrival.Arrival) error {
 // one decides one arrival, and has the pace say what becomes of it.
 func (m *Machine) one(a *arrival.Arrival) Line {
 	sc := decide.NewScope(a)
-	sc.Reach = formula.Reach{Find: m.states.Find, Outside: m.out}
+	sc.Reach = formula.Reach{Find: m.states.Find, Outside: m.out, People: m.people}
 	out := decide.Decide(m.plan, sc)
 	if m.counts != nil {
 		m.counts.See(m.plan, sc)

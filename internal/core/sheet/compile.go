@@ -7,6 +7,8 @@ import (
 	"dorfbote/internal/core/cond"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/people"
+	"dorfbote/internal/core/place"
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/value"
 )
@@ -20,10 +22,17 @@ type Known struct {
 	// Sources and Destinations list what a sheet may name, for suggestions and to refuse the rest.
 	Sources      func() []string
 	Destinations func() []string
+	// Reaches gives what a connection that posts can go over takes for a place; ok is false where there is none. nil where
+	// nothing is known of connections: any place is taken then. Connections lists them, for suggestions.
+	Reaches     func(connection string) (rule place.Rule, ok bool)
+	Connections func() []string
+	// People is the people book; nil where it is not known, so that anybody may be named.
+	People *people.Book
 	// Workflows lists the names of those that another may call.
 	Workflows func() []string
 	// Shut says why a destination would take no post at the moment, and what to do; "" where it would.
-	Shut func(destination string) string
+	Shut    func(destination string) string
+	lenient bool // places that there are not are let pass
 	// Unwritable says why a source's records cannot be added to, or changed, and what to do; "" where they can.
 	Unwritable func(source string, change bool) string
 }
@@ -44,6 +53,9 @@ type Plan struct {
 	Messages map[string]*message.Message
 	Pace     *PlanPace // nil: everything is told at once
 	Follow   []PlanFollow
+	// Reaches is what is known of connections, as in [Known], for the addresses that records give.
+	Reaches func(connection string) (place.Rule, bool)
+	Anybody bool // there was no people book to check against
 }
 
 // StartsOn tells whether Watch starts on a kind of arrival.
@@ -92,13 +104,6 @@ type PlanRow struct {
 // PlanBranch is whom a route tells, made ready to run.
 type PlanBranch struct{ Tell []PlanTell }
 
-// PlanTell is one destination with its messages.
-type PlanTell struct {
-	To      string
-	Message *message.Message
-	Reply   *message.Message // nil: none
-}
-
 // Compile reads, checks and makes ready in one step. The plan is nil when any problem is an error.
 // Problems are in the order of their places.
 func Compile(src []byte, known Known) (*Plan, *Sheet, []report.Problem) {
@@ -116,7 +121,8 @@ func Compile(src []byte, known Known) (*Plan, *Sheet, []report.Problem) {
 
 func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 	p := &Plan{Name: s.Name, Source: s.Watch.Source.S, On: s.Watch.On, Every: s.Route.Every, Messages: map[string]*message.Message{}}
-	p.Terms = &formula.Words{Workspace: known.Workspace}
+	p.Terms = &formula.Words{Workspace: known.Workspace, Sources: &formula.Sources{}}
+	p.Reaches, p.Anybody = known.Reaches, known.People == nil
 	if known.Schema != nil {
 		p.Terms.Schema = known.Schema(p.Source)
 	}
@@ -155,6 +161,7 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 		p.Else = &b
 	}
 	s.paced(p, known, problems)
+	s.pacedEach(p, problems)
 	s.followAll(p, known, used, problems)
 	for _, m := range s.Messages {
 		if !used[m.Name] {
@@ -168,15 +175,13 @@ func (p *Plan) branch(b Branch, path string, known Known, used map[string]bool, 
 	var out PlanBranch
 	for i, t := range b.Tell {
 		at := fmt.Sprintf("%s.tell[%d]", path, i)
-		pt := PlanTell{To: t.To.S, Message: p.message(t.Message, at, used, problems)}
-		if t.Reply != nil {
-			pt.Reply = p.message(*t.Reply, at+".reply", used, problems)
-		}
-		if known.Destinations != nil {
+		pt := p.tell(t, at, known, used, problems)
+		p.lost(t, pt, at, problems)
+		if known.Destinations != nil && pt.To.Fixed != "" && pt.To.Connection != Person && pt.To.Rule.Any {
 			mustKnow(problems, t.To, at, known.Destinations(), "there is no destination %s")
 		}
-		if known.Shut != nil && t.To.S != "" {
-			if why := known.Shut(t.To.S); why != "" {
+		if known.Shut != nil && pt.To.Fixed != "" {
+			if why := known.Shut(pt.To.Fixed); why != "" {
 				problems.Unfinished(t.To.At, at, "%s", why)
 			}
 		}

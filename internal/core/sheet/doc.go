@@ -51,10 +51,3 @@ type Branch struct {
 	At   report.Pos
 	Tell []Tell
 }
-
-// Tell is one destination with what it is told.
-type Tell struct {
-	To      report.Text // connection/channel
-	Message report.Text
-	Reply   *report.Text // a message told in the thread of the first
-}

@@ -145,12 +145,17 @@ type PlanFind struct {
 	Limit      int
 }
 
-// Lookups lists the sources whose records the plan looks up.
+// Lookups lists the sources whose records the plan looks up, in Gather or by its formulas.
 func (p *Plan) Lookups() []string {
 	var out []string
 	for _, g := range p.Gather {
 		if g.Find != nil && !contains(out, g.Find.Source) {
 			out = append(out, g.Find.Source)
+		}
+	}
+	for _, name := range p.Terms.Sources.Names {
+		if !contains(out, name) {
+			out = append(out, name)
 		}
 	}
 	return out
@@ -208,7 +213,7 @@ func (s *Sheet) gatherAll(p *Plan, known Known, problems *report.List) {
 
 func (f *Find) compile(p *Plan, known Known, path string, problems *report.List) *PlanFind {
 	out := &PlanFind{Source: f.Source.S, All: f.All, Limit: f.Limit}
-	out.Words = &formula.Words{Workspace: known.Workspace}
+	out.Words = &formula.Words{Workspace: known.Workspace, Sources: p.Terms.Sources}
 	if known.Schema != nil {
 		out.Words.Schema = known.Schema(f.Source.S)
 	}

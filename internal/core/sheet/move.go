@@ -35,7 +35,7 @@ func Move(src []byte, from, to string) ([]byte, []Moved, error) {
 			}
 		case yaml.ScalarNode:
 			rest, ok := strings.CutPrefix(n.Value, from+"/")
-			if !ok || name != "source" && name != "to" && name != "except" || n.Line > len(lines) {
+			if !ok || !contains([]string{"source", "to", "cc", "bcc", "except"}, name) || n.Line > len(lines) {
 				return
 			}
 			line := []rune(lines[n.Line-1])

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dorfbote/internal/core/cond"
+	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/report"
 )
 
@@ -18,7 +19,7 @@ func CompilePartly(src []byte, known Known) (p *Plan, frozen []string, s *Sheet,
 		return p, nil, s, problems
 	}
 	rest, _ := Read(src)
-	known.Destinations = nil // a place that there is not changes nothing of what would be told
+	known.Destinations, known.lenient = nil, true // a place that there is not changes nothing of what would be told
 	wrong := problems
 	for range 8 { // what is left out may leave others without what they name
 		for _, e := range wrong {
@@ -62,7 +63,7 @@ func (s *Sheet) leaveOut(path string) (part string, ok bool) {
 		name, _, _ := strings.Cut(rest, ".")
 		for _, m := range s.Messages {
 			if m.Name == name {
-				m.Body, m.Facts, m.Tone, m.Link, m.List = nil, nil, nil, nil, nil
+				m.Body, m.Facts, m.Tone, m.Link, m.List, m.PartsSpec = nil, nil, nil, nil, nil, message.PartsSpec{}
 				m.Title = &report.Text{S: "…"}
 				return "messages." + name, true
 			}

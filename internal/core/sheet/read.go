@@ -113,11 +113,7 @@ func (r *reader) cond(n *yaml.Node, path string) *cond.Spec {
 				r.problems.Add(at(e.node), path, "", "%s has no conditions in it", e.name)
 			}
 		case e.name == "formula":
-			t := r.text(e.node, path, "a formula")
-			if src, ok := cutMarkers(t.S); ok { // markers around a whole formula are let pass
-				within, skip := t.Within, strings.Index(t.S, "${")+2
-				t.S, t.Within = src, func(o int) report.Pos { return within(o + skip) }
-			}
+			t := bare(r.text(e.node, path, "a formula"))
 			s.Formula = &t
 		default:
 			test = append(test, e)
@@ -131,6 +127,15 @@ func (r *reader) cond(n *yaml.Node, path string) *cond.Spec {
 		r.test(s, n, test, path)
 	}
 	return s
+}
+
+// bare takes the markers around a whole formula away, which are let pass.
+func bare(t report.Text) report.Text {
+	if src, ok := cutMarkers(t.S); ok {
+		within, skip := t.Within, strings.Index(t.S, "${")+2
+		t.S, t.Within = src, func(o int) report.Pos { return within(o + skip) }
+	}
+	return t
 }
 
 func cutMarkers(s string) (string, bool) {
@@ -181,7 +186,7 @@ func (r *reader) messages(n *yaml.Node, s *Sheet) {
 	for _, e := range r.object(n, "messages", "messages") {
 		path := "messages." + e.name
 		m := &message.Spec{At: at(e.key), Name: e.name}
-		for _, p := range r.object(e.node, path, "a message", "title", "body", "facts", "tone", "link", "list") {
+		for _, p := range r.object(e.node, path, "a message", "title", "body", "facts", "tone", "link", "list", "sender", "links", "picture", "mention", "attach") {
 			switch p.name {
 			case "title":
 				t := r.text(p.node, path+".title", "the title")
@@ -200,6 +205,8 @@ func (r *reader) messages(n *yaml.Node, s *Sheet) {
 				m.Link = r.link(p.node, path+".link")
 			case "list":
 				m.List = r.messageList(p.node, path+".list")
+			default:
+				r.messagePart(m, p, path+"."+p.name)
 			}
 		}
 		s.Messages = append(s.Messages, m)
@@ -212,11 +219,7 @@ func (r *reader) messageList(n *yaml.Node, path string) *message.ListSpec {
 		t := r.text(e.node, path+"."+e.name, e.name)
 		switch e.name {
 		case "of":
-			if src, ok := cutMarkers(t.S); ok {
-				within, skip := t.Within, strings.Index(t.S, "${")+2
-				t.S, t.Within = src, func(o int) report.Pos { return within(o + skip) }
-			}
-			l.Of = t
+			l.Of = bare(t)
 		case "each":
 			l.Each = t
 		case "most":
@@ -318,40 +321,6 @@ func (r *reader) row(n *yaml.Node, path string) Row {
 		r.problems.Add(at(n), path, "", "the row tells nobody; give it a destination, or take the row out")
 	}
 	return row
-}
-
-func (r *reader) tell(n *yaml.Node, path string) []Tell {
-	var out []Tell
-	for i, t := range r.list(n, path, "tell") {
-		path := fmt.Sprintf("%s[%d]", path, i)
-		tell := Tell{}
-		for _, e := range r.object(t, path, "a destination", "to", "message", "reply") {
-			x := r.text(e.node, path+"."+e.name, e.name)
-			switch e.name {
-			case "to":
-				tell.To = x
-			case "message":
-				tell.Message = x
-			case "reply":
-				tell.Reply = &x
-			}
-		}
-		where := tell.To.At
-		if where.Line == 0 {
-			where = at(t)
-		}
-		switch c, ch, ok := strings.Cut(tell.To.S, "/"); {
-		case tell.To.S == "":
-			r.problems.Add(where, path, "", "no channel has been chosen yet; choose one, or take this out")
-		case !ok || c == "" || ch == "":
-			r.problems.Add(where, path, "", "%q is not a destination; write connection/channel, such as square/#tours", tell.To.S)
-		}
-		if tell.Message.At.Line == 0 {
-			r.problems.Add(at(t), path, "", "the destination has no message")
-		}
-		out = append(out, tell)
-	}
-	return out
 }
 
 // FormOf is what starts a sheet, as far as its text can be read: the empty text for changes, and where it cannot.

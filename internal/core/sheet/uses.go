@@ -70,6 +70,11 @@ func (s *Sheet) Fields() []string {
 	for _, m := range s.Messages {
 		m.Texts(func(t *report.Text) { text(t.S) })
 	}
+	for _, b := range s.branches() {
+		for i := range b.Tell {
+			b.Tell[i].texts(text)
+		}
+	}
 	for _, f := range s.Follow {
 		conds(f.When)
 		text(f.Key.S)
@@ -94,6 +99,16 @@ func (s *Sheet) Names() (sources, destinations []report.Text) {
 			sources = append(sources, t)
 		}
 	}
+	for _, b := range s.branches() {
+		for _, t := range b.Tell {
+			destinations = append(destinations, t.To)
+		}
+	}
+	return sources, destinations
+}
+
+// branches are all that tell somebody: rows, what goes otherwise, and what tells of failures.
+func (s *Sheet) branches() []Branch {
 	branches := make([]Branch, 0, len(s.Route.Rows)+1)
 	for _, r := range s.Route.Rows {
 		branches = append(branches, r.Branch)
@@ -111,12 +126,20 @@ func (s *Sheet) Names() (sources, destinations []report.Text) {
 			branches = append(branches, f.Fails.Tell)
 		}
 	}
-	for _, b := range branches {
-		for _, t := range b.Tell {
-			destinations = append(destinations, t.To)
+	return branches
+}
+
+// texts hands on the texts of whom is told in which formulas may stand.
+func (t *Tell) texts(each func(string)) {
+	each(t.To.S)
+	for _, x := range []*report.Text{t.Cc, t.Bcc} {
+		if x != nil {
+			each(x.S)
 		}
 	}
-	return sources, destinations
+	if t.Each != nil {
+		each(t.Each.S)
+	}
 }
 
 // values lists the values in a condition, in which formulas may stand.

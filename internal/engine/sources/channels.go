@@ -34,7 +34,7 @@ func (src *Sources) AskChannels(ctx context.Context, connection string) error {
 
 // listed names the kinds of connections that list the places that posts can go to.
 func listed() []string {
-	return kinds.That(func(k *connect.Kind) bool { return k.Sends != nil && k.Sends.Listed })
+	return kinds.That(func(k *connect.Kind) bool { return k.Sends != nil && k.Sends.Listed() })
 }
 
 func (src *Sources) askChat(ctx context.Context, c *store.Connection) error {

@@ -1837,9 +1837,14 @@ export interface components {
             was_to?: string;
         };
         Document: {
+            attach?: components["schemas"]["File"][] | null;
             body: components["schemas"]["Block"][] | null;
             facts: components["schemas"]["Fact"][] | null;
             link?: components["schemas"]["Link"];
+            links?: components["schemas"]["Link"][] | null;
+            mentions?: components["schemas"]["Mentioned"][] | null;
+            picture?: components["schemas"]["Picture"];
+            sender?: components["schemas"]["Sender"];
             title: string;
             tone: string;
         };
@@ -1988,6 +1993,11 @@ export interface components {
             type: string;
             value: string;
             was: string;
+        };
+        File: {
+            data: string;
+            media: string;
+            name: string;
         };
         Finding: {
             /** @description the rows that take what it would, or that hold with it */
@@ -2315,6 +2325,10 @@ export interface components {
             put: unknown;
             words: string;
         };
+        Mentioned: {
+            name: string;
+            to?: string;
+        };
         MessageProof: {
             dialects?: components["schemas"]["Rendered"][] | null;
             doc?: components["schemas"]["Document"];
@@ -2461,6 +2475,10 @@ export interface components {
              */
             seen: string | null;
             teams: number[] | null;
+        };
+        Picture: {
+            from: string;
+            text: string;
         };
         PlaceCount: {
             by_day: number[] | null;
@@ -2864,6 +2882,7 @@ export interface components {
             line: components["schemas"]["Line"];
             name: string;
             taken: boolean;
+            tell: components["schemas"]["TellProof"][] | null;
         };
         RunItem: {
             /** Format: int64 */
@@ -2961,6 +2980,10 @@ export interface components {
             rule?: string;
             start?: string;
             zone?: string;
+        };
+        Sender: {
+            name?: string;
+            picture?: string;
         };
         SendsItem: {
             /** @description besides sending: edit, reply, sender, picture, buttons, attach, mention */
@@ -3116,6 +3139,19 @@ export interface components {
             people: number;
             /** Format: int64 */
             workflows: number;
+        };
+        TellProof: {
+            bcc?: string;
+            cc?: string;
+            /** Format: int64 */
+            count?: number;
+            error?: string;
+            left_out?: boolean;
+            /** Format: int64 */
+            more?: number;
+            path: string;
+            to?: string;
+            who?: string;
         };
         TodayBody: {
             /**

@@ -33,9 +33,29 @@ export type Open = {
  */
 export type Tell = {
   /**
-   * connection/channel
+   * connection/place; the place may hold formulas, such as mail/${record.email}. person/… goes to the address that a person of the people book prefers
    */
   to: string;
+  /**
+   * further addresses over the same connection, for mail; an empty one is left out
+   */
+  cc?: string;
+  /**
+   * like cc, and seen by nobody else
+   */
+  bcc?: string;
+  /**
+   * a formula that gives a list: one post for each, which is called it
+   */
+  each?: string;
+  /**
+   * how many of the list are told
+   */
+  most?: number;
+  /**
+   * skip leaves the tell out where the address is empty
+   */
+  if_empty?: 'fail' | 'skip';
   message: string;
   /**
    * a message told in the thread of the first
@@ -316,4 +336,60 @@ export interface Message {
     when_empty?: 'skip' | 'say';
     empty?: string;
   };
+  /**
+   * shown where the other side lets the sender be chosen; picture is an address
+   */
+  sender?: {
+    name?: Template;
+    picture?: Template;
+  };
+  /**
+   * further links, after link
+   */
+  links?: {
+    text?: Template;
+    to: Template;
+  }[];
+  /**
+   * a picture by its address, with what it shows in words
+   */
+  picture?: {
+    from: Template;
+    text?: Template;
+  };
+  /**
+   * persons whom the message speaks to, each as person() takes them
+   */
+  mention?: Template[];
+  /**
+   * files that go with the message
+   */
+  attach?: {
+    name: Template;
+    table: Table;
+  }[];
+}
+/**
+ * This interface was referenced by `Sheet`'s JSON-Schema
+ * via the `definition` "table".
+ */
+export interface Table {
+  /**
+   * a formula that gives the list of records
+   */
+  of: string;
+  /**
+   * @minItems 1
+   */
+  columns: (
+    | string
+    | {
+        field: string;
+        label?: string;
+        /**
+         * how a date is written, such as d MMM
+         */
+        format?: string;
+      }
+  )[];
 }

@@ -1,0 +1,312 @@
+package message
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"dorfbote/internal/core/fault"
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/people"
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/value"
+)
+
+// Sender is who a message is shown as coming from, where the other side lets that be chosen.
+type Sender struct {
+	Name    string `json:"name,omitempty"`
+	Picture string `json:"picture,omitempty"` // its address
+}
+
+// Picture is a picture of a message, with what it shows in words.
+type Picture struct {
+	From string `json:"from"` // its address
+	Text string `json:"text"`
+}
+
+// Mentioned is a person whom a message speaks to.
+type Mentioned struct {
+	Name string `json:"name"`
+	// To is the person's address on the connection that the message goes over, "" where there is none.
+	To     string `json:"to,omitempty"`
+	person *people.Person
+}
+
+// File is a file that goes with a message.
+type File struct {
+	Name  string `json:"name"`
+	Media string `json:"media"`
+	Data  []byte `json:"data"`
+}
+
+// SenderSpec, PictureSpec and FileSpec are these parts as written on a sheet.
+type (
+	SenderSpec  struct{ Name, Picture *report.Text }
+	PictureSpec struct{ From, Text *report.Text }
+	FileSpec    struct {
+		At    report.Pos
+		Name  report.Text
+		Table TableSpec
+	}
+)
+
+// PartsSpec are the parts of a message beyond its text, as written.
+type PartsSpec struct {
+	Sender  *SenderSpec
+	Links   []LinkSpec
+	Picture *PictureSpec
+	Mention []report.Text
+	Attach  []FileSpec
+}
+
+func (s *PartsSpec) texts(each func(*report.Text)) {
+	some := func(list ...*report.Text) {
+		for _, t := range list {
+			if t != nil {
+				each(t)
+			}
+		}
+	}
+	if s.Sender != nil {
+		some(s.Sender.Name, s.Sender.Picture)
+	}
+	if s.Picture != nil {
+		some(s.Picture.From, s.Picture.Text)
+	}
+	for i := range s.Links {
+		some(&s.Links[i].Text, &s.Links[i].To)
+	}
+	for i := range s.Mention {
+		some(&s.Mention[i])
+	}
+	for i := range s.Attach {
+		some(&s.Attach[i].Name, &s.Attach[i].Table.Of)
+	}
+}
+
+// parts are a message's parts made ready.
+type parts struct {
+	sender  struct{ name, picture *formula.Template }
+	links   []linkTemplate
+	picture struct{ from, text *formula.Template }
+	mention []*formula.Template
+	attach  []fileTemplate
+}
+
+type fileTemplate struct {
+	name  *formula.Template
+	table *table
+}
+
+func compileParts(s *PartsSpec, words *formula.Words, path string, problems *report.List) parts {
+	var p parts
+	tmpl := func(t *report.Text, path string) *formula.Template {
+		if t == nil {
+			return nil
+		}
+		return parse(*t, words, path, problems)
+	}
+	if s.Sender != nil {
+		p.sender.name, p.sender.picture = tmpl(s.Sender.Name, path+".sender.name"), tmpl(s.Sender.Picture, path+".sender.picture")
+	}
+	for i := range s.Links {
+		at := fmt.Sprintf("%s.links[%d]", path, i)
+		p.links = append(p.links, linkTemplate{tmpl(&s.Links[i].Text, at+".text"), tmpl(&s.Links[i].To, at+".to")})
+	}
+	if s.Picture != nil {
+		p.picture.from, p.picture.text = tmpl(s.Picture.From, path+".picture.from"), tmpl(s.Picture.Text, path+".picture.text")
+	}
+	for i := range s.Mention {
+		p.mention = append(p.mention, tmpl(&s.Mention[i], fmt.Sprintf("%s.mention[%d]", path, i)))
+	}
+	for i := range s.Attach {
+		f, at := &s.Attach[i], fmt.Sprintf("%s.attach[%d]", path, i)
+		name := tmpl(&f.Name, at+".name")
+		if name != nil && !strings.HasSuffix(strings.ToLower(strings.TrimSpace(f.Name.S)), ".csv") {
+			problems.Add(f.Name.At, at+".name", "", "a table is attached as .csv; the name ends so")
+		}
+		p.attach = append(p.attach, fileTemplate{name, compileTable(&f.Table, words, at+".table", problems)})
+	}
+	return p
+}
+
+func (p *parts) usesIt() bool {
+	list := []*formula.Template{p.sender.name, p.sender.picture, p.picture.from, p.picture.text}
+	for _, l := range p.links {
+		list = append(list, l.text, l.to)
+	}
+	list = append(list, p.mention...)
+	for _, a := range p.attach {
+		if list = append(list, a.name); a.table != nil && a.table.of != nil && a.table.of.UsesIt() {
+			return true
+		}
+	}
+	return slices.ContainsFunc(list, (*formula.Template).UsesIt)
+}
+
+// UsesIt tells whether the message speaks of the element of a list outside of a list of its own, so that it can be told only
+// for each of a list.
+func (m *Message) UsesIt() bool {
+	list := []*formula.Template{m.title, m.tone}
+	for _, f := range m.facts {
+		list = append(list, f.label, f.value)
+	}
+	if m.link != nil {
+		list = append(list, m.link.text, m.link.to)
+	}
+	if m.list != nil {
+		if list = append(list, m.list.empty); m.list.of != nil && m.list.of.UsesIt() {
+			return true
+		}
+	}
+	return slices.ContainsFunc(list, (*formula.Template).UsesIt) || slices.ContainsFunc(m.chips, (*formula.Formula).UsesIt) || m.parts.usesIt()
+}
+
+// Part is a part of a message that not every destination can take.
+type Part string
+
+// The parts.
+const (
+	PartSender  Part = "sender"
+	PartPicture Part = "picture"
+	PartMention Part = "mention"
+	PartAttach  Part = "attach"
+)
+
+// Parts lists the parts that the message has.
+func (m *Message) Parts() []Part {
+	var out []Part
+	add := func(has bool, p Part) {
+		if has {
+			out = append(out, p)
+		}
+	}
+	add(m.parts.sender.name != nil || m.parts.sender.picture != nil, PartSender)
+	add(m.parts.picture.from != nil, PartPicture)
+	add(len(m.parts.mention) > 0, PartMention)
+	add(len(m.parts.attach) > 0, PartAttach)
+	return out
+}
+
+// fill fills the parts in.
+func (p *parts) fill(d *Document, sc *formula.Scope, words *formula.Words) error {
+	var err error
+	at := func(part string, t *formula.Template) string {
+		if t == nil || err != nil {
+			return ""
+		}
+		s, e := t.Text(sc, words)
+		if e != nil {
+			err = fault.In(part, e)
+		}
+		return oneLine(s)
+	}
+	if s := (Sender{at("sender", p.sender.name), SafeAddress(at("sender", p.sender.picture))}); s != (Sender{}) {
+		d.Sender = &s
+	}
+	for i, l := range p.links {
+		part := fmt.Sprintf("links[%d]", i)
+		if to := SafeAddress(at(part, l.to)); to != "" {
+			d.Links = append(d.Links, Link{orElse(at(part, l.text), to), to})
+		}
+	}
+	if from := SafeAddress(at("picture", p.picture.from)); from != "" {
+		d.Picture = &Picture{from, orElse(at("picture", p.picture.text), d.Title)}
+	}
+	for i, m := range p.mention {
+		if m == nil || err != nil {
+			break
+		}
+		if e := p.mentioned(d, m, sc, words); e != nil {
+			err = fault.In(fmt.Sprintf("mention[%d]", i), e)
+		}
+	}
+	for i, a := range p.attach {
+		part := fmt.Sprintf("attach[%d]", i)
+		name := fileName(at(part, a.name))
+		if err != nil {
+			break
+		}
+		data, e := a.table.csv(sc, words)
+		if e != nil {
+			return fault.In(part, e)
+		}
+		d.Attach = append(d.Attach, File{Name: name, Media: "text/csv; charset=utf-8", Data: data})
+	}
+	return err
+}
+
+// fileName makes a file's name of what a record may have brought: nothing that is a path.
+func fileName(s string) string {
+	s = strings.TrimSpace(strings.Map(func(r rune) rune {
+		if r < ' ' || strings.ContainsRune(`/\:*?"<>|`, r) {
+			return '-'
+		}
+		return r
+	}, s))
+	if strings.Trim(strings.TrimSuffix(s, ".csv"), ".- ") == "" {
+		return "table.csv"
+	}
+	return s
+}
+
+func (p *parts) mentioned(d *Document, t *formula.Template, sc *formula.Scope, words *formula.Words) error {
+	add := func(v any) {
+		m := words.MentionOf(v, sc.People)
+		same := func(o Mentioned) bool { return o.Name == m.Text && o.person == m.Person }
+		if m.Text = oneLine(m.Text); m.Text != "" && !slices.ContainsFunc(d.Mentions, same) {
+			d.Mentions = append(d.Mentions, Mentioned{Name: m.Text, person: m.Person})
+		}
+	}
+	f := t.Whole()
+	if f == nil {
+		s, err := t.Text(sc, words)
+		add(s)
+		return err
+	}
+	v, err := f.Run(sc)
+	if err != nil {
+		return err
+	}
+	list, many := v.([]any)
+	if !many {
+		list = []any{v}
+	}
+	for _, e := range list {
+		if !value.Empty(e) {
+			add(e)
+		}
+	}
+	return nil
+}
+
+// For is the document as it goes over one connection: each person who is mentioned has the address there.
+func (d *Document) For(connection string) *Document {
+	out := *d
+	out.Mentions = slices.Clone(d.Mentions)
+	for i, m := range out.Mentions {
+		if m.person != nil {
+			out.Mentions[i].To = m.person.On(connection)
+		}
+	}
+	named := false
+	d.each(func(in Inline) { named = named || in.person != nil })
+	if named {
+		out.Body = mapInlines(d.Body, func(in Inline) []Inline {
+			if in.person != nil {
+				in.To = in.person.On(connection)
+			}
+			return []Inline{in}
+		})
+	}
+	return &out
+}
+
+// AllLinks are the message's links, its own first.
+func (d *Document) AllLinks() []Link {
+	var out []Link
+	if d.Link != nil && d.Link.To != "" {
+		out = append(out, Link{orElse(d.Link.Text, d.Link.To), d.Link.To})
+	}
+	return append(out, d.Links...)
+}

@@ -1,0 +1,141 @@
+package message
+
+import (
+	"bytes"
+	"encoding/csv"
+	"fmt"
+	"strings"
+	"time"
+
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/value"
+)
+
+// TableSpec is a table of records as written.
+type TableSpec struct {
+	At      report.Pos
+	Of      report.Text // a formula that gives the list
+	Columns []ColumnSpec
+}
+
+// ColumnSpec is a column: a field of the records, what it is headed by, and how dates are written.
+type ColumnSpec struct{ Field, Label, Format report.Text }
+
+type table struct {
+	of      *formula.Formula
+	columns []column
+}
+
+type column struct {
+	path          value.Path
+	label, format string
+}
+
+// compileTable makes a table ready. Its columns are headed by the labels of the fields.
+func compileTable(s *TableSpec, words *formula.Words, path string, problems *report.List) *table {
+	t := &table{of: formula.Read(s.Of, s.Of.S, 0, words, path+".of", problems)}
+	var schema *value.Schema
+	for _, g := range words.Gathered {
+		if g.Name == strings.TrimSpace(s.Of.S) {
+			schema = g.Schema
+		}
+	}
+	for i, c := range s.Columns {
+		p := value.ParsePath(c.Field.S)
+		col := column{path: p, label: c.Label.S, format: c.Format.S}
+		f, _, known := schema.Find(p)
+		if schema != nil && !known {
+			add := problems.Add
+			if schema.Learnt || schema.Open {
+				add = problems.Warn
+			}
+			add(c.Field.At, fmt.Sprintf("%s.columns[%d]", path, i), value.Nearest(c.Field.S, schema.Names()), "there is no field %s in %s", c.Field.S, s.Of.S)
+		}
+		if col.label == "" {
+			col.label = f.Label
+		}
+		if col.label == "" {
+			col.label = value.LabelOf(c.Field.S[strings.LastIndex(c.Field.S, ".")+1:])
+		}
+		t.columns = append(t.columns, col)
+	}
+	return t
+}
+
+// rows gives the table's values, as formulas see them.
+func (t *table) rows(sc *formula.Scope, words *formula.Words) ([][]any, error) {
+	v, err := t.of.Run(sc)
+	if err != nil {
+		return nil, err
+	}
+	list, ok := v.([]any)
+	if !ok && !value.Empty(v) {
+		return nil, fmt.Errorf("%s gave %s where a list was needed", t.of, formula.Show(v, words.Workspace))
+	}
+	out := make([][]any, 0, len(list))
+	for _, e := range list {
+		record, _ := e.(map[string]any)
+		row := make([]any, len(t.columns))
+		for i, c := range t.columns {
+			v, _ := c.path.Get(record)
+			if at, ok := v.(time.Time); ok && c.format != "" {
+				v = formula.FormatDate(at.In(words.Workspace.Location()), c.format, words.Workspace.Locale)
+			}
+			row[i] = v
+		}
+		out = append(out, row)
+	}
+	return out, nil
+}
+
+// csv writes the table by RFC 4180, as UTF-8 with its mark. A text that a spreadsheet would take for a formula has ' before it.
+func (t *table) csv(sc *formula.Scope, words *formula.Words) ([]byte, error) {
+	rows, err := t.rows(sc, words)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	b.WriteString("\uFEFF")
+	w := csv.NewWriter(&b)
+	w.UseCRLF = true
+	head := make([]string, len(t.columns))
+	for i, c := range t.columns {
+		head[i] = harmless(c.label)
+	}
+	_ = w.Write(head)
+	for _, row := range rows {
+		cells := make([]string, len(row))
+		for i, v := range row {
+			if cells[i] = formula.Show(v, words.Workspace); isText(v) {
+				cells[i] = harmless(cells[i])
+			}
+		}
+		if _ = w.Write(cells); b.Len() > maxFile {
+			return nil, fmt.Errorf("the table is larger than %d MiB", maxFile>>20)
+		}
+	}
+	w.Flush()
+	if b.Len() > maxFile {
+		return nil, fmt.Errorf("the table is larger than %d MiB", maxFile>>20)
+	}
+	return b.Bytes(), nil
+}
+
+// maxFile is how large an attached table may be, in bytes.
+const maxFile = 2 << 20
+
+func isText(v any) bool {
+	switch v.(type) {
+	case float64, int, bool, nil, time.Time, time.Duration:
+		return false
+	}
+	return true
+}
+
+func harmless(s string) string {
+	if s != "" && strings.ContainsRune("=+-@\t", rune(s[0])) {
+		return "'" + s
+	}
+	return s
+}

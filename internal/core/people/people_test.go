@@ -1,0 +1,103 @@
+package people
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+const table = "\uFEFFid,name,prefers,mail,phone\r\n" +
+	"ja,Jonas Käser,mail,Jonas@lindental.example,+41790000001\r\n" +
+	"17,\"Roth, Lea\",phone,lea@lindental.example,+41790000002\r\n" +
+	"\r\n" +
+	"p3,Peter,phone,,\r\n" +
+	"p4,Peter,,peter@lindental.example,\r\n"
+
+func book(t *testing.T, text string) *Book {
+	t.Helper()
+	list, err := ReadCSV(text)
+	require.NoError(t, err)
+	b, err := New(list)
+	require.NoError(t, err)
+	return b
+}
+
+func TestFinding(t *testing.T) {
+	b := book(t, table)
+	for who, want := range map[string]string{
+		"ja": "ja", " JA ": "ja", "jonas@LINDENTAL.example": "ja", "jonas ka\u0308ser": "ja", "17": "17", "Roth, Lea": "17",
+		"Peter": "", "P4": "p4", "nobody": "", "": "", "+41790000001": "",
+	} {
+		p := b.Find(who)
+		if want == "" {
+			assert.Nil(t, p, who)
+		} else if assert.NotNil(t, p, who) {
+			assert.Equal(t, want, p.ID, who)
+		}
+	}
+	assert.True(t, b.Several("peter"))
+	assert.False(t, b.Several("jonas"))
+	assert.Nil(t, (*Book)(nil).Find("ja"))
+}
+
+func TestPreferred(t *testing.T) {
+	b := book(t, table)
+	a, err := b.Find("17").Preferred()
+	require.NoError(t, err)
+	assert.Equal(t, Address{"phone", "+41790000002"}, a)
+	_, err = b.Find("p3").Preferred()
+	assert.ErrorContains(t, err, "Peter prefers phone, but has no address there")
+	a, err = b.Find("p4").Preferred()
+	require.NoError(t, err)
+	assert.Equal(t, "mail", a.Connection, "the first where none is preferred")
+	assert.Equal(t, map[string]any{"id": "17", "name": "Roth, Lea", "prefers": "phone", "mail": "lea@lindental.example", "phone": "+41790000002"}, b.Find("17").Value())
+}
+
+func TestATableThatIsWrong(t *testing.T) {
+	for text, want := range map[string]string{
+		"":                                  "line 1: a people book begins with its heading",
+		"mail,phone\n":                      "line 1: no column is called id",
+		"id,name,name\n":                    "line 1: two columns are called name",
+		"id,name,\n":                        "line 1: column 3 has no heading",
+		"id,name\nx,y,z\n":                  "line 2: there are 3 columns, and 2 headings",
+		"id,name,prefers,mail\na,A,fax,x\n": "line 2: A prefers fax, which is none of the columns",
+		"id,name,mail\n,,a@b.example\n":     "line 2: the person has no id",
+		"id,name\n\na,\"A\n":                "line 3: ",
+		"id,name\n\"a\nb\",c\n":             "line 2: an id or a name has a line end in it",
+	} {
+		_, err := ReadCSV(text)
+		assert.ErrorContains(t, err, want, "%q", text)
+	}
+	_, err := New([]Person{{ID: "a", Name: "A"}, {ID: "A"}})
+	assert.ErrorContains(t, err, "person 2 has the id A, as A has")
+}
+
+func TestWritingATable(t *testing.T) {
+	b := book(t, "ID;Name;prefers;phone;mail\nx;X;mail;;x@y.example\nz;Z;;1;\n")
+	text := WriteCSV(b.All())
+	assert.Equal(t, "id,name,prefers,mail,phone\nx,X,mail,x@y.example,\nz,Z,,,1\n", text)
+	assert.Equal(t, text, WriteCSV(book(t, text).All()), "what is written is read as the same")
+}
+
+func FuzzTable(f *testing.F) {
+	f.Add(table)
+	f.Add("id,name\n\"a\",b\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		list, err := ReadCSV(text)
+		if err != nil {
+			return
+		}
+		b, err := New(list)
+		if err != nil {
+			return
+		}
+		again, err := ReadCSV(WriteCSV(b.All()))
+		require.NoError(t, err)
+		require.Len(t, again, len(list))
+		for i := range list {
+			require.Equal(t, list[i].ID, again[i].ID)
+			require.ElementsMatch(t, list[i].Addresses, again[i].Addresses)
+		}
+	})
+}
