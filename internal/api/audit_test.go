@@ -21,7 +21,7 @@ import (
 // changesNothing are the operations other than GET that only look.
 var changesNothing = map[string]bool{
 	"prove": true, "rehearse": true, "read-sentence": true, "fill-pattern": true, "read-schedule": true, "preview-on": true, "preview-source": true, "read-requests": true, "ready-on": true, "ask-destination": true,
-	"prove-settings": true, "prove-connection": true, "shape-of-example": true, "browse-connection": true, "decide-again": true,
+	"prove-settings": true, "prove-connection": true, "shape-of-example": true, "browse-connection": true, "decide-again": true, "look-at-people-book": true,
 	"take-in": true, "take-in-records": true, "call-workflow": true, // they are arrivals
 	"sign-in": true, "sign-out": true, // they are in the list of sessions
 }
@@ -112,6 +112,10 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 			require.NoError(t, db.Exec("INSERT INTO sign_ins (person) SELECT id FROM people WHERE email LIKE 'mo@%'").Error)
 			return "/api/sign-ins/end-others"
 		}},
+		{op: "put-person", method: "PUT", path: say("/api/people-book/ja"), body: say(`{"name":"Jonas"}`)},
+		{op: "remove-person", method: "DELETE", path: say("/api/people-book/JA")},
+		{op: "import-people-book", method: "POST", path: say("/api/people-book/import"), body: say(`{"as":"csv","text":"id,name\nle,Lea\n"}`)},
+		{op: "choose-people-book", method: "PUT", path: say("/api/people-book/source"), body: say(`{"source":"shop/orders","name":"id"}`)},
 		{op: "dismiss-notice", method: "POST", path: say("/api/notices/1/done")},
 		{op: "delete-team", method: "DELETE", path: func() string { return "/api/teams/" + team }},
 	}

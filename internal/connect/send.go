@@ -80,8 +80,10 @@ type Uploader interface {
 
 // Post is what goes to one place.
 type Post struct {
-	Place string // as the kind lists it, or as it was written
-	Doc   *message.Document
+	Place string // as the kind lists it, or as it was written; several addresses are joined by ", "
+	// Cc and Bcc are further addresses of a mail, written like Place.
+	Cc, Bcc string
+	Doc     *message.Document
 	// Key names the post, for the other side to know a repeated call as one.
 	Key string
 }

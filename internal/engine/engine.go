@@ -50,7 +50,8 @@ func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) 
 	if err != nil {
 		return nil, err
 	}
-	e := &Engine{Host: h, Sources: sources.New(h), Writer: &intake.Writer{Host: h}, Past: &past.Reader{Host: h}}
+	e := &Engine{Host: h, Sources: sources.New(h), Writer: &intake.Writer{Host: h}}
+	e.Past = &past.Reader{Host: h, Sources: e.Sources}
 	s.OnClose(e.Sources.Scripts.Close)
 	e.Workflows = workflows.New(h, e.Sources)
 	e.Polls = poll.New(h, e.Sources, e.Writer)

@@ -41,6 +41,8 @@ type Verdict struct {
 	Later     string // of what was held: released or digest, once it was told
 	LaterAt   *time.Time
 	DecidedAt time.Time
+	Failures  *string // what could not be told where the rest was, as JSON
+	More      int     // how many of a list were not told, being more than the most
 	Gathered  *string // what was gathered for it, as JSON; nil where the sheet gathers nothing
 }
 
@@ -84,6 +86,14 @@ const lookedAtOnce = 50_000
 type ArrivalRow struct {
 	Arrival
 	Verdicts []VerdictRow
+}
+
+// ofVerdict asks for verdicts of a kind. What could be told in part alone counts as failed, too.
+func ofVerdict(verdict string) string {
+	if verdict == "failed" {
+		return "(v.verdict = ? OR v.failures IS NOT NULL)"
+	}
+	return "v.verdict = ?"
 }
 
 // VerdictRow is a verdict with its workflow's name.
@@ -144,9 +154,9 @@ func (s *Store) Arrivals(ctx context.Context, f ArrivalFilter) (out []ArrivalRow
 	case f.Verdict == "ignored":
 		q = q.Where("NOT EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.arrival >= ? AND v.arrival < ?)", floor, ceiling)
 	case f.Verdict != "" && f.Workflow > 0:
-		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.verdict = ? AND v.workflow = ?)", f.Verdict, f.Workflow)
+		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND "+ofVerdict(f.Verdict)+" AND v.workflow = ?)", f.Verdict, f.Workflow)
 	case f.Verdict != "":
-		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.verdict = ?)", f.Verdict)
+		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND "+ofVerdict(f.Verdict)+")", f.Verdict)
 	case f.Workflow > 0:
 		q = q.Where("EXISTS (SELECT 1 FROM verdicts v WHERE v.arrival = arrivals.seq AND v.workflow = ?)", f.Workflow)
 	}

@@ -23,6 +23,8 @@ var (
 	AboutInvitation = Auditable{What: "invitation", table: "invitations", key: "id", without: "token_hash"}
 	AboutSession    = Auditable{What: "session", table: "sign_ins", key: "id", without: "seen_at"}
 	AboutNotice     = Auditable{What: "notice", table: "notices", key: "id"}
+	AboutBookPerson = Auditable{What: "person of the people book", table: "persons", key: "key", without: "changed_at,key"}
+	AboutChoice     = Auditable{What: "choice", table: "choices", key: "name"}
 )
 
 func hashed(column string) string { return "left(md5(" + column + "), 8)" }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -25,6 +26,17 @@ type Destination struct {
 	AskedAt    *time.Time // when that was
 }
 
+// ListedPlaces gives the places of each connection of some kinds.
+func (s *Store) ListedPlaces(ctx context.Context, kinds []string) (map[string][]string, error) {
+	var rows []struct{ Name, Connection string }
+	err := s.DB.WithContext(ctx).Raw("SELECT d.name, d.connection FROM destinations d JOIN connections c ON c.id = d.connection WHERE c.kind IN ? ORDER BY d.name", kinds).Scan(&rows).Error
+	out := map[string][]string{}
+	for _, r := range rows {
+		out[r.Connection] = append(out[r.Connection], strings.TrimPrefix(r.Name, r.Connection+"/"))
+	}
+	return out, err
+}
+
 // Destination gives one destination.
 func (s *Store) Destination(ctx context.Context, name string) (*Destination, error) {
 	var d Destination
@@ -42,8 +54,12 @@ type DestinationRow struct {
 	Oldest   *time.Time // since when the oldest waiting post waits
 }
 
-// Destinations lists every destination.
-func (s *Store) Destinations(ctx context.Context) ([]DestinationRow, error) {
+// Most of the destinations that are listed at once.
+const mostDestinations = 1000
+
+// Destinations lists every destination of the kinds that list their places; of the others, whose places may be as many as there
+// are customers, those that something waits for, that are in trouble, or that were told something within a day.
+func (s *Store) Destinations(ctx context.Context, kinds []string) ([]DestinationRow, error) {
 	var out []DestinationRow
 	err := s.DB.WithContext(ctx).Raw(`SELECT d.*,
 		(SELECT count(*) FROM posts p WHERE p.destination = d.name AND p.state = 'waiting') AS waiting,
@@ -51,7 +67,11 @@ func (s *Store) Destinations(ctx context.Context) ([]DestinationRow, error) {
 		(SELECT created_at FROM posts p WHERE p.destination = d.name AND p.state = 'waiting' ORDER BY id LIMIT 1) AS oldest,
 		(SELECT count(*) FROM posts p WHERE p.destination = d.name AND p.state = 'sent' AND p.sent_at > now() - interval '1 day') AS sent,
 		(SELECT max(sent_at) FROM posts p WHERE p.destination = d.name AND p.state = 'sent') AS last_sent
-		FROM destinations d ORDER BY d.name`).Scan(&out).Error
+		FROM destinations d JOIN connections c ON c.id = d.connection
+		WHERE c.kind IN ? OR d.paused OR d.failures > 0 OR EXISTS (SELECT 1 FROM posts p WHERE p.destination = d.name AND p.state = 'waiting')
+			OR EXISTS (SELECT 1 FROM posts p WHERE p.destination = d.name AND p.state = 'refused')
+			OR EXISTS (SELECT 1 FROM posts p WHERE p.destination = d.name AND p.state = 'sent' AND p.sent_at > now() - interval '1 day')
+		ORDER BY c.kind IN ? DESC, d.name LIMIT ?`, kinds, kinds, mostDestinations).Scan(&out).Error
 	return out, err
 }
 

@@ -31,8 +31,8 @@ type FailedRuns struct {
 // FailedSince lists the workflows that failed on most arrivals after a moment.
 func (s *Store) FailedSince(ctx context.Context, after time.Time, most int) ([]FailedRuns, error) {
 	var out []FailedRuns
-	err := s.DB.WithContext(ctx).Raw(`SELECT v.workflow, w.name, count(*) AS n, max(v.error) AS error FROM verdicts v JOIN workflows w ON w.id = v.workflow
-		WHERE v.verdict = 'failed' AND v.at > ? GROUP BY 1, 2 ORDER BY 3 DESC LIMIT ?`, after, most).Scan(&out).Error
+	err := s.DB.WithContext(ctx).Raw(`SELECT v.workflow, w.name, count(*) AS n, max(CASE WHEN v.failures IS NULL THEN v.error ELSE v.failures->0->>'error' END) AS error FROM verdicts v JOIN workflows w ON w.id = v.workflow
+		WHERE (v.verdict = 'failed' OR v.failures IS NOT NULL) AND v.at > ? GROUP BY 1, 2 ORDER BY 3 DESC LIMIT ?`, after, most).Scan(&out).Error
 	return out, err
 }
 

@@ -40,6 +40,11 @@ type Post struct {
 	Updates     *int64     // the earlier post that this one is put in the place of
 	Trial       bool       // sent to try a sheet: it stops nothing, and nothing follows
 	ExpiresAt   *time.Time // when it is no longer worth sending; nil is never
+	Cc, Bcc     string     // of a mail: connection/addresses
+	Link        string     // to the post, where the other side gives one
+	Report      string     // what the other side told later of a post that it had taken: sent, delivered, failed
+	ReportWords string
+	ReportAt    *time.Time
 }
 
 // PostFilter narrows the outbox. Zero values do not narrow.

@@ -168,7 +168,12 @@ func lacks(sh *sheet.Sheet, known sheet.Known, into map[string]bool) {
 		}
 	}
 	for _, t := range destinations {
-		if !slices.Contains(known.Destinations(), t.S) {
+		connection, to, _ := strings.Cut(t.S, "/")
+		if connection == sheet.Person || strings.Contains(to, "${") {
+			continue
+		}
+		rule, ok := known.Reaches(connection)
+		if _, err := rule.Take(to, known.Workspace); !ok || err != nil {
 			into[t.S] = true
 		}
 	}

@@ -2,6 +2,7 @@ package history
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 	"time"
 
@@ -88,6 +89,12 @@ func (hi *History) verdictItem(ctx context.Context, v store.VerdictRow, source s
 	it := shown.VerdictItem{
 		WorkflowID: v.Workflow, Workflow: v.WorkflowName, Version: v.Version, Verdict: v.Verdict.Verdict, Row: v.Route,
 		DecidedBy: v.DecidedBy, Where: v.FailedAt, Error: v.Error, Later: v.Later, LaterAt: v.LaterAt, DecidedAt: &v.DecidedAt,
+	}
+	it.More, it.Failures = v.More, []decide.Failure{}
+	if v.Failures != nil {
+		if err := json.Unmarshal([]byte(*v.Failures), &it.Failures); err != nil {
+			hi.Log.Error("reading what could not be told failed", "arrival", v.Arrival, "error", err)
+		}
 	}
 	if v.DecidedBy != "" {
 		if plan, err := hi.Engine.Workflows.Plan(ctx, v.Workflow, v.Version, source); err == nil {

@@ -3,12 +3,14 @@ package history
 import (
 	"context"
 	"encoding/json"
+	"mime"
 	"net/http"
 	"net/url"
 	"time"
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/store"
 )
 
@@ -32,6 +34,12 @@ type PostItem struct {
 	Key         string            `json:"key" doc:"idempotency key"`
 	Under       *int64            `json:"under"`
 	Updates     *int64            `json:"updates" doc:"the earlier post that this one is put in the place of"`
+	Cc          string            `json:"cc"`
+	Bcc         string            `json:"bcc"`
+	Link        string            `json:"link" doc:"to the post, where the other side gives one"`
+	Report      string            `json:"report" enum:"sent,delivered,failed," doc:"what the other side told later of a post that it had taken"`
+	ReportWords string            `json:"report_words"`
+	ReportAt    *time.Time        `json:"report_at"`
 	CreatedAt   time.Time         `json:"created_at"`
 	SentAt      *time.Time        `json:"sent_at"`
 }
@@ -72,6 +80,7 @@ func (hi *History) outboxRoutes() {
 	kit.Register(hi.Kit, kit.Op("list-posts", http.MethodGet, "/api/posts", "The outbox, newest first", "Outbox"), kit.Anyone, hi.listPosts)
 	kit.Register(hi.Kit, kit.Op("get-post", http.MethodGet, "/api/posts/{id}", "One post: its body as it was sent, what was answered, every attempt", "Outbox"), kit.Anyone, hi.getPost)
 	kit.Register(hi.Kit, kit.Op("list-destinations", http.MethodGet, "/api/destinations", "Where posts go", "Outbox"), kit.Anyone, hi.listDestinations)
+	kit.Register(hi.Kit, kit.Op("get-post-file", http.MethodGet, "/api/posts/{id}/files/{n}", "A file that goes, or went, with a post, as it does", "Outbox"), kit.Anyone, hi.getPostFile)
 	hi.outboxActs()
 }
 
@@ -81,9 +90,13 @@ func (hi *History) postItems(rows []store.PostRow) []PostItem {
 		it := PostItem{
 			ID: p.ID, WorkflowID: p.Workflow, Workflow: p.WorkflowName, Arrival: p.Arrival, Destination: p.Destination, Message: p.Message, Title: p.Title,
 			State: p.State, Attempts: p.Attempts, Status: p.Status, Answer: p.Answer, Key: p.Key, Under: p.Under, Updates: p.Updates, CreatedAt: p.CreatedAt, SentAt: p.SentAt,
+			Cc: p.Cc, Bcc: p.Bcc, Link: p.Link, Report: p.Report, ReportWords: p.ReportWords, ReportAt: p.ReportAt,
 		}
 		var doc message.Document
 		if json.Unmarshal(p.Body, &doc) == nil {
+			for i, f := range doc.Attach { // which have an address of their own
+				doc.Attach[i].Size, doc.Attach[i].Data = len(f.Data), nil
+			}
 			it.Doc, it.Plain = &doc, doc.Plain()
 		}
 		items = append(items, it)
@@ -104,7 +117,7 @@ func (hi *History) listPosts(ctx context.Context, _ *kit.Person, in *postsInput)
 }
 
 func (hi *History) listDestinations(ctx context.Context, _ *kit.Person, _ *struct{}) (*kit.List[DestinationItem], error) {
-	rows, err := hi.Store.Destinations(ctx)
+	rows, err := hi.Store.Destinations(ctx, sources.Listed())
 	items := make([]DestinationItem, 0, len(rows))
 	for _, d := range rows {
 		it := DestinationItem{
@@ -167,4 +180,28 @@ func (hi *History) tried(rows []store.Attempt, err error) ([]AttemptItem, error)
 		items = append(items, AttemptItem{At: a.At, TookMs: a.TookMs, Status: a.Status, Address: a.Address, Sent: a.Sent, Answer: a.Answer})
 	}
 	return items, err
+}
+
+type postFileInput struct {
+	ID int64 `path:"id"`
+	N  int   `path:"n" minimum:"0" doc:"its place among the post's files"`
+}
+
+type postFileOutput struct {
+	ContentType string `header:"Content-Type"`
+	Disposition string `header:"Content-Disposition"`
+	Body        []byte
+}
+
+func (hi *History) getPostFile(ctx context.Context, _ *kit.Person, in *postFileInput) (*postFileOutput, error) {
+	rows, err := hi.Store.Posts(ctx, store.PostFilter{ID: in.ID, Limit: 1})
+	if err != nil || len(rows) == 0 {
+		return nil, kit.OrMissing(err)
+	}
+	doc, err := message.Stored(rows[0].Body)
+	if err != nil || in.N >= len(doc.Attach) {
+		return nil, kit.OrMissing(err)
+	}
+	f := doc.Attach[in.N]
+	return &postFileOutput{f.Media, mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}), f.Data}, nil
 }

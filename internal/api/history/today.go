@@ -12,6 +12,7 @@ import (
 	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/usual"
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
@@ -201,7 +202,7 @@ func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*to
 	now := hi.Engine.Now().In(hi.Engine.Workspace.Location())
 	start := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, now.Location())
 	out := &todayOutput{Body: TodayBody{Needs: []Need{}, Channels: []ChannelDay{}, Next: []NextUp{}}}
-	destinations, err := hi.Store.Destinations(ctx)
+	destinations, err := hi.Store.Destinations(ctx, sources.Listed())
 	if err != nil {
 		return nil, err
 	}

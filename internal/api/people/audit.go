@@ -35,7 +35,7 @@ type AuditField struct {
 }
 
 type auditInput struct {
-	What   string `query:"what" enum:"workflow,connection,source,post,destination,person,team,invitation,session,notice,"`
+	What   string `query:"what" enum:"workflow,connection,source,post,destination,person,team,invitation,session,notice,person of the people book,choice,"`
 	About  string `query:"about"`
 	Person int64  `query:"person"`
 	Before int64  `query:"before"`

@@ -79,6 +79,7 @@ func (s *People) Routes() {
 	kit.Changes(s.Kit, kit.Op("change-password", http.MethodPost, "/api/me/password", "Choose a new password; other sessions end", "People"), kit.Anyone, kit.Oneself[passwordInput, struct{}](), s.changePassword)
 	s.signInsRoutes()
 	s.invitationRoutes()
+	s.bookRoutes()
 	s.auditRoutes()
 }
 

@@ -58,6 +58,8 @@ type ProofLines struct {
 	Rows      []decide.RowProof              `json:"rows"`
 	Otherwise bool                           `json:"otherwise" doc:"the arrival goes to otherwise"`
 	Messages  map[string]decide.MessageProof `json:"messages"`
+	Else      []decide.TellProof             `json:"else" doc:"whom the rest tells"`
+	Failures  []decide.Failure               `json:"failures" doc:"what could not be told where the rest was"`
 	Posts     []PlannedPost                  `json:"posts"`
 	Follow    []decide.StepProof             `json:"follow"`
 }
@@ -65,6 +67,8 @@ type ProofLines struct {
 // PlannedPost is a post that would be sent.
 type PlannedPost struct {
 	To      string `json:"to"`
+	Cc      string `json:"cc"`
+	Bcc     string `json:"bcc"`
 	Message string `json:"message"`
 	Title   string `json:"title"`
 }
@@ -245,11 +249,17 @@ func LinesOf(plan *sheet.Plan, a *arrival.Arrival, reach formula.Reach) *ProofLi
 	if l.Rows == nil {
 		l.Rows = []decide.RowProof{}
 	}
+	if l.Else = p.Else; l.Else == nil {
+		l.Else = []decide.TellProof{}
+	}
+	if l.Failures = p.Outcome.Failures; l.Failures == nil {
+		l.Failures = []decide.Failure{}
+	}
 	if l.Follow == nil {
 		l.Follow = []decide.StepProof{}
 	}
 	for _, post := range p.Outcome.Posts {
-		l.Posts = append(l.Posts, PlannedPost{post.To, post.Message, post.Doc.Title})
+		l.Posts = append(l.Posts, PlannedPost{To: post.To, Cc: post.Cc, Bcc: post.Bcc, Message: post.Message, Title: post.Doc.Title})
 	}
 	return l
 }

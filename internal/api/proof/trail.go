@@ -72,6 +72,7 @@ func trail(plan *sheet.Plan, recent []PastArrival, reach formula.Reach, counts *
 	})
 	m.Know(rehearse.Fixed(reach.Find))
 	m.Outside(reach.Outside)
+	m.People(reach.People)
 	if counts != nil {
 		m.Count(counts)
 	}

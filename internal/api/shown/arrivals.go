@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/store"
@@ -34,18 +35,21 @@ type FieldChange struct {
 
 // VerdictItem is what one workflow made of an arrival.
 type VerdictItem struct {
-	WorkflowID int64      `json:"workflow_id"`
-	Workflow   string     `json:"workflow"`
-	Version    int        `json:"version"`
-	Verdict    string     `json:"verdict"`
-	Row        string     `json:"row"`
-	DecidedBy  string     `json:"decided_by" doc:"the path of the condition that decided"`
-	Because    string     `json:"because" doc:"that condition in words"`
-	Where      string     `json:"where"`
-	Error      string     `json:"error"`
-	Later      string     `json:"later" doc:"of what was held: released or digest, once it was told"`
-	LaterAt    *time.Time `json:"later_at"`
-	DecidedAt  *time.Time `json:"decided_at,omitempty"`
+	WorkflowID int64  `json:"workflow_id"`
+	Workflow   string `json:"workflow"`
+	Version    int    `json:"version"`
+	Verdict    string `json:"verdict"`
+	Row        string `json:"row"`
+	DecidedBy  string `json:"decided_by" doc:"the path of the condition that decided"`
+	Because    string `json:"because" doc:"that condition in words"`
+	Where      string `json:"where"`
+	Error      string `json:"error"`
+	// Failures are what could not be told where the rest was, More how many of a list were not.
+	Failures  []decide.Failure `json:"failures"`
+	More      int              `json:"more"`
+	Later     string           `json:"later" doc:"of what was held: released or digest, once it was told"`
+	LaterAt   *time.Time       `json:"later_at"`
+	DecidedAt *time.Time       `json:"decided_at,omitempty"`
 }
 
 // ArrivalDetail is an arrival with its record.

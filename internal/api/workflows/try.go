@@ -2,12 +2,16 @@ package workflows
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"net/http"
-	"slices"
+	"strings"
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/api/proof"
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/place"
+	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/store"
 )
@@ -19,7 +23,7 @@ type tryInput struct {
 		Arrival int64  `json:"arrival,omitempty" doc:"the arrival's seq"`
 		Record  string `json:"record,omitempty" doc:"or the key of a record, as it is now"`
 		Message string `json:"message" doc:"the message to send where the arrival would not be told; else all that it would be told is sent"`
-		To      string `json:"to" doc:"where to; everything goes there"`
+		To      string `json:"to" doc:"where to; everything goes there. me/ is whoever asks, by the people book, or else by mail"`
 	}
 }
 
@@ -35,7 +39,7 @@ func (s *Workflows) tryRoutes() {
 }
 
 // try sends what a draft makes of an arrival, marked as a trial.
-func (s *Workflows) try(ctx context.Context, _ *kit.Person, in *tryInput) (*tryOutput, error) {
+func (s *Workflows) try(ctx context.Context, who *kit.Person, in *tryInput) (*tryOutput, error) {
 	if _, err := s.Store.Workflow(ctx, in.ID); err != nil {
 		return nil, err
 	}
@@ -43,8 +47,9 @@ func (s *Workflows) try(ctx context.Context, _ *kit.Person, in *tryInput) (*tryO
 	if err != nil {
 		return nil, err
 	}
-	if !slices.Contains(c.Known.Destinations(), in.Body.To) {
-		return nil, kit.Invalid("body.to", "there is no destination %s", in.Body.To)
+	to, err := trialPlace(c.Known, in.Body.To, who)
+	if err != nil {
+		return nil, kit.Invalid("body.to", "%v", err)
 	}
 	plan := c.Plan
 	var of *proof.PastArrival
@@ -72,10 +77,58 @@ func (s *Workflows) try(ctx context.Context, _ *kit.Person, in *tryInput) (*tryO
 	if err != nil {
 		return nil, kit.Invalid("body.message", "%v", err)
 	}
-	if err := s.Engine.Outbox.Try(ctx, in.ID, seq, in.Body.To, posts); err != nil {
+	if err := s.Engine.Outbox.Try(ctx, in.ID, seq, to, posts); err != nil {
 		return nil, err
 	}
 	out := &tryOutput{}
-	out.Body.Posts, out.Body.To = len(posts), in.Body.To
+	out.Body.Posts, out.Body.To = len(posts), to
 	return out, nil
+}
+
+// trialPlace is where a trial goes: a place that there is, or whoever asks.
+func trialPlace(known sheet.Known, to string, who *kit.Person) (string, error) {
+	connection, text, _ := strings.Cut(to, "/")
+	switch connection {
+	case sheet.Me:
+		if p := known.People.Find(who.Email); p != nil {
+			a, err := p.Preferred()
+			if err != nil {
+				return "", err
+			}
+			connection, text = a.Connection, a.Address
+			break
+		}
+		if connection, text = mailOf(known), who.Email; connection == "" {
+			return "", errors.New("you are not in the people book, and no mailbox is connected that mails can be sent over")
+		}
+	case sheet.Person:
+		p := known.People.Find(text)
+		if p == nil {
+			return "", errors.New(place.Nobody(text, known.People))
+		}
+		a, err := p.Preferred()
+		if err != nil {
+			return "", err
+		}
+		connection, text = a.Connection, a.Address
+	}
+	rule, ok := known.Reaches(connection)
+	if !ok {
+		return "", fmt.Errorf("there is no destination %s", to)
+	}
+	normal, err := rule.Take(text, known.Workspace)
+	if err == nil && normal == "" {
+		err = errors.New("the address is empty")
+	}
+	return connection + "/" + normal, err
+}
+
+// mailOf is a connection that mails go over, "" where there is none.
+func mailOf(known sheet.Known) string {
+	for _, c := range known.Connections() {
+		if rule, ok := known.Reaches(c); ok && rule.Form == place.Mail {
+			return c
+		}
+	}
+	return ""
 }

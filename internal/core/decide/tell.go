@@ -163,6 +163,11 @@ func addressOf(p *sheet.Plan, a *sheet.Address, sc *formula.Scope) (connection, 
 }
 
 func over(p *sheet.Plan, connection, text string) (string, string, error) {
+	if p.Reaches != nil {
+		if _, ok := p.Reaches(connection); !ok {
+			return connection, "", fmt.Errorf("there is no connection %s that posts can go over", connection)
+		}
+	}
 	normal, err := ruleOf(p, connection).Take(text, p.Terms.Workspace)
 	if err != nil || normal == "" {
 		return connection, "", err

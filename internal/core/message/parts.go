@@ -36,7 +36,8 @@ type Mentioned struct {
 type File struct {
 	Name  string `json:"name"`
 	Media string `json:"media"`
-	Data  []byte `json:"data"`
+	Data  []byte `json:"data,omitempty"`
+	Size  int    `json:"size,omitempty"` // in bytes, where Data is left out
 }
 
 // SenderSpec, PictureSpec and FileSpec are these parts as written on a sheet.

@@ -101,3 +101,37 @@ func FuzzTable(f *testing.F) {
 		}
 	})
 }
+
+func TestCards(t *testing.T) {
+	text := "BEGIN:VCARD\r\nVERSION:4.0\r\nUID:urn:uuid:7-a\r\nFN:Jonas Käser\r\nEMAIL;TYPE=home:home@x.example\r\nEMAIL;PREF=1:jonas@\r\n lindental.example\r\nTEL;VALUE=uri:tel:+41-79-123-45-67\r\nIMPP:xmpp:jonas@rooms.example?x\r\nEND:VCARD\r\n" +
+		"BEGIN:VCARD\nVERSION:3.0\nN:Roth;Lea;;;\nEMAIL:lea@lindental.example\nEND:VCARD\n"
+	list, err := ReadVCard(text, Over{Mail: "post", Phone: "phone", Room: "talk"})
+	require.NoError(t, err)
+	assert.Equal(t, []Person{
+		{ID: "7-a", Name: "Jonas Käser", Addresses: []Address{{"post", "jonas@lindental.example"}, {"phone", "+41-79-123-45-67"}, {"talk", "jonas@rooms.example"}}},
+		{ID: "lea@lindental.example", Name: "Lea Roth", Addresses: []Address{{"post", "lea@lindental.example"}}},
+	}, list)
+	list, err = ReadVCard(text, Over{})
+	require.NoError(t, err)
+	assert.Empty(t, list[0].Addresses, "what no connection is for is left out")
+	for text, want := range map[string]string{
+		"": "card 1: there is no card", "hello": "card 1: there is no card", "BEGIN:VCARD\nVERSION:4.0\nEND:VCARD\n": "card 1: it has no UID",
+	} {
+		_, err := ReadVCard(text, Over{})
+		assert.ErrorContains(t, err, want, "%q", text)
+	}
+}
+
+func FuzzCards(f *testing.F) {
+	f.Add("BEGIN:VCARD\nVERSION:3.0\nN:Roth;Lea;;;\nEMAIL:lea@lindental.example\nEND:VCARD\n")
+	f.Fuzz(func(t *testing.T, text string) {
+		list, err := ReadVCard(text, Over{Mail: "mail", Phone: "phone", Room: "room"})
+		if err != nil {
+			return
+		}
+		for _, p := range list {
+			require.NotEmpty(t, p.ID)
+			require.NotContains(t, p.ID+p.Name, "\n")
+		}
+	})
+}

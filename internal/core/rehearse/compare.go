@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"maps"
 	"sort"
+	"strings"
 	"time"
 
 	"dorfbote/internal/core/arrival"
@@ -205,6 +206,9 @@ func (c *Comparer) count(l Line, key string) {
 	if len(l.Posts) == 0 && l.Verdict != decide.Held {
 		c.reason(l, key)
 	}
+	for _, f := range l.Failures {
+		c.unheard(string(decide.Failed), f.Where, f.Error, key)
+	}
 	for _, p := range l.Posts {
 		c.place(p.To).add(c.day(l.At), false)
 		c.out.Posts++
@@ -224,7 +228,12 @@ func (c *Comparer) reason(l Line, key string) {
 	if l.Verdict == decide.Failed {
 		by, words = l.Where, l.Error
 	}
-	id := [2]string{string(l.Verdict), by}
+	c.unheard(string(l.Verdict), by, words, key)
+}
+
+// unheard counts one reason for which somebody was not told.
+func (c *Comparer) unheard(verdict, by, words, key string) {
+	id := [2]string{verdict, by}
 	u := c.reasons[id]
 	if u == nil {
 		if len(c.reasons) >= mostReasons {
@@ -233,7 +242,7 @@ func (c *Comparer) reason(l Line, key string) {
 		if words == "" {
 			words = c.plan.Words(by)
 		}
-		u = &Unheard{Verdict: string(l.Verdict), DecidedBy: by, Words: words}
+		u = &Unheard{Verdict: verdict, DecidedBy: by, Words: words}
 		c.reasons[id] = u
 	}
 	if u.Count++; key != "" && (len(u.Keys) == 0 || u.Keys[len(u.Keys)-1] != key) {
@@ -243,8 +252,19 @@ func (c *Comparer) reason(l Line, key string) {
 	}
 }
 
+// mostPlaces is how many destinations are counted by themselves; the rest of a connection's are counted as one.
+const (
+	mostPlaces   = 500
+	restOfPlaces = "…"
+)
+
 func (c *Comparer) place(to string) *placeDays {
 	p := c.places[to]
+	if p == nil && len(c.places) >= mostPlaces { // addresses that records give may be as many as there are records
+		connection, _, _ := strings.Cut(to, "/")
+		to = connection + "/" + restOfPlaces
+		p = c.places[to]
+	}
 	if p == nil {
 		p = &placeDays{days: map[int]int{}, before: map[int]int{}}
 		c.places[to] = p

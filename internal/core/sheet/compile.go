@@ -31,8 +31,9 @@ type Known struct {
 	// Workflows lists the names of those that another may call.
 	Workflows func() []string
 	// Shut says why a destination would take no post at the moment, and what to do; "" where it would.
-	Shut    func(destination string) string
-	lenient bool // places that there are not are let pass
+	Shut func(destination string) string
+	// Lenient lets places pass that there are not: of a version that is on, whatever has gone since.
+	Lenient bool
 	// Unwritable says why a source's records cannot be added to, or changed, and what to do; "" where they can.
 	Unwritable func(source string, change bool) string
 }
@@ -177,7 +178,7 @@ func (p *Plan) branch(b Branch, path string, known Known, used map[string]bool, 
 		at := fmt.Sprintf("%s.tell[%d]", path, i)
 		pt := p.tell(t, at, known, used, problems)
 		p.lost(t, pt, at, problems)
-		if known.Destinations != nil && pt.To.Fixed != "" && pt.To.Connection != Person && pt.To.Rule.Any {
+		if known.Destinations != nil && known.Reaches == nil && pt.To.Fixed != "" && pt.To.Connection != Person && pt.To.Rule.Any {
 			mustKnow(problems, t.To, at, known.Destinations(), "there is no destination %s")
 		}
 		if known.Shut != nil && pt.To.Fixed != "" {

@@ -19,7 +19,7 @@ func CompilePartly(src []byte, known Known) (p *Plan, frozen []string, s *Sheet,
 		return p, nil, s, problems
 	}
 	rest, _ := Read(src)
-	known.Destinations, known.lenient = nil, true // a place that there is not changes nothing of what would be told
+	known.Destinations, known.Lenient = nil, true // a place that there is not changes nothing of what would be told
 	wrong := problems
 	for range 8 { // what is left out may leave others without what they name
 		for _, e := range wrong {

@@ -210,7 +210,7 @@ func (p *Plan) address(t report.Text, path string, known Known, problems *report
 		return a
 	case known.Reaches == nil || t.S == "":
 		return a
-	case known.lenient:
+	case known.Lenient:
 		if rule, ok := known.Reaches(connection); ok {
 			a.Rule = rule
 		}

@@ -3,6 +3,7 @@ package decider
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"runtime/debug"
@@ -36,7 +37,11 @@ type decided struct {
 func (de *Decider) decideAll(ctx context.Context, arrivals []store.Arrival, on workflows.On, within time.Duration) (made []decided, done int, took map[int64]time.Duration, err error) {
 	find, failed := de.Sources.Finder(ctx)
 	took = map[int64]time.Duration{}
-	reach, began := formula.Reach{Find: find, Outside: de.Sources.Outside(ctx, sources.AskAll)}, time.Now()
+	book, err := de.Sources.People(ctx)
+	if err != nil {
+		return nil, 0, nil, err
+	}
+	reach, began := formula.Reach{Find: find, Outside: de.Sources.Outside(ctx, sources.AskAll), People: book}, time.Now()
 	at := began
 	for i := range arrivals {
 		if i > 0 && within > 0 && at.Sub(began) > within {
@@ -135,15 +140,23 @@ func insertVerdicts(ctx context.Context, tx *sql.Tx, made []decided) (map[verdic
 	n := len(made)
 	arrivals, workflows, versions := make([]int64, n), make([]int64, n), make([]int32, n)
 	verdicts, routes, by, where, errs := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
-	times, gathered := make([]time.Time, n), make([]*string, n)
+	times, gathered, failures, more := make([]time.Time, n), make([]*string, n), make([]*string, n), make([]int32, n)
 	for i, d := range made {
 		arrivals[i], workflows[i], versions[i], times[i] = d.seq, d.live.ID, int32(d.live.Version), d.at
 		verdicts[i], routes[i], by[i], where[i], errs[i] = string(d.Verdict), d.Row, d.DecidedBy, d.Where, d.Error
-		gathered[i] = gatheredOf(d)
+		gathered[i], more[i] = gatheredOf(d), int32(d.More)
+		if len(d.Failures) > 0 {
+			raw, err := json.Marshal(d.Failures)
+			if err != nil {
+				return nil, err
+			}
+			text := string(raw)
+			failures[i] = &text
+		}
 	}
-	rows, err := tx.QueryContext(ctx, `INSERT INTO verdicts (arrival, workflow, version, verdict, route, decided_by, failed_at, error, at, gathered)
-		SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::int[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::jsonb[])
-		ON CONFLICT DO NOTHING RETURNING arrival, workflow`, arrivals, workflows, versions, verdicts, routes, by, where, errs, times, gathered)
+	rows, err := tx.QueryContext(ctx, `INSERT INTO verdicts (arrival, workflow, version, verdict, route, decided_by, failed_at, error, at, gathered, failures, more)
+		SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::int[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::jsonb[], $11::jsonb[], $12::int[])
+		ON CONFLICT DO NOTHING RETURNING arrival, workflow`, arrivals, workflows, versions, verdicts, routes, by, where, errs, times, gathered, failures, more)
 	if err != nil {
 		return nil, fmt.Errorf("writing verdicts: %w", err)
 	}

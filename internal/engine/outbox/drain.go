@@ -126,8 +126,8 @@ func (o *Outbox) sendOne(ctx context.Context, sender connect.Sender, d *store.De
 	if err != nil {
 		return false, fmt.Errorf("post %d: %w", p.ID, err)
 	}
-	_, place, _ := strings.Cut(d.Name, "/")
-	out := sending{Post: connect.Post{Place: place, Doc: doc, Key: p.Key}}
+	place := placeOf(d.Name)
+	out := sending{Post: connect.Post{Place: place, Cc: placeOf(p.Cc), Bcc: placeOf(p.Bcc), Doc: doc, Key: p.Key}}
 	if p.ExpiresAt != nil && o.Now().After(*p.ExpiresAt) {
 		p.State, p.Answer = store.Expired, "it waited for longer than the sheet calls useful"
 		if _, err := o.settle(ctx, p, d, settling{}); err != nil {
@@ -187,7 +187,7 @@ func (o *Outbox) sendOne(ctx context.Context, sender connect.Sender, d *store.De
 	done := settling{tried: &store.Attempt{At: now.Add(-took), TookMs: int(took.Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Sent, Answer: r.Raw}}
 	switch {
 	case r.Taken:
-		p.State, p.RemoteID, p.SentAt = store.Sent, r.ID, &now
+		p.State, p.RemoteID, p.Link, p.SentAt = store.Sent, r.ID, r.Link, &now
 		done.notBefore = pace.sent(d, now)
 		o.Meters.Told(now.Sub(p.CreatedAt))
 		follows, err := o.settle(ctx, p, d, done)
@@ -222,6 +222,12 @@ func (o *Outbox) sendOne(ctx context.Context, sender connect.Sender, d *store.De
 		return false, err
 	}
 	return false, o.later(ctx, d.Name, at)
+}
+
+// placeOf is a destination without its connection.
+func placeOf(name string) string {
+	_, place, _ := strings.Cut(name, "/")
+	return place
 }
 
 // sending is a post on its way: a new one, one in the place of another, or one in another's thread.
@@ -291,7 +297,7 @@ func (o *Outbox) settle(ctx context.Context, p *store.Post, d *store.Destination
 	}
 	var row struct{ Follows bool }
 	err = o.Async.DB.WithContext(ctx).Raw(`WITH p AS (
-			UPDATE posts SET state = CASE WHEN state = 'waiting' OR @state = 'sent' THEN @state ELSE state END, attempts = @attempts, status = @status, answer = @answer, remote_id = @remote, sent_at = CAST(@sent AS timestamptz)
+			UPDATE posts SET state = CASE WHEN state = 'waiting' OR @state = 'sent' THEN @state ELSE state END, attempts = @attempts, status = @status, answer = @answer, remote_id = @remote, link = @link, sent_at = CAST(@sent AS timestamptz)
 			WHERE id = @id RETURNING 1),
 		d AS (
 			UPDATE destinations SET failures = @failures, not_before = CAST(@later AS timestamptz), paused = paused OR @reason <> '', reason = CASE WHEN @reason <> '' THEN @reason ELSE reason END,
@@ -308,7 +314,7 @@ func (o *Outbox) settle(ctx context.Context, p *store.Post, d *store.Destination
 		SELECT pg_notify('`+notify.Channel+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h), (SELECT count(*) FROM c),
 			EXISTS (SELECT 1 FROM steps s WHERE s.arrival = @arrival AND s.workflow = @workflow AND s.state = 'waiting') AS follows`,
 		sql.Named("arrival", p.Arrival), sql.Named("workflow", p.Workflow), sql.Named("state", p.State), sql.Named("attempts", p.Attempts), sql.Named("status", p.Status), sql.Named("answer", p.Answer),
-		sql.Named("remote", p.RemoteID), sql.Named("sent", p.SentAt), sql.Named("id", p.ID), sql.Named("failures", d.Failures),
+		sql.Named("remote", p.RemoteID), sql.Named("link", p.Link), sql.Named("sent", p.SentAt), sql.Named("id", p.ID), sql.Named("failures", d.Failures),
 		sql.Named("later", quietBefore), sql.Named("reason", done.reason), sql.Named("name", d.Name), sql.Named("event", notify.Message{Topic: notify.Posts, ID: p.ID}.Text()),
 		sql.Named("spacing", d.SpacingMs), sql.Named("spaced", d.SpacedAt), sql.Named("tried", done.tried != nil), sql.Named("at", tried.At), sql.Named("took", tried.TookMs),
 		sql.Named("address", tried.Address), sql.Named("body", tried.Sent), sql.Named("raw", tried.Answer)).Scan(&row).Error

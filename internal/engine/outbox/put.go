@@ -45,7 +45,7 @@ func Rows(workflow, seq int64, at time.Time, posts []decide.Post) []Row {
 		}
 		row := Row{parent: p.Under, Post: store.Post{
 			Workflow: workflow, Arrival: seq, Destination: p.To, Message: p.Message, Body: body, Title: p.Doc.Title,
-			Key: key(ref), CreatedAt: at,
+			Key: key(ref), CreatedAt: at, Cc: p.Cc, Bcc: p.Bcc,
 		}}
 		if p.UnderRef != "" && p.Under < 0 {
 			row.underKey = key(p.UnderRef)
@@ -75,6 +75,9 @@ func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
 	if err := store.Lock(ctx, tx, store.LockPlace, value.SortedKeys(places)...); err != nil {
 		return err
 	}
+	if err := beThere(ctx, tx, value.SortedKeys(places)); err != nil {
+		return err
+	}
 	ids, err := reserve(ctx, tx, len(rows))
 	if err != nil {
 		return err
@@ -86,10 +89,11 @@ func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
 	n := len(rows)
 	workflows, arrivals, under, updates := make([]int64, n), make([]int64, n), make([]*int64, n), make([]*int64, n)
 	destinations, messages, bodies, titles, keys := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
-	times, expires, trials := make([]time.Time, n), make([]*time.Time, n), make([]bool, n)
+	times, expires, trials, cc, bcc := make([]time.Time, n), make([]*time.Time, n), make([]bool, n), make([]string, n), make([]string, n)
 	for i, p := range rows {
 		workflows[i], arrivals[i], destinations[i], messages[i] = p.Workflow, p.Arrival, p.Destination, p.Message
 		bodies[i], titles[i], keys[i], times[i], expires[i], trials[i] = string(p.Body), p.Title, p.Key, p.CreatedAt, p.ExpiresAt, p.Trial
+		cc[i], bcc[i] = p.Cc, p.Bcc
 		under[i], updates[i] = earlier[p.underKey], earlier[p.replacesKey]
 		if p.parent >= 0 {
 			under[i] = &ids[p.parent]
@@ -101,13 +105,26 @@ func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
 	if send {
 		state, created, sent = "'waiting'", "now()", "NULL"
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO posts (id, workflow, arrival, destination, message, body, title, under, updates, key, expires_at, trial, created_at, sent_at, state)
+	_, err = tx.ExecContext(ctx, `INSERT INTO posts (id, workflow, arrival, destination, message, body, title, under, updates, key, expires_at, trial, cc, bcc, created_at, sent_at, state)
 		OVERRIDING SYSTEM VALUE
-		SELECT t.id, t.w, t.a, t.d, t.m, t.b, t.t, t.u, t.r, t.k, t.x, t.y, `+created+`, `+sent+`, `+state+`
-		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[], $7::text[], $8::bigint[], $9::text[], $10::timestamptz[], $11::bigint[], $12::timestamptz[], $13::boolean[])
-			AS t(id, w, a, d, m, b, t, u, k, at, r, x, y)`, ids, workflows, arrivals, destinations, messages, bodies, titles, under, keys, times, updates, expires, trials)
+		SELECT t.id, t.w, t.a, t.d, t.m, t.b, t.t, t.u, t.r, t.k, t.x, t.y, t.cc, t.bcc, `+created+`, `+sent+`, `+state+`
+		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[], $7::text[], $8::bigint[], $9::text[], $10::timestamptz[], $11::bigint[], $12::timestamptz[], $13::boolean[], $14::text[], $15::text[])
+			AS t(id, w, a, d, m, b, t, u, k, at, r, x, y, cc, bcc)`, ids, workflows, arrivals, destinations, messages, bodies, titles, under, keys, times, updates, expires, trials, cc, bcc)
 	if err != nil {
 		return fmt.Errorf("writing posts: %w", err)
+	}
+	return nil
+}
+
+// beThere has the destinations of posts be there: the places that records give are known by their first post. Whoever calls has
+// the places' locks.
+func beThere(ctx context.Context, tx *sql.Tx, names []string) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO destinations (name, connection, title)
+		SELECT n, split_part(n, '/', 1), substr(n, strpos(n, '/') + 1) FROM unnest($1::text[]) n
+		WHERE EXISTS (SELECT 1 FROM connections c WHERE c.id = split_part(n, '/', 1)) AND NOT EXISTS (SELECT 1 FROM destinations d WHERE d.name = n)
+		ON CONFLICT DO NOTHING`, names)
+	if err != nil {
+		return fmt.Errorf("noting where posts go: %w", err)
 	}
 	return nil
 }

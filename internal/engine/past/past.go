@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/people"
 	"dorfbote/internal/core/rehearse"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
@@ -19,6 +20,7 @@ type Stretch struct {
 	Total   int
 	seqs    []int64
 	records map[string]map[string]map[string]any // by source and key: as they were before
+	people  *people.Book
 }
 
 // How arrivals are read: so many at once, and so many batches ahead of their use.
@@ -31,6 +33,10 @@ const (
 // A zero time is without bound.
 func (r *Reader) Read(ctx context.Context, sources, lookedUp []string, from, to time.Time) (*Stretch, error) {
 	h := &Stretch{records: map[string]map[string]map[string]any{}}
+	var err error
+	if h.people, err = r.Sources.People(ctx); err != nil {
+		return nil, err
+	}
 	if to.IsZero() {
 		to = r.Now().Add(time.Hour)
 	}
@@ -126,6 +132,7 @@ func (h *Stretch) Know(m *rehearse.Machine, p *sheet.Plan) {
 		}
 	}
 	m.Know(states)
+	m.People(h.people)
 }
 
 // Each hands on the arrivals in order. Reading goes on ahead on other processors.

@@ -32,8 +32,8 @@ func (src *Sources) AskChannels(ctx context.Context, connection string) error {
 	return src.askChat(ctx, &c)
 }
 
-// listed names the kinds of connections that list the places that posts can go to.
-func listed() []string {
+// Listed names the kinds of connections that list the places that posts can go to.
+func Listed() []string {
 	return kinds.That(func(k *connect.Kind) bool { return k.Sends != nil && k.Sends.Listed() })
 }
 
@@ -79,7 +79,7 @@ func (src *Sources) AskDestinations(ctx context.Context, names []string) error {
 		}
 	}
 	var chats []store.Connection
-	if err := src.Store.DB.WithContext(ctx).Where("id IN ? AND kind IN ?", ids, listed()).Order("id").Find(&chats).Error; err != nil {
+	if err := src.Store.DB.WithContext(ctx).Where("id IN ? AND kind IN ?", ids, Listed()).Order("id").Find(&chats).Error; err != nil {
 		return err
 	}
 	for i := range chats {
@@ -99,7 +99,7 @@ func (src *Sources) AskChannelsDaily(ctx context.Context) error {
 	db := src.Store.DB.WithContext(ctx)
 	var connection string
 	err := db.Raw(`SELECT c.id FROM connections c JOIN destinations d ON d.connection = c.id WHERE c.kind IN ? AND NOT c.paused
-		GROUP BY c.id HAVING min(d.asked_at) < now() - ? * interval '1 second' ORDER BY min(d.asked_at) LIMIT 1`, listed(), askChannelsEvery.Seconds()).Scan(&connection).Error
+		GROUP BY c.id HAVING min(d.asked_at) < now() - ? * interval '1 second' ORDER BY min(d.asked_at) LIMIT 1`, Listed(), askChannelsEvery.Seconds()).Scan(&connection).Error
 	if err != nil || connection == "" {
 		return err
 	}

@@ -27,7 +27,11 @@ const (
 // for looking at sheets, not for deciding.
 func (src *Sources) Reach(ctx context.Context, asking Asking) formula.Reach {
 	find, _ := src.Finder(ctx)
-	return formula.Reach{Find: find, Outside: src.Outside(ctx, asking)}
+	book, err := src.People(ctx)
+	if err != nil {
+		src.Log.Warn("looking at sheets without the people book", "error", err)
+	}
+	return formula.Reach{Find: find, Outside: src.Outside(ctx, asking), People: book}
 }
 
 // Finder gives look-ups the records, and tells afterwards whether any look-up failed.

@@ -19,6 +19,7 @@ type Sources struct {
 	learnt   *expirable.LRU[string, learnt]
 	learning sync.Mutex // while one is compared and put in the place of another
 	lookups  *lookups
+	around   around
 }
 
 // New begins to know sources.

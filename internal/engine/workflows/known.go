@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"dorfbote/internal/core/place"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/sources"
@@ -18,9 +19,18 @@ func (ws *Workflows) Known(ctx context.Context) (sheet.Known, error) {
 	}
 	db := ws.Store.DB.WithContext(ctx)
 	var places []store.Destination
-	if err := db.Order("name").Find(&places).Error; err != nil {
+	if err := db.Where("title <> '' AND (paused OR shut <> '' OR connection IN (SELECT id FROM connections WHERE kind IN ?))", sources.Listed()).Order("name").Find(&places).Error; err != nil {
 		return sheet.Known{}, err
 	}
+	rules, err := ws.Sources.Rules(ctx)
+	if err != nil {
+		return sheet.Known{}, err
+	}
+	book, err := ws.Sources.People(ctx)
+	if err != nil {
+		return sheet.Known{}, err
+	}
+	connections := value.SortedKeys(rules)
 	var paused []string
 	if err := db.Model(&store.Connection{}).Where("paused").Pluck("id", &paused).Error; err != nil {
 		return sheet.Known{}, err
@@ -46,6 +56,9 @@ func (ws *Workflows) Known(ctx context.Context) (sheet.Known, error) {
 		Sources:      func() []string { return names },
 		Destinations: func() []string { return destinations },
 		Workflows:    func() []string { return callable },
+		Reaches:      func(c string) (place.Rule, bool) { r, ok := rules[c]; return r, ok },
+		Connections:  func() []string { return connections },
+		People:       book,
 		Shut:         func(name string) string { return shutBy[name] },
 		Unwritable:   func(source string, change bool) string { return ws.Sources.Unwritable(ctx, source, change) },
 	}, nil

@@ -70,7 +70,7 @@ func (p *plans) get(ctx context.Context, l store.Live) (*sheet.Plan, error) {
 	}
 	schemas := map[string]*value.Schema{}
 	plan, _, problems := sheet.Compile([]byte(src), sheet.Known{
-		Workspace: p.workflows.Workspace,
+		Workspace: p.workflows.Workspace, Reaches: p.workflows.Sources.Reaches, Lenient: true,
 		Schema: func(source string) *value.Schema {
 			schema, learnErr := p.workflows.Sources.Schema(ctx, source)
 			if learnErr != nil {

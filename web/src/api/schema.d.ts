@@ -501,6 +501,109 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/people-book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The people book: persons with an address on each connection */
+        get: operations["list-people-book"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people-book.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The people book as CSV, as it is imported */
+        get: operations["export-people-book"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people-book/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read persons from CSV or vCards into the book */
+        post: operations["import-people-book"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people-book/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What would come of an import */
+        post: operations["look-at-people-book"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people-book/source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Have the records of a source be the people book; without one, persons are entered here */
+        put: operations["choose-people-book"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people-book/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Enter a person, or change one */
+        put: operations["put-person"];
+        post?: never;
+        /** Take a person out of the book */
+        delete: operations["remove-person"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/people/{id}": {
         parameters: {
             query?: never;
@@ -580,6 +683,23 @@ export interface paths {
         put?: never;
         /** Drop a post that is not sent */
         post: operations["drop-post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/posts/{id}/files/{n}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A file that goes, or went, with a post, as it does */
+        get: operations["get-post-file"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1508,6 +1628,47 @@ export interface components {
             /** Format: int64 */
             start?: number;
         };
+        BookBody: {
+            /** @description those that persons can have addresses on */
+            connections: string[] | null;
+            items: components["schemas"]["BookItem"][] | null;
+            /**
+             * Format: int64
+             * @description give this as from to read on; 0 at the end
+             */
+            next: number;
+            /** @description the source whose records are the people book; its source is empty where persons are entered here */
+            source: components["schemas"]["BookSource"];
+        };
+        BookItem: {
+            /** @description by connection */
+            addresses: {
+                [key: string]: string;
+            };
+            id: string;
+            name: string;
+            /** @description the connection that posts for the person go over */
+            prefers: string;
+            /** @description what is wrong with an address, by its connection */
+            wrong: {
+                [key: string]: string;
+            };
+        };
+        BookSource: {
+            addresses?: {
+                [key: string]: string;
+            };
+            id?: string;
+            name?: string;
+            prefers?: string;
+            source: string;
+        };
+        BookSourceOutputBody: {
+            /** @description the first 20 of them */
+            items: components["schemas"]["BookItem"][] | null;
+            /** Format: int64 */
+            persons: number;
+        };
         Change: {
             /** @description Watch, Keep, Gather, Route, Tell, Pace, Follow up, or Sheet for its name, note and look */
             band: string;
@@ -1945,6 +2106,10 @@ export interface components {
             label: string;
             value: string;
         };
+        Failure: {
+            error: string;
+            where: string;
+        };
         Field: {
             currency?: string;
             fields?: components["schemas"]["Field"][] | null;
@@ -1995,9 +2160,11 @@ export interface components {
             was: string;
         };
         File: {
-            data: string;
+            data?: string;
             media: string;
             name: string;
+            /** Format: int64 */
+            size?: number;
         };
         Finding: {
             /** @description the rows that take what it would, or that hold with it */
@@ -2076,6 +2243,29 @@ export interface components {
             size: number;
             /** Format: int64 */
             status: number;
+        };
+        ImportInputBody: {
+            /** @enum {string} */
+            as: "csv" | "vcard";
+            /** @description the connection that mail addresses of vCards are for */
+            mail?: string;
+            phone?: string;
+            room?: string;
+            /** @description CSV headed id,name,prefers and a column for each connection; or vCards */
+            text: string;
+            /** @description those who are not in it are taken out of the book */
+            whole?: boolean;
+        };
+        ImportOutputBody: {
+            done: boolean;
+            /** Format: int64 */
+            gone: number;
+            /** @description the first 20 of them */
+            items: components["schemas"]["BookItem"][] | null;
+            /** Format: int64 */
+            new: number;
+            /** Format: int64 */
+            persons: number;
         };
         Inline: {
             kind: string;
@@ -2490,6 +2680,8 @@ export interface components {
             was_by_day: number[] | null;
         };
         PlannedPost: {
+            bcc: string;
+            cc: string;
             message: string;
             title: string;
             to: string;
@@ -2546,6 +2738,8 @@ export interface components {
             arrival: number;
             /** Format: int64 */
             attempts: number;
+            bcc: string;
+            cc: string;
             /** Format: date-time */
             created_at: string;
             destination: string;
@@ -2554,8 +2748,18 @@ export interface components {
             id: number;
             /** @description idempotency key */
             key: string;
+            /** @description to the post, where the other side gives one */
+            link: string;
             message: string;
             plain: string;
+            /**
+             * @description what the other side told later of a post that it had taken
+             * @enum {string}
+             */
+            report: "sent" | "delivered" | "failed" | "";
+            /** Format: date-time */
+            report_at: string | null;
+            report_words: string;
             /** Format: date-time */
             sent_at: string | null;
             /** @enum {string} */
@@ -2681,7 +2885,11 @@ export interface components {
              */
             at: string;
             decided_by: string;
+            /** @description whom the rest tells */
+            else: components["schemas"]["TellProof"][] | null;
             error: string;
+            /** @description what could not be told where the rest was */
+            failures: components["schemas"]["Failure"][] | null;
             follow: components["schemas"]["StepProof"][] | null;
             gather: components["schemas"]["GatherProof"][] | null;
             keep: components["schemas"]["Line"];
@@ -2721,6 +2929,14 @@ export interface components {
             settings?: {
                 [key: string]: string;
             };
+        };
+        PutPersonInputBody: {
+            /** @description by connection */
+            addresses?: {
+                [key: string]: string;
+            };
+            name: string;
+            prefers?: string;
         };
         Question: {
             help?: string;
@@ -2896,11 +3112,14 @@ export interface components {
             /** @description the path of the condition that decided */
             decided_by: string;
             error: string;
+            failures: components["schemas"]["Failure"][] | null;
             key: string;
             /** @description of what was held: released or digest, once it was told */
             later: string;
             /** Format: date-time */
             later_at: string | null;
+            /** Format: int64 */
+            more: number;
             row: string;
             source: string;
             verdict: string;
@@ -2933,6 +3152,8 @@ export interface components {
             arrival: number;
             /** Format: int64 */
             attempts: number;
+            bcc: string;
+            cc: string;
             /** Format: date-time */
             created_at: string;
             destination: string;
@@ -2941,8 +3162,18 @@ export interface components {
             id: number;
             /** @description idempotency key */
             key: string;
+            /** @description to the post, where the other side gives one */
+            link: string;
             message: string;
             plain: string;
+            /**
+             * @description what the other side told later of a post that it had taken
+             * @enum {string}
+             */
+            report: "sent" | "delivered" | "failed" | "";
+            /** Format: date-time */
+            report_at: string | null;
+            report_words: string;
             /** Format: date-time */
             sent_at: string | null;
             /** @enum {string} */
@@ -3220,7 +3451,7 @@ export interface components {
             sheet?: unknown;
             /** @description the sheet as YAML or JSON text */
             text?: string;
-            /** @description where to; everything goes there */
+            /** @description where to; everything goes there. me/ is whoever asks, by the people book, or else by mail */
             to: string;
         };
         TryOutputBody: {
@@ -3260,10 +3491,13 @@ export interface components {
             /** @description the path of the condition that decided */
             decided_by: string;
             error: string;
+            failures: components["schemas"]["Failure"][] | null;
             /** @description of what was held: released or digest, once it was told */
             later: string;
             /** Format: date-time */
             later_at: string | null;
+            /** Format: int64 */
+            more: number;
             row: string;
             verdict: string;
             /** Format: int64 */
@@ -3292,10 +3526,13 @@ export interface components {
             /** @description the path of the condition that decided */
             decided_by: string;
             error: string;
+            failures: components["schemas"]["Failure"][] | null;
             /** @description of what was held: released or digest, once it was told */
             later: string;
             /** Format: date-time */
             later_at: string | null;
+            /** Format: int64 */
+            more: number;
             /** @description null where the sheet cannot be run any more */
             proof: components["schemas"]["ProofLines"];
             row: string;
@@ -3562,7 +3799,7 @@ export interface operations {
     "list-audit": {
         parameters: {
             query?: {
-                what?: "workflow" | "connection" | "source" | "post" | "destination" | "person" | "team" | "invitation" | "session" | "notice" | "";
+                what?: "workflow" | "connection" | "source" | "post" | "destination" | "person" | "team" | "invitation" | "session" | "notice" | "person of the people book" | "choice" | "";
                 about?: string;
                 person?: number;
                 before?: number;
@@ -4476,6 +4713,234 @@ export interface operations {
             };
         };
     };
+    "list-people-book": {
+        parameters: {
+            query?: {
+                /** @description text in a name, an id or an address */
+                q?: string;
+                from?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BookBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "export-people-book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "import-people-book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "look-at-people-book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "choose-people-book": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BookSource"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BookSourceOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "put-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PutPersonInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BookItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "remove-person": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "change-person": {
         parameters: {
             query?: never;
@@ -4628,6 +5093,41 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-post-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+                /** @description its place among the post's files */
+                n: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    "Content-Disposition"?: string;
+                    "Content-Type"?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string;
+                };
             };
             /** @description Error */
             default: {

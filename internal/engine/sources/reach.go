@@ -1,0 +1,147 @@
+package sources
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"dorfbote/internal/connect"
+	"dorfbote/internal/connect/kinds"
+	"dorfbote/internal/core/people"
+	"dorfbote/internal/core/place"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/store"
+)
+
+// around is what a process knows, for a moment, of whom and where posts can reach: it is asked for with every batch that is
+// decided.
+type around struct {
+	mu     sync.Mutex
+	rules  map[string]place.Rule
+	asked  time.Time
+	book   *people.Book
+	booked time.Time
+}
+
+// aroundHolds is how long what was read holds.
+const aroundHolds = time.Second
+
+// Rules gives what each connection that posts can go over takes for a place.
+func (src *Sources) Rules(ctx context.Context) (map[string]place.Rule, error) {
+	src.around.mu.Lock()
+	defer src.around.mu.Unlock()
+	if src.around.rules != nil && time.Since(src.around.asked) < aroundHolds {
+		return src.around.rules, nil
+	}
+	list, err := src.Store.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	listedPlaces, err := src.Store.ListedPlaces(ctx, Listed())
+	if err != nil {
+		return nil, err
+	}
+	rules := map[string]place.Rule{}
+	for _, c := range list {
+		if k := kinds.Named(c.Kind); k != nil && k.Sends != nil {
+			rules[c.ID] = k.Rule(listedPlaces[c.ID])
+		}
+	}
+	src.around.rules, src.around.asked = rules, time.Now()
+	return rules, nil
+}
+
+// Reaches gives what one connection takes for a place, as a sheet asks for it. Where the database does not answer, what was
+// known last holds.
+func (src *Sources) Reaches(connection string) (place.Rule, bool) {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	rules, err := src.Rules(ctx)
+	if err != nil {
+		src.Log.Warn("looking up what posts can go over failed", "error", err)
+		src.around.mu.Lock()
+		defer src.around.mu.Unlock()
+		if rules = src.around.rules; rules == nil {
+			return place.Rule{Any: true}, true
+		}
+	}
+	r, ok := rules[connection]
+	return r, ok
+}
+
+// People gives the people book: the persons who were entered, or the records of the source that was chosen as one.
+func (src *Sources) People(ctx context.Context) (*people.Book, error) {
+	src.around.mu.Lock()
+	defer src.around.mu.Unlock()
+	if src.around.book != nil && time.Since(src.around.booked) < aroundHolds {
+		return src.around.book, nil
+	}
+	list, err := src.persons(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("reading the people book: %w", err)
+	}
+	book, err := people.New(list)
+	if err != nil {
+		return nil, fmt.Errorf("reading the people book: %w", err)
+	}
+	src.around.book, src.around.booked = book, time.Now()
+	return book, nil
+}
+
+// ForgetPeople has the people book read anew.
+func (src *Sources) ForgetPeople() {
+	src.around.mu.Lock()
+	src.around.book = nil
+	src.around.mu.Unlock()
+}
+
+func (src *Sources) persons(ctx context.Context) ([]people.Person, error) {
+	var chosen store.BookSource
+	if err := src.Store.Choice(ctx, store.PeopleBook, &chosen); err != nil {
+		return nil, err
+	}
+	if chosen.Source == "" {
+		return src.Store.WholeBook(ctx)
+	}
+	records, err := src.lookUp(ctx, chosen.Source)
+	if err != nil {
+		return nil, err
+	}
+	key, err := src.Store.SourceNamed(ctx, chosen.Source)
+	if err != nil {
+		return nil, err
+	}
+	if chosen.ID == "" && key != nil {
+		chosen.ID = key.KeyField
+	}
+	return PersonsOf(records, chosen), nil
+}
+
+// PersonsOf makes persons of records. One without an id, or with one that another had, is passed over.
+func PersonsOf(records []map[string]any, s store.BookSource) []people.Person {
+	text := func(record map[string]any, field string) string {
+		if field == "" {
+			return ""
+		}
+		return strings.Join(strings.Fields(connect.KeyOf(record, field)), " ")
+	}
+	had := map[string]bool{}
+	var out []people.Person
+	for _, r := range records {
+		p := people.Person{ID: text(r, s.ID), Name: text(r, s.Name), Prefers: text(r, s.Prefers), Addresses: []people.Address{}}
+		if key := value.Fold(p.ID); key == "" || had[key] {
+			continue
+		} else {
+			had[key] = true
+		}
+		for _, c := range value.SortedKeys(s.Addresses) {
+			if to := text(r, s.Addresses[c]); to != "" {
+				p.Addresses = append(p.Addresses, people.Address{Connection: c, Address: to})
+			}
+		}
+		out = append(out, p)
+	}
+	return out
+}
