@@ -98,6 +98,7 @@ func (o demoOptions) run(ctx context.Context) error {
 	}
 	at := demo.Addresses{Server: "http://" + web.Addr().String(), Practice: "http://" + apps.Addr().String()}
 
+	e.Env.Base = at.Server
 	background, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
 	stand, err := practice.New(background, e.Store.DB, practice.DefaultOptions())

@@ -100,7 +100,7 @@ func openEngine(ctx context.Context, s settings, url string, ws value.Workspace,
 	if err != nil {
 		return nil, fmt.Errorf("DORFBOTE_ALLOW_PRIVATE: %w", err)
 	}
-	env.Folder = s.Folder
+	env.Folder, env.Base = s.Folder, s.PublicURL
 	st, err := store.Open(ctx, url, 30)
 	if err != nil {
 		return nil, err

@@ -76,7 +76,7 @@ func rulesOf(raw []byte) (map[string]place.Rule, error) {
 		if k == nil {
 			return nil, wrongInput("%s: posts go over no kind of connection called %q; it is one of %s", name, c.Kind, strings.Join(sending(), ", "))
 		}
-		rule := k.Rule(c.Places)
+		rule := k.Rule(nil, c.Places)
 		if c.Places != nil {
 			rule.Form = place.Listed
 		} else if rule.Form == place.Listed {

@@ -21,7 +21,7 @@ import (
 // changesNothing are the operations other than GET that only look.
 var changesNothing = map[string]bool{
 	"prove": true, "rehearse": true, "read-sentence": true, "fill-pattern": true, "read-schedule": true, "preview-on": true, "preview-source": true, "read-requests": true, "ready-on": true, "ask-destination": true,
-	"prove-settings": true, "prove-connection": true, "shape-of-example": true, "browse-connection": true, "decide-again": true, "look-at-people-book": true,
+	"prove-settings": true, "prove-connection": true, "shape-of-example": true, "browse-connection": true, "decide-again": true, "look-at-people-book": true, "try-marks": true, "draft-post": true,
 	"take-in": true, "take-in-records": true, "call-workflow": true, // they are arrivals
 	"sign-in": true, "sign-out": true, // they are in the list of sessions
 }
@@ -92,6 +92,11 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 			require.NoError(t, db.Create(&store.Connection{ID: "shop2", Kind: "hook", Title: "Shop 2", KeyField: "id", CreatedAt: time.Now()}).Error)
 			return `{"to":"shop2","apply":true}`
 		}},
+		{op: "try-connection", method: "POST", path: func() string {
+			require.NoError(t, db.Create(&store.Connection{ID: "news", Kind: "push", Title: "News", CreatedAt: time.Now()}).Error)
+			time.Sleep(1100 * time.Millisecond) // what there is to post to is asked for once a second
+			return "/api/connections/news/trial"
+		}, body: say(`{"place":"board"}`)},
 		{op: "delete-connection", method: "DELETE", path: say("/api/connections/prices")},
 		{op: "invite", method: "POST", path: say("/api/invitations"), body: say(`{"email":"n@x.example","role":"editor"}`), after: func(o map[string]any) { invitation = fmt.Sprint(o["id"]) }},
 		{op: "withdraw-invitation", method: "DELETE", path: func() string { return "/api/invitations/" + invitation }},

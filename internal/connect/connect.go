@@ -41,10 +41,23 @@ type Kind struct {
 	Reads Reads
 	// Sends says how posts are sent to it; nil where none are. What Open gives is a [Sender] then.
 	Sends *Sends
+	// Mute says why nothing can be sent over a connection with these settings, and what to do; "" where it can. nil is never.
+	Mute func(settings map[string]string) string
+	// Able says what a connection with these settings can do with a post besides sending it; nil is what its kind can.
+	Able func(settings map[string]string) []Ability
+	// Reports is true where what Open gives is a [Reporter].
+	Reports bool
 	// Signs is true where what comes in may be signed, by a secret that Dorfbote makes.
 	Signs bool
 	// Door is the first part of the address below Dorfbote's own that calls to such a connection come in by, such as "in".
 	Door string
+	// Keeps is true where an open connection is kept between posts: it may be used by many goroutines, and one that was closed
+	// opens again.
+	Keeps bool
+	// Keyed is true where the door's address has a key in it, which is made with the connection: the setting "door".
+	Keyed bool
+	// Makes is true where a signing secret is made with the connection, unless one is given: the setting "signing".
+	Makes bool
 	// Schema makes the JSON Schema of a source's records of its settings; nil where fields are learnt.
 	Schema func(title string, settings map[string]string) (string, error)
 	// Listens tells whether a source with these settings says when something is new, or brings it: what Open gives is a
@@ -78,7 +91,7 @@ type Setting struct {
 	Name     string   `json:"name"`
 	Label    string   `json:"label"`
 	Help     string   `json:"help,omitempty"`
-	Type     string   `json:"type" enum:"text,address,addresses,secret,choice,number,yes/no,long,questions,shape"`
+	Type     string   `json:"type" enum:"text,address,addresses,secret,choice,number,yes/no,long,questions,shape,marks"`
 	Required bool     `json:"required,omitempty"`
 	Options  []string `json:"options,omitempty"`
 	Default  string   `json:"default,omitempty"`

@@ -28,6 +28,8 @@ type Env struct {
 	Dial      func(ctx context.Context, network, address string) (net.Conn, error)
 	TLS       *tls.Config // nil takes the system's authorities
 	Workspace value.Workspace
+	// Base is how the outside reaches this Dorfbote, such as https://dorfbote.example; "" where that is not known.
+	Base string
 	// Folder is the only folder whose files may be read, "" for none.
 	Folder string
 }

@@ -43,10 +43,19 @@ type Sends struct {
 // Listed tells whether the places there are can be listed; otherwise any of its form may be written.
 func (s *Sends) Listed() bool { return s.Form == place.Listed }
 
+// Can is what a connection of the kind with some settings can do with a post besides sending it.
+func (k *Kind) Can(settings map[string]string) []Ability {
+	if k.Able != nil {
+		return k.Able(settings)
+	}
+	return k.Sends.Can
+}
+
 // Rule is what a connection of the kind takes for a place; places are those of a kind that lists them.
-func (k *Kind) Rule(places []string) place.Rule {
-	can := make([]string, len(k.Sends.Can))
-	for i, c := range k.Sends.Can {
+func (k *Kind) Rule(settings map[string]string, places []string) place.Rule {
+	able := k.Can(settings)
+	can := make([]string, len(able))
+	for i, c := range able {
 		can[i] = string(c)
 	}
 	return place.Rule{Kind: k.Name, Form: k.Sends.Form, Places: places, Can: can}
@@ -78,12 +87,44 @@ type Uploader interface {
 	Upload(ctx context.Context, place, media string, picture []byte) (name string, err error)
 }
 
+// Report is what the other side told later of a post that it had taken.
+type Report struct {
+	Of    string // the post, as the other side calls it: what Send gave as its id
+	State string // delivered or failed
+	Words string // the other side's
+}
+
+// The states of a report.
+const (
+	ReportSent      = "sent"
+	ReportDelivered = "delivered"
+	ReportFailed    = "failed"
+)
+
+// Drafter can say what it would send, without sending it.
+type Drafter interface {
+	// Draft gives the call, or the address, that a post would go by, and what would be sent: exactly, but for what the other side
+	// gives only then.
+	Draft(ctx context.Context, p Post) (call, sent string, err error)
+}
+
+// Pacer knows how many posts a minute one place takes, by its settings; 0 is not known.
+type Pacer interface{ PerMinute() int }
+
+// Reporter can be asked what became of posts that it took.
+type Reporter interface {
+	// Reports hands over what has been told since a cursor, which is nil at first, and gives the next.
+	Reports(ctx context.Context, cursor json.RawMessage, each func(Report) error) (json.RawMessage, error)
+}
+
 // Post is what goes to one place.
 type Post struct {
 	Place string // as the kind lists it, or as it was written; several addresses are joined by ", "
 	// Cc and Bcc are further addresses of a mail, written like Place.
 	Cc, Bcc string
-	Doc     *message.Document
+	// Digest is true where the post tells in one of what would have been many.
+	Digest bool
+	Doc    *message.Document
 	// Key names the post, for the other side to know a repeated call as one.
 	Key string
 }
@@ -222,4 +263,16 @@ func IDIn(raw []byte, name string) string {
 		return ""
 	}
 	return strings.Trim(string(made[name]), `"`)
+}
+
+// keptOfSent bounds what is kept of what was sent.
+const keptOfSent = 1 << 20
+
+// KeptSent is what is kept of what was sent: all of it, unless it is very large, as text that a database takes.
+func KeptSent(raw []byte) string {
+	text := strings.ReplaceAll(strings.ToValidUTF8(string(raw[:min(len(raw), keptOfSent)]), "\uFFFD"), "\x00", "\uFFFD")
+	if len(raw) > keptOfSent {
+		text += "…"
+	}
+	return text
 }

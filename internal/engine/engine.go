@@ -66,6 +66,7 @@ func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) 
 		{Name: "waking what waits", Do: e.wakeAll},
 		{Name: "keeping schedules", Do: e.Timing.KeepSchedules},
 		{Name: "asking for channels", Do: e.Sources.AskChannelsDaily},
+		{Name: "asking what became of posts", Do: e.Outbox.AskReports},
 		{Name: "looking for drift", Do: e.Sources.LookForDrift},
 		{Name: "letting go of what is old", Do: e.Upkeep.Retain},
 		{Name: "tidying", Do: e.Upkeep.Tidy},
@@ -103,4 +104,5 @@ func (e *Engine) Stop() {
 		l.Wait()
 	}
 	e.working.Stop()
+	e.Outbox.LetGo()
 }

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"math/big"
 	"net"
+	"net/smtp"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -128,7 +129,7 @@ func Dovecot(t testing.TB) *Mail {
 	if os.Geteuid() != 0 {
 		t.Skip("dovecot is started by root alone")
 	}
-	dir, imap, lmtp := Dir(t), Port(t), Port(t)
+	dir, imap, lmtp, auth := Dir(t), Port(t), Port(t), Port(t)
 	cert, key, trusts := Certificate(t, dir)
 	me := Account(t, "nobody")
 	Write(t, dir, "users", fmt.Sprintf("marit:{PLAIN}marit-1:%d:%d::%s/home::\n", me.Uid, me.Gid, dir))
@@ -180,14 +181,18 @@ service auth {
   unix_listener auth-userdb {
     mode = 0666
   }
+  inet_listener {
+    address = 127.0.0.1
+    port = %[8]d
+  }
 }
-`, dir, cert, key, imap, lmtp, me.Uid, me.Gid))
+`, dir, cert, key, imap, lmtp, me.Uid, me.Gid, auth))
 	Start(t, imap, nil, nil, program, "-F", "-c", config)
-	return &Mail{IMAP: Local(imap), TLS: trusts, Dir: dir, SMTP: postfix(t, dir, lmtp)}
+	return &Mail{IMAP: Local(imap), TLS: trusts, Dir: dir, SMTP: postfix(t, dir, lmtp, auth, cert, key)}
 }
 
 // postfix starts a mail server that hands everything for localhost to an LMTP server.
-func postfix(t testing.TB, dir string, lmtp int) string {
+func postfix(t testing.TB, dir string, lmtp, auth int, cert, key string) string {
 	program := ""
 	for _, p := range []string{"/usr/sbin/postfix"} {
 		if _, err := os.Stat(p); err == nil {
@@ -216,13 +221,21 @@ mynetworks = 127.0.0.0/8
 local_recipient_maps =
 alias_maps =
 mailbox_transport = lmtp:inet:127.0.0.1:%[2]d
-smtpd_recipient_restrictions = permit_mynetworks, reject
+smtpd_recipient_restrictions = reject_unlisted_recipient, permit_mynetworks, reject
+smtpd_sasl_auth_enable = yes
+smtpd_sasl_type = dovecot
+smtpd_sasl_path = inet:127.0.0.1:%[4]d
+smtpd_tls_security_level = may
+smtpd_tls_cert_file = %[5]s
+smtpd_tls_key_file = %[6]s
+smtputf8_enable = yes
+message_size_limit = 20000000
 maillog_file = /var/log/dorfbote-test-%[3]d.log
 import_environment = MAIL_CONFIG
-`, dir, lmtp, port))
+`, dir, lmtp, port, auth, cert, key))
 	t.Cleanup(func() { _ = os.Remove(fmt.Sprintf("/var/log/dorfbote-test-%d.log", port)) })
 	services := []string{fmt.Sprintf("127.0.0.1:%d inet n - n - - smtpd", port)}
-	services = append(services, []string{"pickup unix n - n 60 1 pickup", "cleanup unix n - n - 0 cleanup", "qmgr unix n - n 300 1 qmgr", "rewrite unix - - n - - trivial-rewrite", "bounce unix - - n - 0 bounce", "defer unix - - n - 0 bounce", "trace unix - - n - 0 bounce", "verify unix - - n - 1 verify", "flush unix n - n 1000? 0 flush", "proxymap unix - - n - - proxymap", "local unix - n n - - local", "lmtp unix - - n - - lmtp", "smtp unix - - n - - smtp", "error unix - - n - - error", "retry unix - - n - - error", "anvil unix - - n - 1 anvil", "scache unix - - n - 1 scache", "postlog unix-dgram n - n - 1 postlogd"}...)
+	services = append(services, []string{"pickup unix n - n 60 1 pickup", "tlsmgr unix - - n 1000? 1 tlsmgr", "cleanup unix n - n - 0 cleanup", "qmgr unix n - n 300 1 qmgr", "rewrite unix - - n - - trivial-rewrite", "bounce unix - - n - 0 bounce", "defer unix - - n - 0 bounce", "trace unix - - n - 0 bounce", "verify unix - - n - 1 verify", "flush unix n - n 1000? 0 flush", "proxymap unix - - n - - proxymap", "local unix - n n - - local", "lmtp unix - - n - - lmtp", "smtp unix - - n - - smtp", "error unix - - n - - error", "retry unix - - n - - error", "anvil unix - - n - 1 anvil", "scache unix - - n - 1 scache", "postlog unix-dgram n - n - 1 postlogd"}...)
 	Write(t, conf, "master.cf", strings.Join(services, "\n")+"\n")
 	Run(t, nil, "", program, "-c", conf, "check")
 	Start(t, port, nil, nil, program, "-c", conf, "start-fg")
@@ -272,4 +285,19 @@ Component "rooms.chat.example" "muc"
 	Own(t, dir, as)
 	Start(t, port, as, nil, program, "--config", config, "-F")
 	return &Chat{Address: Local(port), Domain: "chat.example", Rooms: "rooms.chat.example", TLS: trusts}
+}
+
+// Post hands a letter to the mail server, as any other server would.
+func (m *Mail) Post(t testing.TB, from, to, letter string) {
+	t.Helper()
+	c, err := smtp.Dial(m.SMTP)
+	require.NoError(t, err)
+	defer c.Close()
+	require.NoError(t, c.Mail(from))
+	require.NoError(t, c.Rcpt(to))
+	w, err := c.Data()
+	require.NoError(t, err)
+	_, err = w.Write([]byte(letter))
+	require.NoError(t, err)
+	require.NoError(t, w.Close())
 }

@@ -88,8 +88,13 @@ func TestIncomingWebhookCanBeWithdrawn(t *testing.T) {
 	require.Equal(t, 200, status)
 	var hook struct{ Path string }
 	require.NoError(t, json.Unmarshal([]byte(body), &hook))
-	status, _, _ = call(t, "POST", url+hook.Path, `{"title":"a"}`)
+	status, _, _ = call(t, "POST", url+hook.Path, `{"note":{"headline":"a","rows":[{"name":"Farm","is":"17"}],"doors":[{"say":"Open","goes":"https://x.example"}]},"as":{"called":"Desk"}}`)
 	assert.Equal(t, 201, status)
+	for body, words := range map[string]string{`{"title":"a"}`: "unknown field", `{}`: "the body has no note", `{"note":{"headline":""}}`: "the post is empty"} {
+		status, said, _ := call(t, "POST", url+hook.Path, body)
+		assert.GreaterOrEqual(t, status, 400)
+		assert.Contains(t, said, words, "it takes a body of its own shape alone")
+	}
 	status, _, _ = call(t, "DELETE", url+"/square/channels/tours/webhook", "")
 	assert.Equal(t, 204, status)
 	status, _, _ = call(t, "POST", url+hook.Path, `{"title":"a"}`)

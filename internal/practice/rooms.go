@@ -162,7 +162,7 @@ func (s *Server) say(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusBadRequest, "say something, in at most %d characters", maxText)
 		return
 	}
-	p := squarePost{Channel: channelName(r), Sender: in.Author, Author: in.Author, Text: in.Text, Tone: "plain", Facts: json.RawMessage("[]"), At: time.Now(), Mentions: columns.Texts{}}
+	p := squarePost{Channel: channelName(r), Sender: in.Author, Author: in.Author, Text: in.Text, Tone: "plain", Facts: json.RawMessage("[]"), At: time.Now(), Mentions: columns.Texts{}, Links: json.RawMessage("[]")}
 	for _, m := range mention.FindAllStringSubmatch(in.Text, -1) {
 		p.Mentions = append(p.Mentions, m[1])
 	}

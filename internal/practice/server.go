@@ -42,7 +42,9 @@ func New(ctx context.Context, db *gorm.DB, o Options) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Server{db: db, kinds: kinds, hooks: newSender(ctx, db), events: newBroadcast(), limits: newLimits(o.PostsPerSecond, o.Burst)}, nil
+	s := &Server{db: db, kinds: kinds, hooks: newSender(ctx, db), events: newBroadcast(), limits: newLimits(o.PostsPerSecond, o.Burst)}
+	go s.keepReporting(ctx)
+	return s, nil
 }
 
 // Handler is the services' HTTP interface.
@@ -53,6 +55,8 @@ func (s *Server) Handler() http.Handler {
 	s.squareRoutes(r)
 	s.pageRoutes(r)
 	s.noticeRoutes(r)
+	s.letterRoutes(r)
+	s.phoneRoutes(r)
 	r.Get("/events", s.stream)
 	guard := http.NewCrossOriginProtection()
 	return guard.Handler(r)
@@ -60,7 +64,7 @@ func (s *Server) Handler() http.Handler {
 
 // liveEvent tells pages that something has changed.
 type liveEvent struct {
-	Topic   string `json:"topic"` // records, posts, channels
+	Topic   string `json:"topic"` // records, posts, channels, letters, texts
 	App     string `json:"app,omitempty"`
 	Kind    string `json:"kind,omitempty"`
 	Key     string `json:"key,omitempty"`

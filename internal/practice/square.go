@@ -59,6 +59,11 @@ type squarePost struct {
 	At        time.Time       `json:"at"`
 	EditedAt  *time.Time      `json:"edited_at,omitempty"`
 	Body      []message.Block `json:"body" gorm:"-"` // the text, read
+
+	Called  string          `json:"called,omitempty"` // the sender's name, where a post brings one
+	Face    *int64          `json:"face,omitempty"`   // the sender's picture, where a post brings one
+	Picture json.RawMessage `json:"picture,omitempty"`
+	Links   json.RawMessage `json:"links,omitempty"` // besides Link
 }
 
 func (squarePost) TableName() string { return "practice.posts" }
@@ -73,6 +78,8 @@ func (s *Server) squareRoutes(r chi.Router) {
 	r.Delete("/square/channels/{name}/webhook", s.withdrawWebhook)
 	r.Post("/square/posts", s.tokenPost)
 	r.Put("/square/posts/{post}", s.tokenEdit)
+	r.Post("/square/pictures", s.takePicture)
+	r.Get("/square/pictures/{id}", s.showPicture)
 	s.roomRoutes(r)
 	r.Post("/square/hooks/{token}", s.hookPost)
 }
@@ -171,7 +178,24 @@ type incoming struct {
 	Tone    string          `json:"tone"`
 	Link    *message.Link   `json:"link"`
 	Under   json.RawMessage `json:"under"`
+
+	Links    []message.Link `json:"links"`
+	Mentions []string       `json:"mentions"` // names of people here
+	Picture  *ownPicture    `json:"picture"`
+	Sender   *ownSender     `json:"sender"`
 }
+
+// ownPicture is a picture of a post, which was handed over before; ownSender is whom a post is shown as coming from.
+type (
+	ownPicture struct {
+		ID   string `json:"id"`
+		Text string `json:"text"`
+	}
+	ownSender struct {
+		Name    string `json:"name"`
+		Picture string `json:"picture"` // handed over before
+	}
+)
 
 func (s *Server) tokenPost(w http.ResponseWriter, r *http.Request) {
 	if sender := s.senderOf(w, r); sender != "" {
@@ -200,7 +224,20 @@ func (s *Server) hookPost(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusNotFound, "this webhook does not exist or has been withdrawn")
 		return
 	}
-	s.receive(w, r, "webhook", c.Name)
+	in, err := readNote(http.MaxBytesReader(w, r.Body, 256<<10))
+	if err != nil {
+		problem(w, http.StatusUnprocessableEntity, "%v", err)
+		return
+	}
+	in.Channel = c.Name
+	if s.held(w, "webhook") {
+		return
+	}
+	if status, err := s.allowed(r.Context(), in, "webhook", true); err != nil {
+		problem(w, status, "%v", err)
+		return
+	}
+	s.keep(w, r, in, "webhook")
 }
 
 // receive checks a post against the square's limits and keeps it. A key that has been seen from the
@@ -210,20 +247,33 @@ func (s *Server) receive(w http.ResponseWriter, r *http.Request, sender, fixed s
 	if !s.take(w, r, sender, fixed, &in) {
 		return
 	}
-	post, err := s.keepPost(r.Context(), &in, sender, r.Header.Get("Idempotency-Key"))
+	s.keep(w, r, &in, sender)
+}
+
+// keep keeps a post that is allowed, and answers.
+func (s *Server) keep(w http.ResponseWriter, r *http.Request, in *incoming, sender string) {
+	post, err := s.keepPost(r.Context(), in, sender, r.Header.Get("Idempotency-Key"))
 	if err != nil {
 		problem(w, http.StatusBadRequest, "%v", err)
 		return
 	}
 	s.events.tell(liveEvent{Topic: "posts", Channel: post.Channel})
-	answer(w, http.StatusCreated, map[string]any{"id": strconv.FormatInt(post.ID, 10)})
+	answer(w, http.StatusCreated, map[string]any{"id": strconv.FormatInt(post.ID, 10), "link": fmt.Sprintf("/practice?post=%d", post.ID)})
+}
+
+// held answers a sender that posts too fast.
+func (s *Server) held(w http.ResponseWriter, sender string) bool {
+	wait := s.limits.wait(sender)
+	if wait > 0 {
+		w.Header().Set("Retry-After", strconv.Itoa(int(wait/time.Second)+1))
+		problem(w, http.StatusTooManyRequests, "too many posts from %s; try again after %d s", sender, int(wait/time.Second)+1)
+	}
+	return wait > 0
 }
 
 // take reads a post and holds it to the square's limits; where it cannot be taken, it answers.
 func (s *Server) take(w http.ResponseWriter, r *http.Request, sender, fixed string, in *incoming) bool {
-	if wait := s.limits.wait(sender); wait > 0 {
-		w.Header().Set("Retry-After", strconv.Itoa(int(wait/time.Second)+1))
-		problem(w, http.StatusTooManyRequests, "too many posts from %s; try again after %d s", sender, int(wait/time.Second)+1)
+	if s.held(w, sender) {
 		return false
 	}
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 256<<10)).Decode(in); err != nil {
@@ -273,6 +323,19 @@ func postOf(in *incoming, sender string) squarePost {
 	if in.Link != nil {
 		p.Link, _ = json.Marshal(in.Link)
 	}
+	if p.Links, _ = json.Marshal(in.Links); in.Links == nil {
+		p.Links = json.RawMessage("[]")
+	}
+	p.Mentions = append(p.Mentions, in.Mentions...)
+	if in.Picture != nil {
+		p.Picture, _ = json.Marshal(in.Picture)
+	}
+	if in.Sender != nil {
+		p.Called = in.Sender.Name
+		if n, err := strconv.ParseInt(in.Sender.Picture, 10, 64); err == nil {
+			p.Face = &n
+		}
+	}
 	return p
 }
 
@@ -287,7 +350,7 @@ func (s *Server) tokenEdit(w http.ResponseWriter, r *http.Request) {
 	p, now := postOf(&in, sender), time.Now()
 	p.EditedAt = &now
 	res := s.db.WithContext(r.Context()).Model(&squarePost{}).Where("id = ? AND sender = ? AND channel = ?", id, sender, in.Channel).
-		Select("title", "text", "facts", "tone", "link", "edited_at").Updates(&p)
+		Select("title", "text", "facts", "tone", "link", "links", "picture", "mentions", "called", "face", "edited_at").Updates(&p)
 	switch {
 	case err != nil || res.Error == nil && res.RowsAffected == 0:
 		problem(w, http.StatusNotFound, "%s has no post %s in %s", sender, chi.URLParam(r, "post"), in.Channel)
@@ -295,7 +358,7 @@ func (s *Server) tokenEdit(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusInternalServerError, "%v", res.Error)
 	default:
 		s.events.tell(liveEvent{Topic: "posts", Channel: in.Channel})
-		answer(w, http.StatusOK, map[string]any{"id": strconv.FormatInt(id, 10)})
+		answer(w, http.StatusOK, map[string]any{"id": strconv.FormatInt(id, 10), "link": fmt.Sprintf("/practice?post=%d", id)})
 	}
 }
 

@@ -19,6 +19,7 @@ const (
 	LockDrain          LockKind = 11 // of a destination: whoever holds it sends
 	LockRun            LockKind = 12 // of a run: whoever holds it does its steps
 	LockListen         LockKind = 13 // of a source: whoever holds it listens to it
+	LockReports        LockKind = 14 // of a connection: whoever holds it asks what became of posts
 	LockPace           LockKind = 17 // of a workflow: whoever holds it asks and changes what its pace remembers
 	LockProcess        LockKind = 19 // of a process, by which others see that it runs
 	LockAdministrators LockKind = 23 // two that let each other go at once must not both succeed

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"slices"
 	"time"
 
 	"gorm.io/gorm"
@@ -158,6 +159,41 @@ func (s *Store) ActOn(ctx context.Context, a Act, ids []int64, f PostFilter, mos
 		return tx.Raw("UPDATE posts SET state = ?, expires_at = NULL WHERE id IN ? AND state IN ? RETURNING id, destination, arrival, workflow", a.To(), meant, a.From()).Scan(&done).Error
 	})
 	return done, of, err
+}
+
+// ReportPost notes what the other side told later of a post that it had taken, which is named by its own id for it; p is nil where
+// none of the connection's posts is. That one was not reached counts for more than that others were; fresh is false where nothing
+// new was told.
+func (s *Store) ReportPost(ctx context.Context, connection, remote, state, words string) (p *Post, fresh bool, err error) {
+	err = s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		var list []Post
+		err := tx.Raw("SELECT * FROM posts WHERE remote_id = ? AND split_part(destination, '/', 1) = ? ORDER BY id DESC LIMIT 1 FOR UPDATE", remote, connection).Scan(&list).Error
+		if err != nil || len(list) == 0 || remote == "" {
+			return err
+		}
+		p = &list[0]
+		if p.Report == "failed" || p.Report == state {
+			return nil
+		}
+		fresh = true
+		return tx.Exec(`UPDATE posts SET report = ?, report_words = ?, report_at = now(), state = CASE WHEN ? = 'failed' AND state = 'sent' THEN 'refused' ELSE state END,
+			answer = CASE WHEN ? = 'failed' THEN ? ELSE answer END WHERE id = ?`, state, words, state, state, words, p.ID).Error
+	})
+	return p, fresh, err
+}
+
+// Fed gives the last posts that were sent over a connection, to one place or to all, the oldest first.
+func (s *Store) Fed(ctx context.Context, connection, place string, most int) ([]Post, error) {
+	q := s.DB.WithContext(ctx).Where("state = ? AND NOT trial", Sent).Order("id DESC").Limit(most)
+	if place != "" {
+		q = q.Where("destination = ?", connection+"/"+place)
+	} else {
+		q = q.Where("split_part(destination, '/', 1) = ?", connection)
+	}
+	var out []Post
+	err := q.Find(&out).Error
+	slices.Reverse(out)
+	return out, err
 }
 
 // PostState gives a post's state; the error is [gorm.ErrRecordNotFound] where there is none.

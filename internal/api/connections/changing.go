@@ -7,6 +7,7 @@ import (
 	"encoding/base64"
 	"maps"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,7 +17,9 @@ import (
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/api/sources"
 	"dorfbote/internal/connect"
+	"dorfbote/internal/connect/event"
 	"dorfbote/internal/connect/kinds"
+	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
@@ -62,8 +65,8 @@ func settingsOf(kind string, given map[string]string) (k *connect.Kind, settings
 }
 
 func (s *Connections) createConnection(ctx context.Context, who *kit.Person, in *makeInput) (*connectionOutput, error) {
-	if !shortName.MatchString(in.Body.ID) || in.Body.ID == "dorfbote" {
-		return nil, kit.Invalid("body.id", "the short name may hold lower-case letters, digits and hyphens, and is not dorfbote")
+	if !shortName.MatchString(in.Body.ID) || slices.Contains([]string{"dorfbote", sheet.Me, sheet.Person}, in.Body.ID) {
+		return nil, kit.Invalid("body.id", "the short name may hold lower-case letters, digits and hyphens, and is not dorfbote, me or person")
 	}
 	k, settings, secrets, err := settingsOf(in.Body.Kind, in.Body.Settings)
 	if err != nil {
@@ -85,6 +88,14 @@ func (s *Connections) createConnection(ctx context.Context, who *kit.Person, in 
 	if k.Signs && (in.Body.Signed || settings["signed"] == "yes") {
 		secrets["signing"] = newSigningSecret()
 	}
+	made := ""
+	if k.Makes && secrets["signing"] == "" {
+		made = newSigningSecret()
+		secrets["signing"] = made
+	}
+	if k.Keyed {
+		secrets["door"] = rand.Text()
+	}
 	if c.Sealed, err = s.Engine.Box.Seal(secrets, c.ID); err != nil {
 		return nil, err
 	}
@@ -97,7 +108,9 @@ func (s *Connections) createConnection(ctx context.Context, who *kit.Person, in 
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections})
 	out, err := s.connection(ctx, c.ID)
 	if err == nil {
-		out.Body.Secret = secrets["signing"]
+		if out.Body.Secret = secrets["signing"]; k.Makes {
+			out.Body.Secret = made // one that was given is known to whoever gave it
+		}
 	}
 	return out, err
 }
@@ -129,6 +142,16 @@ func (s *Connections) changeConnection(ctx context.Context, _ *kit.Person, in *c
 		if in.Body.Renew && k.Signs {
 			fresh = newSigningSecret()
 			secrets["signing"] = fresh
+		}
+		if in.Body.Renew && k.Keyed {
+			secrets["door"] = rand.Text()
+		}
+		if k.Makes && secrets["signing"] != "" { // both hold for a while, so that the other side can be told in peace
+			have, err := s.Engine.Box.Open(c.Sealed, c.ID)
+			if err != nil {
+				return err
+			}
+			secrets["signing_before"], now["before_until"] = have["signing"], s.Engine.Now().Add(event.BothFor).UTC().Format(time.RFC3339)
 		}
 		// Without need nothing is sealed anew: with a wrong key, what is sealed stays for the right one.
 		if len(secrets) > 0 || sources.Place(now) != sources.Place(c.Settings) {

@@ -12,6 +12,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/place"
 	"dorfbote/internal/store"
 )
 
@@ -41,6 +42,8 @@ type SendsItem struct {
 	Longest   int               `json:"longest" doc:"characters of one message; 0 where no bound is known"`
 	PerMinute int               `json:"per_minute" doc:"posts a minute to one place; 0 where that is learnt"`
 	Listed    bool              `json:"listed" doc:"the other side lists its places; otherwise any may be written"`
+	Form      place.Form        `json:"form" enum:"listed,mail,number,room," doc:"how its places are written"`
+	Mute      string            `json:"mute" doc:"of a connection: why nothing can be sent over it, and what to do; empty where it can"`
 }
 
 // ConnectionItem is a connection in the list.
@@ -64,6 +67,7 @@ type ConnectionItem struct {
 	Sources       []string          `json:"sources" doc:"what is read from it; of a chat, its channels"`
 	LastArrival   *time.Time        `json:"last_arrival"`
 	Today         int64             `json:"today" doc:"arrivals in the last 24 hours"`
+	Sends         *SendsItem        `json:"sends" doc:"what this connection can do with posts; null where it takes none"`
 	CallsADay     int64             `json:"calls_a_day" doc:"what asking costs at the present rhythm"`
 }
 
@@ -113,6 +117,7 @@ func (s *Connections) Routes() {
 	s.movingRoutes()
 	s.proveRoutes()
 	s.shapeRoutes()
+	s.sendingRoutes()
 }
 
 func (s *Connections) listKinds(_ context.Context, _ *kit.Person, _ *struct{}) (*kit.List[ConnectionKind], error) {
@@ -139,7 +144,7 @@ func sendsOf(k *connect.Kind) *SendsItem {
 	if k.Sends == nil {
 		return nil
 	}
-	return &SendsItem{Can: k.Sends.Can, Dialect: k.Sends.Dialect, Longest: k.Sends.Longest, PerMinute: k.Sends.PerMinute, Listed: k.Sends.Listed()}
+	return &SendsItem{Can: k.Sends.Can, Dialect: k.Sends.Dialect, Longest: k.Sends.Longest, PerMinute: k.Sends.PerMinute, Listed: k.Sends.Listed(), Form: k.Sends.Form}
 }
 
 func (s *Connections) listConnections(ctx context.Context, _ *kit.Person, _ *struct{}) (*kit.List[ConnectionItem], error) {
@@ -171,11 +176,26 @@ func (s *Connections) connectionItem(ctx context.Context, c *store.Connection) (
 	if err != nil {
 		it.LastError = err.Error()
 	}
+	if k := kinds.Named(c.Kind); k != nil && k.Sends != nil {
+		it.Sends = sendsOf(k)
+		all := maps.Clone(it.Settings)
+		maps.Copy(all, secrets)
+		if it.Sends.Can = k.Can(all); k.Mute != nil {
+			it.Sends.Mute = k.Mute(c.Settings)
+		}
+	}
 	for name := range secrets {
+		if name == "door" || name == "signing_before" {
+			continue
+		}
 		it.Secrets = append(it.Secrets, name)
 	}
 	it.Signed = secrets["signing"] != ""
-	it.Address = s.addressOf(c)
+	if it.Address = s.addressOf(c); secrets["door"] != "" {
+		if who := s.Person(ctx); who != nil && who.Role != store.Viewer {
+			it.Address += "/" + secrets["door"]
+		}
+	}
 	if !it.Receives {
 		it.Sources, err = s.Store.DestinationNames(ctx, c.ID)
 		return it, err

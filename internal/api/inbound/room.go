@@ -26,6 +26,8 @@ func (in *Inbound) Doors(r chi.Router) {
 	r.Post("/in/{connection}", in.takeIn)
 	r.Post("/in/{connection}/{kind}", in.takeIn)
 	r.Post("/call/{id}", in.takeCall)
+	r.Post("/reports/{connection}/{key}", in.takeReport)
+	r.Get("/feed/{connection}/{key}/{file}", in.showFeed)
 	r.Get("/form/{connection}", in.showForm)
 	r.Post("/form/{connection}", in.takeForm)
 	r.Get("/form/{connection}/mend/{token}", in.showForm)

@@ -93,6 +93,7 @@ func (s *Proof) Routes() {
 			return &wordsOutput{WordsBody{cond.Ops, s.Engine.Workspace.Location().String(), s.Engine.Workspace.Locale, s.Practice}}, nil
 		})
 	s.rehearsalRoutes()
+	s.draftedRoutes()
 }
 
 func (s *Proof) prove(ctx context.Context, _ *kit.Person, in *proofInput) (*proofOutput, error) {

@@ -2,6 +2,7 @@
 package chat
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"net/http"
@@ -14,14 +15,29 @@ import (
 
 // wirePost is a post as the square takes it.
 type wirePost struct {
-	Channel string         `json:"channel"`
-	Title   string         `json:"title,omitempty"`
-	Text    string         `json:"text,omitempty"`
-	Facts   []message.Fact `json:"facts,omitempty"`
-	Tone    string         `json:"tone,omitempty"`
-	Link    *message.Link  `json:"link,omitempty"`
-	Under   string         `json:"under,omitempty"`
+	Channel  string         `json:"channel"`
+	Title    string         `json:"title,omitempty"`
+	Text     string         `json:"text,omitempty"`
+	Facts    []message.Fact `json:"facts,omitempty"`
+	Tone     string         `json:"tone,omitempty"`
+	Link     *message.Link  `json:"link,omitempty"`
+	Links    []message.Link `json:"links,omitempty"`
+	Mentions []string       `json:"mentions,omitempty"`
+	Picture  *wirePicture   `json:"picture,omitempty"`
+	Sender   *wireSender    `json:"sender,omitempty"`
+	Under    string         `json:"under,omitempty"`
 }
+
+type (
+	wirePicture struct {
+		ID   string `json:"id"`
+		Text string `json:"text"`
+	}
+	wireSender struct {
+		Name    string `json:"name,omitempty"`
+		Picture string `json:"picture,omitempty"`
+	}
+)
 
 // Send posts to a channel.
 func (c *chat) Send(ctx context.Context, p connect.Post) connect.Delivery {
@@ -38,14 +54,84 @@ func (c *chat) Edit(ctx context.Context, id string, p connect.Post) connect.Deli
 	return c.call(ctx, http.MethodPut, "/posts/"+url.PathEscape(id), "", p)
 }
 
+// Upload hands a picture over before the post that shows it.
+func (c *chat) Upload(ctx context.Context, _, media string, picture []byte) (string, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.at("/pictures"), bytes.NewReader(picture))
+	if err != nil {
+		return "", err
+	}
+	a, err := c.config.Env.Do(req, http.Header{"Content-Type": {media}, "Authorization": {"Bearer " + c.config.Settings["token"]}})
+	if err != nil {
+		return "", err
+	}
+	defer a.Body.Close()
+	var out struct{ ID string }
+	err = json.NewDecoder(a.Body).Decode(&out)
+	return out.ID, err
+}
+
+// Draft gives what would be sent. Pictures are handed over only then.
+func (c *chat) Draft(_ context.Context, p connect.Post) (call, sent string, err error) {
+	raw, err := json.MarshalIndent(wire(p, ""), "", "  ")
+	return "POST " + c.at("/posts"), string(raw), err
+}
+
+func (c *chat) at(path string) string {
+	return strings.TrimSuffix(c.config.Settings["address"], "/") + path
+}
+
+// wire is a post without its pictures.
+func wire(p connect.Post, under string) wirePost {
+	out := wirePost{
+		Channel: p.Place, Title: p.Doc.Title, Text: p.Doc.Markdown(), Facts: p.Doc.Facts, Tone: p.Doc.Tone, Link: p.Doc.Link, Links: p.Doc.Links, Under: under,
+	}
+	if s := p.Doc.Sender; s != nil && s.Name != "" {
+		out.Sender = &wireSender{Name: s.Name}
+	}
+	for _, m := range p.Doc.Mentions {
+		name := m.To
+		if name == "" {
+			name = m.Name
+		}
+		out.Mentions = append(out.Mentions, strings.TrimPrefix(name, "@"))
+	}
+	return out
+}
+
+// picture reads a picture and hands it over; "" where it cannot be had, which is no reason not to tell.
+func (c *chat) picture(ctx context.Context, from string) string {
+	pic, err := connect.FetchPicture(ctx, c.config.Env, from)
+	if err != nil {
+		return ""
+	}
+	id, err := c.Upload(ctx, "", pic.Media, pic.Data)
+	if err != nil {
+		return ""
+	}
+	return id
+}
+
 func (c *chat) call(ctx context.Context, method, path, under string, p connect.Post) connect.Delivery {
-	body, err := json.Marshal(wirePost{
-		Channel: p.Place, Title: p.Doc.Title, Text: p.Doc.Markdown(), Facts: p.Doc.Facts, Tone: p.Doc.Tone, Link: p.Doc.Link, Under: under,
-	})
+	post := wire(p, under)
+	if s := p.Doc.Sender; s != nil && s.Picture != "" {
+		if post.Sender == nil {
+			post.Sender = &wireSender{}
+		}
+		post.Sender.Picture = c.picture(ctx, s.Picture)
+	}
+	if pic := p.Doc.Picture; pic != nil {
+		if id := c.picture(ctx, pic.From); id != "" {
+			post.Picture = &wirePicture{id, pic.Text}
+		} else {
+			post.Links = append(post.Links, message.Link{Text: pic.Text, To: pic.From})
+		}
+	}
+	body, err := json.Marshal(post)
 	if err != nil {
 		return connect.Refused(err.Error())
 	}
 	header := http.Header{"Content-Type": {"application/json"}, "Authorization": {"Bearer " + c.config.Settings["token"]}}
-	address := strings.TrimSuffix(c.config.Settings["address"], "/") + path
-	return connect.SendHTTP(ctx, c.config.Env, method, address, header, body, p.Key, method == http.MethodPut, func(answer []byte) (id, link string) { return connect.IDIn(answer, "id"), "" })
+	return connect.SendHTTP(ctx, c.config.Env, method, c.at(path), header, body, p.Key, method == http.MethodPut, func(answer []byte) (id, link string) {
+		return connect.IDIn(answer, "id"), connect.IDIn(answer, "link")
+	})
 }

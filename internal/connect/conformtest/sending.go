@@ -32,11 +32,16 @@ type Sending struct {
 	Shut     string                                 // one that refuses them; "" where there is none
 	Secret   string                                 // among the settings, which must show nowhere
 	Titles   func(t testing.TB) []string            // of what has arrived at the place, as it reads now, in order
+	Local    bool                                   // it calls nobody, so that no line can be bad
+	Blind    bool                                   // it is not told that what is edited is gone
+	Needs    func(t testing.TB, env *connect.Env)   // what else it takes to reach it; nil where nothing
 	Fail     func(status int, header http.Header)   // has the other side answer the next calls so; 0 ends it. nil where it does not speak HTTP
 }
 
 // Sendings gives the rigs of all kinds that send.
-func Sendings() []*Sending { return []*Sending{chat(), webhook()} }
+func Sendings() []*Sending {
+	return []*Sending{chat(), webhook(), text(), event(), push(), mailbox(), xmppRoom()}
+}
 
 // webhook is the webhook kind, with a side that takes its title as text and knows a repeated call by its key.
 func webhook() *Sending {
@@ -146,14 +151,33 @@ func (f *failing) answer(w http.ResponseWriter) {
 	_, _ = w.Write([]byte(`{"title":"no","detail":"not now"}`))
 }
 
+// checkLocal has a kind that calls nobody take what it is sent.
+func checkLocal(t *testing.T, k *connect.Kind, s *Sending) {
+	conn, err := k.Open(connect.Config{ID: s.Kind, Settings: s.Settings("")})
+	require.NoError(t, err)
+	defer conn.Close()
+	assert.True(t, connect.Proved(conn.Prove(t.Context())))
+	d := conn.(connect.Sender).Send(t.Context(), connect.Post{Place: s.Place, Key: "k-1", Doc: &message.Document{Title: "A"}})
+	assert.True(t, d.Taken)
+	assert.NotEmpty(t, d.ID)
+	assert.Contains(t, d.Sent, "A")
+}
+
 // CheckSending has a kind keep to what is asked of all kinds that posts go to.
 func CheckSending(t *testing.T, s *Sending) {
 	k := kinds.Named(s.Kind)
 	require.NotNil(t, k, "a kind called %s is listed", s.Kind)
 	require.NotNil(t, k.Sends)
+	if s.Local {
+		checkLocal(t, k, s)
+		return
+	}
 	line := peers.NewLine(t, s.Upstream(t))
 	env, err := connect.NewEnv(value.DefaultWorkspace(), "127.0.0.0/8")
 	require.NoError(t, err)
+	if s.Needs != nil {
+		s.Needs(t, &env)
+	}
 	conn, err := k.Open(connect.Config{ID: s.Kind, Settings: s.Settings(line.Address), Env: env})
 	require.NoError(t, err)
 	defer conn.Close()
@@ -205,6 +229,9 @@ func CheckSending(t *testing.T, s *Sending) {
 		d := editor.Edit(t.Context(), first, post("A, mended", "k-2"))
 		require.True(t, d.Taken, "%+v", d)
 		assert.Equal(t, []string{"A, mended"}, s.Titles(t))
+		if s.Blind {
+			return
+		}
 		d = editor.Edit(t.Context(), "999999", post("A, again", "k-3"))
 		assert.False(t, d.Taken)
 		assert.Equal(t, connect.InsteadPost, d.Instead, "what is gone is told anew: %+v", d)

@@ -5,10 +5,12 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/calendar"
 	"dorfbote/internal/connect/chat"
+	"dorfbote/internal/connect/event"
 	"dorfbote/internal/connect/feed"
 	"dorfbote/internal/connect/form"
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/connect/mail"
+	"dorfbote/internal/connect/push"
 	"dorfbote/internal/connect/rest"
 	"dorfbote/internal/connect/room"
 	"dorfbote/internal/connect/sql"
@@ -19,7 +21,7 @@ import (
 // All lists the kinds in the order in which they are offered.
 func All() []*connect.Kind {
 	return []*connect.Kind{
-		hook.Kind(), rest.Kind(), feed.Kind(), table.Kind(), sql.Kind(), calendar.Kind(), mail.Kind(), room.Kind(), form.Kind(), chat.Kind(), webhook.Kind(),
+		hook.Kind(), rest.Kind(), feed.Kind(), table.Kind(), sql.Kind(), calendar.Kind(), mail.Kind(), room.Kind(), form.Kind(), chat.Kind(), webhook.Kind(), webhook.TextKind(), event.Kind(), push.Kind(),
 	}
 }
 

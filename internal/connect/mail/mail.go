@@ -20,6 +20,8 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/fault"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/place"
 	"dorfbote/internal/core/value"
 )
 
@@ -27,12 +29,32 @@ import (
 func Kind() *connect.Kind {
 	return &connect.Kind{
 		Reads: connect.ReadsAsked, Listens: func(map[string]string) bool { return true },
-		Name: "mail", Title: "Mailbox", Does: "Reads new messages of an IMAP mailbox, and leaves them unread",
+		Sends: &connect.Sends{Can: []connect.Ability{connect.CanReply, connect.CanSender, connect.CanPicture, connect.CanAttach}, Dialect: message.Mail, Form: place.Mail},
+		Name:  "mail", Title: "Mailbox", Does: "Sends mails by SMTP; reads new messages of an IMAP mailbox, and leaves them unread",
+		Reports: true,
+		Mute: func(settings map[string]string) string {
+			if settings["smtp"] == "" {
+				return "nothing can be sent from this mailbox yet; give its SMTP server in the settings"
+			}
+			return ""
+		},
+		Check: func(settings map[string]string) error {
+			if settings["host"] == "" && settings["smtp"] == "" {
+				return fault.At("host", "give the IMAP server, to read, or the SMTP server, to send, or both")
+			}
+			return checkSending(settings)
+		},
 		Settings: []connect.Setting{
-			{Name: "host", Label: "IMAP server", Type: "text", Required: true, Help: "with :port where it is not the usual one"},
-			{Name: "security", Label: "Encrypted", Type: "choice", Options: []string{"from the start", "by STARTTLS", "not at all"}, Default: "from the start"},
-			{Name: "user", Label: "User", Type: "text", Required: true},
-			{Name: "password", Label: "Password", Type: "secret", Required: true},
+			{Name: "user", Label: "User", Type: "text", Help: "mostly the mail address; none where nobody has to sign in"},
+			{Name: "password", Label: "Password or token", Type: "secret"},
+			{Name: "smtp", Label: "SMTP server", Type: "text", Help: "to send; with :port where it is not the usual one"},
+			{Name: "smtp_security", Label: "Sent encrypted", Type: "choice", Options: []string{fromTheStart, byStartTLS, notAtAll}, Default: byStartTLS},
+			{Name: "host", Label: "IMAP server", Type: "text", Help: "to read, and to learn which mails came back; with :port where it is not the usual one"},
+			{Name: "security", Label: "Read encrypted", Type: "choice", Options: []string{fromTheStart, byStartTLS, notAtAll}, Default: fromTheStart},
+			{Name: "from", Label: "From", Type: "text", Help: "the address that mails come from; the user where nothing is said"},
+			{Name: "from_name", Label: "Sender's name", Type: "text", Help: "such as Tour desk; a message may name another"},
+			{Name: "reply_to", Label: "Answers go to", Type: "text", More: true, Help: "an address, where it is another"},
+			{Name: "sign_in", Label: "Signing in", Type: "choice", Options: []string{byPassword, byToken}, Default: byPassword, More: true},
 		},
 		Source: []connect.Setting{{Name: "mailbox", Label: "Mailbox", Type: "text", Default: "INBOX", Required: true}},
 		Key:    "id", TitleField: "subject", Appends: true, Quickest: 10 * time.Second, Slowest: 5 * time.Minute, Watched: 30 * time.Second,
@@ -49,14 +71,36 @@ func Kind() *connect.Kind {
 
 type mailbox struct{ config connect.Config }
 
+// How a server is spoken to, and how one signs in.
+const (
+	fromTheStart = "from the start"
+	byStartTLS   = "by STARTTLS"
+	notAtAll     = "not at all"
+
+	byPassword = "by password"
+	byToken    = "by token (XOAUTH2)"
+)
+
+// signInTo signs in to the IMAP server.
+func (m *mailbox) signInTo(c *imapclient.Client) error {
+	user, secret := m.config.Settings["user"], m.config.Settings["password"]
+	if m.config.Settings["sign_in"] == byToken {
+		return c.Authenticate(xoauth2{user, secret})
+	}
+	return c.Login(user, secret).Wait()
+}
+
 func (m *mailbox) Close() error { return nil }
 
 func (m *mailbox) dial(ctx context.Context, news *imapclient.UnilateralDataHandler) (*imapclient.Client, error) {
 	host, port, err := net.SplitHostPort(m.config.Settings["host"])
-	security := m.config.Get("security", "from the start")
+	if m.config.Settings["host"] == "" {
+		return nil, &fault.Fault{Tried: "reading", Said: "this mailbox only sends", Do: "give its IMAP server in the settings"}
+	}
+	security := m.config.Get("security", fromTheStart)
 	if err != nil {
 		host, port = m.config.Settings["host"], "993"
-		if security != "from the start" {
+		if security != fromTheStart {
 			port = "143"
 		}
 	}
@@ -76,14 +120,14 @@ func (m *mailbox) dial(ctx context.Context, news *imapclient.UnilateralDataHandl
 	opts := &imapclient.Options{UnilateralDataHandler: news, TLSConfig: config}
 	var c *imapclient.Client
 	switch security {
-	case "from the start":
+	case fromTheStart:
 		secure := tls.Client(conn, config)
 		if err := secure.HandshakeContext(ctx); err != nil {
 			conn.Close()
 			return nil, plain(tried+" with TLS", err)
 		}
 		c = imapclient.New(secure, opts)
-	case "by STARTTLS":
+	case byStartTLS:
 		if c, err = imapclient.NewStartTLS(conn, opts); err != nil {
 			conn.Close()
 			return nil, plain(tried+" with STARTTLS", err)
@@ -91,7 +135,7 @@ func (m *mailbox) dial(ctx context.Context, news *imapclient.UnilateralDataHandl
 	default:
 		c = imapclient.New(conn, opts)
 	}
-	if err := c.Login(m.config.Settings["user"], m.config.Settings["password"]).Wait(); err != nil {
+	if err := m.signInTo(c); err != nil {
 		c.Close()
 		t := plain("signing in as "+m.config.Settings["user"], err)
 		if _, ok := errors.AsType[*imap.Error](err); ok {
@@ -121,12 +165,23 @@ func plain(tried string, err error) *fault.Fault {
 func (m *mailbox) Prove(ctx context.Context) []connect.ProofStep {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
+	var steps []connect.ProofStep
+	if m.config.Settings["smtp"] != "" {
+		steps = append(steps, m.proveSending(ctx))
+	}
+	if m.config.Settings["host"] != "" {
+		steps = append(steps, m.proveReading(ctx)...)
+	}
+	return steps
+}
+
+func (m *mailbox) proveReading(ctx context.Context) []connect.ProofStep {
 	c, err := m.dial(ctx, nil)
 	if err != nil {
-		return []connect.ProofStep{connect.Failed("signing in", err)}
+		return []connect.ProofStep{connect.Failed("signing in to read", err)}
 	}
 	defer c.Close()
-	steps := []connect.ProofStep{connect.Passed("signing in as "+m.config.Settings["user"], "signed in")}
+	steps := []connect.ProofStep{connect.Passed("signing in to read as "+m.config.Settings["user"], "signed in")}
 	data, err := c.Select("INBOX", &imap.SelectOptions{ReadOnly: true}).Wait()
 	if err != nil {
 		return append(steps, connect.Failed("opening INBOX", plain("opening INBOX", err)))

@@ -3,7 +3,6 @@ package mail_test
 import (
 	"context"
 	"fmt"
-	"net/smtp"
 	"path/filepath"
 	"testing"
 	"time"
@@ -66,7 +65,7 @@ func TestAMailbox(t *testing.T) {
 		if m.SMTP == "" {
 			t.Skip("postfix is missing; install it with: apt-get install postfix")
 		}
-		require.NoError(t, smtp.SendMail(m.SMTP, nil, "kaeser@farm.example", []string{"marit@localhost"}, []byte(fmt.Sprintf(letter, n))))
+		m.Post(t, "kaeser@farm.example", "marit@localhost", fmt.Sprintf(letter, n))
 	}
 	first := poll(connect.Polled{})
 	assert.Empty(t, keys)

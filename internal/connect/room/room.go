@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"dorfbote/internal/connect"
+	dialects "dorfbote/internal/core/message"
+	"dorfbote/internal/core/place"
 	"dorfbote/internal/core/value"
 )
 
@@ -17,8 +19,16 @@ const (
 // Kind describes chat rooms.
 func Kind() *connect.Kind {
 	return &connect.Kind{
+		Sends: &connect.Sends{Can: []connect.Ability{connect.CanEdit, connect.CanReply, connect.CanPicture, connect.CanMention}, Dialect: dialects.Plain, Form: place.Room},
+		Mute: func(settings map[string]string) string {
+			if settings["chat"] != xmpp {
+				return "posts to the square go over a chat connection; this one only reads"
+			}
+			return ""
+		},
+		Keeps: true,
 		Reads: connect.ReadsAsked, Listens: func(map[string]string) bool { return true },
-		Name: "room", Title: "Chat room", Does: "Reads what people write in a chat room: all of it, or only what mentions Dorfbote, a command, or a reaction",
+		Name: "room", Title: "Chat room", Does: "Posts to chat rooms and persons by XMPP, and reads what people write there: all of it, or only what mentions Dorfbote, a command, or a reaction",
 		Settings: []connect.Setting{
 			{Name: "chat", Label: "Chat", Type: "choice", Options: []string{square, xmpp}, Default: square},
 			{Name: "address", Label: "Address", Type: "address", Required: true, When: "chat=" + square},

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net"
 	"strings"
+	"sync"
 	"time"
 
 	"mellium.im/sasl"
@@ -29,6 +30,9 @@ import (
 type xmppRooms struct {
 	config connect.Config
 	user   jid.JID
+
+	mu      sync.Mutex
+	speaker *speaker // to send over; nil until something is sent
 }
 
 func newXMPP(c connect.Config) (connect.Conn, error) {
@@ -38,8 +42,6 @@ func newXMPP(c connect.Config) (connect.Conn, error) {
 	}
 	return &xmppRooms{config: c, user: j}, nil
 }
-
-func (x *xmppRooms) Close() error { return nil }
 
 func (x *xmppRooms) session(ctx context.Context) (*xmppim.Session, error) {
 	address := x.config.Settings["host"]
@@ -162,6 +164,7 @@ type heard struct {
 	Reply  struct {
 		ID string `xml:"id,attr"`
 	} `xml:"urn:xmpp:reply:0 reply"`
+	Error stanza.Error `xml:"error"`
 }
 
 // since is when the last message that was delivered was said.

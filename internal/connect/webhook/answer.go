@@ -13,8 +13,8 @@ import (
 
 // answer is what an answer of the other side means.
 type answer struct {
-	accepted, words, id, link jp.Expr
-	equals                    *string // what stands at accepted, where that must be one value
+	accepted, words, id, link, picture jp.Expr
+	equals                             *string // what stands at accepted, where that must be one value
 }
 
 func answerOf(settings map[string]string) (a answer, err error) {
@@ -26,7 +26,7 @@ func answerOf(settings map[string]string) (a answer, err error) {
 	for _, p := range []struct {
 		name, text string
 		into       *jp.Expr
-	}{{"accepted", strings.TrimSpace(path), &a.accepted}, {"words", settings["words"], &a.words}, {"id", settings["id"], &a.id}, {"link", settings["link"], &a.link}} {
+	}{{"accepted", strings.TrimSpace(path), &a.accepted}, {"words", settings["words"], &a.words}, {"id", settings["id"], &a.id}, {"link", settings["link"], &a.link}, {"picture_name", settings["picture_name"], &a.picture}} {
 		if p.text == "" {
 			continue
 		}
@@ -94,4 +94,13 @@ func text(v any) string {
 		return "false"
 	}
 	return formula.Show(v, value.DefaultWorkspace())
+}
+
+// pictureIn is what an answer names a picture by.
+func (a answer) pictureIn(raw []byte) string {
+	v, err := value.ReadJSON(raw)
+	if err != nil {
+		return ""
+	}
+	return first(a.picture, v)
 }

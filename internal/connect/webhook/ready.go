@@ -37,4 +37,4 @@ var exampleDoc = &message.Document{
 	Body: []message.Block{{Kind: message.Paragraph, Inlines: []message.Inline{{Kind: message.Text, Text: "This is what a post looks like."}}}},
 }
 
-var example = seenBy(exampleDoc, plainText, "place", "key", 0)
+var example = seenBy(exampleDoc, marks{func(s string) string { return s }, (*message.Document).Plain, func(m message.Mentioned) string { return m.Name }}, "place", "key", 0)

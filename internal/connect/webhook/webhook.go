@@ -5,8 +5,6 @@ package webhook
 import (
 	"context"
 	"errors"
-	"fmt"
-	"mime"
 	"net/http"
 	"net/url"
 	"slices"
@@ -15,7 +13,6 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/fault"
-	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/place"
 	"dorfbote/internal/core/shape"
@@ -27,12 +24,14 @@ const (
 	ownAddresses = "each place has its own"
 	oneAddress   = "one address with {place}"
 
-	asJSON = "JSON"
-	asForm = "form fields"
+	asJSON  = "JSON"
+	asForm  = "form fields"
+	asParts = "multipart form"
 
 	commonMark = "CommonMark"
 	plainText  = "plain text"
 	asHTML     = "HTML"
+	ownMarks   = "its own marks"
 
 	ownShape = "my own"
 )
@@ -45,10 +44,15 @@ func Kind() *connect.Kind {
 		{Name: "address", Label: "Address", Type: "secret", Required: true, When: "addresses=" + oneAddress, Help: "such as https://chat.example/rooms/{place}/posts"},
 		{Name: "names", Label: "Places", Type: "text", Required: true, When: "addresses=" + oneAddress, Help: "what {place} may be, separated by commas"},
 		{Name: "shape", Label: "What is sent", Type: "choice", Options: append(readyNames(), ownShape), Default: readyNames()[0]},
-		{Name: "body", Label: "The body", Type: "shape", Required: true, When: "shape=" + ownShape, Help: `JSON, in whose texts formulas may stand: {"text": "${post.title}"}. The post has title, text, facts, tone, link, links, place and key.`},
-		{Name: "format", Label: "Sent as", Type: "choice", Options: []string{asJSON, asForm}, Default: asJSON, When: "shape=" + ownShape},
-		{Name: "marks", Label: "How it writes bold and links", Type: "choice", Options: []string{commonMark, plainText, asHTML}, Default: plainText},
+		{Name: "body", Label: "The body", Type: "shape", Required: true, When: "shape=" + ownShape, Help: `JSON, in whose texts formulas may stand: {"text": "${post.title}"}. The post has title, text, facts, tone, link, links, picture, sender, mentions, place and key.`},
+		{Name: "format", Label: "Sent as", Type: "choice", Options: []string{asJSON, asForm, asParts}, Default: asJSON, When: "shape=" + ownShape},
+		{Name: "marks", Label: "How it writes bold and links", Type: "choice", Options: []string{commonMark, plainText, asHTML, ownMarks}, Default: plainText},
+		{Name: "own_marks", Label: "Its marks", Type: "marks", Required: true, When: "marks=" + ownMarks, Help: "how it writes bold, links and the like"},
 		{Name: "longest", Label: "Longest text", Type: "number", More: true, Help: "in characters; longer ones are cut"},
+		{Name: "pace", Label: "Posts a minute", Type: "number", More: true, Help: "how many one place takes; learnt from being asked to wait where nothing is said"},
+		{Name: "picture_address", Label: "Address of a picture", Type: "secret", More: true, Help: "where a picture is handed over before the post that shows it; where there is none, post.picture is the picture's own address, and a field of a multipart form that is ${post.picture} alone carries it"},
+		{Name: "picture_field", Label: "Field of a picture", Type: "text", Default: "file", More: true, Help: "what the picture is called in that call"},
+		{Name: "picture_name", Label: "The picture's name", Type: "text", More: true, Help: "a JSONPath in the answer, such as $.id: what the post names the picture by"},
 		{Name: "method", Label: "Method", Type: "choice", Options: []string{http.MethodPost, http.MethodPut}, Default: http.MethodPost, More: true},
 		{Name: "accepted", Label: "It is accepted where", Type: "text", More: true, Help: "for a side that answers 200 to everything: a JSONPath such as $.ok, which must be there and not false, or $.status == sent"},
 		{Name: "words", Label: "Words of a refusal", Type: "text", More: true, Help: "a JSONPath such as $.error; found by itself where nothing is said"},
@@ -63,12 +67,13 @@ func Kind() *connect.Kind {
 		Settings: append(settings, connect.AuthSettings()...),
 		Sends:    &connect.Sends{Dialect: message.Rich, Form: place.Listed},
 		Check:    check,
+		Able:     able,
 		Open: func(c connect.Config) (connect.Conn, error) {
 			w, err := open(c)
 			if err != nil {
 				return nil, err
 			}
-			return w.able(), nil
+			return w.parts(), nil
 		},
 	}
 }
@@ -84,9 +89,10 @@ type webhook struct {
 	under, edits, replies bool // the body says in which thread it stands; there is an address of an edit; there are replies
 	places                []known
 	shape                 *shape.Shape
-	form                  bool
+	as                    string // JSON, form fields or a multipart form
 	answer                answer
-	longest               int
+	longest, pace         int
+	marks                 marks
 }
 
 // known is a place with its own address.
@@ -98,21 +104,44 @@ func open(c connect.Config) (*webhook, error) {
 	if w.places, err = placesOf(c.Settings); err != nil {
 		return nil, err
 	}
-	if w.shape, w.form, err = shapeOf(c); err != nil {
+	if w.shape, w.as, err = shapeOf(c); err != nil {
 		return nil, err
 	}
 	w.under = c.Settings["shape"] == ownShape && strings.Contains(c.Settings["body"], "post.under")
 	if w.answer, err = answerOf(c.Settings); err != nil {
 		return nil, err
 	}
-	if text := c.Settings["longest"]; text != "" {
-		n, ok := value.ReadNumber(text, value.DefaultWorkspace())
-		if !ok || !n.Whole() || n.Float < 20 {
-			return nil, fault.At("longest", "the longest text is a whole number of at least 20, not %q", text)
+	if w.longest, err = number(c.Settings, "longest", "the longest text", 20); err != nil {
+		return nil, err
+	}
+	if w.pace, err = number(c.Settings, "pace", "the number of posts a minute", 1); err != nil {
+		return nil, err
+	}
+	if w.marks, err = marksOf(c.Settings); err != nil {
+		return nil, err
+	}
+	if a := c.Settings["picture_address"]; a != "" {
+		if err := goodAddress(strings.ReplaceAll(a, "{place}", "place")); err != nil {
+			return nil, fault.In("picture_address", err)
 		}
-		w.longest = int(n.Float)
+		if w.answer.picture == nil {
+			return nil, fault.At("picture_name", "say where the answer has what the post names the picture by, such as $.id")
+		}
 	}
 	return w, w.threads()
+}
+
+// number reads a setting that is a whole number; 0 where it is empty.
+func number(settings map[string]string, name, what string, least float64) (int, error) {
+	text := settings[name]
+	if text == "" {
+		return 0, nil
+	}
+	n, ok := value.ReadNumber(text, value.DefaultWorkspace())
+	if !ok || !n.Whole() || n.Float < least || n.Float > 1e9 {
+		return 0, fault.At(name, "%s is a whole number of at least %v, not %q", what, least, text)
+	}
+	return int(n.Float), nil
 }
 
 // threads finds out whether there are replies and edits, and refuses those that could not name the earlier post.
@@ -141,8 +170,8 @@ func earlier(address, place, id string) string {
 	return strings.NewReplacer("{place}", url.PathEscape(place), "{id}", url.PathEscape(id)).Replace(address)
 }
 
-// able gives the webhook as what it can do.
-func (w *webhook) able() connect.Conn {
+// parts gives the webhook as what it can do.
+func (w *webhook) parts() connect.Conn {
 	switch {
 	case w.edits && w.replies:
 		return struct {
@@ -183,25 +212,27 @@ func (r replier) Reply(ctx context.Context, id string, p connect.Post) connect.D
 	return r.w.call(ctx, p, id, r.w.config.Get("method", http.MethodPost), address, false)
 }
 
-func shapeOf(c connect.Config) (s *shape.Shape, form bool, err error) {
+func shapeOf(c connect.Config) (s *shape.Shape, as string, err error) {
 	name := c.Get("shape", readyNames()[0])
 	text := c.Settings["body"]
-	form = c.Settings["format"] == asForm
+	as = c.Get("format", asJSON)
 	if name != ownShape {
 		i := slices.Index(readyNames(), name)
 		if i < 0 {
-			return nil, false, fault.At("shape", "there is no shape called %s", name)
+			return nil, "", fault.At("shape", "there is no shape called %s", name)
 		}
-		text, form = ready[i].body, ready[i].form
+		if text, as = ready[i].body, asJSON; ready[i].form {
+			as = asForm
+		}
 	}
 	s, err = shape.Read(text, c.Env.Workspace)
 	if err == nil {
-		_, err = bodyOf(s, form, example)
+		_, _, err = bodyOf(s, as, example, nil)
 	}
 	if err != nil {
-		return nil, false, fault.In("body", err)
+		return nil, "", fault.In("body", err)
 	}
-	return s, form, nil
+	return s, as, nil
 }
 
 // placesOf reads the places and their addresses.
@@ -306,7 +337,7 @@ func (w *webhook) Prove(ctx context.Context) []connect.ProofStep {
 		seen = append(seen, host)
 		steps = append(steps, w.answers(ctx, p, host))
 	}
-	raw, err := bodyOf(w.shape, w.form, w.seen(exampleDoc, w.places[0].name, "an-example"))
+	raw, _, err := bodyOf(w.shape, w.as, w.seen(exampleDoc, w.places[0].name, "an-example"), nil)
 	if err != nil {
 		return append(steps, connect.Failed("making a body", err))
 	}
@@ -343,61 +374,4 @@ func (w *webhook) answers(ctx context.Context, p known, host string) connect.Pro
 // Send sends one post.
 func (w *webhook) Send(ctx context.Context, p connect.Post) connect.Delivery {
 	return w.call(ctx, p, "", w.config.Get("method", http.MethodPost), "", false)
-}
-
-// call sends a post as a call to an address, or to its place's own where that is empty. under is the earlier post in whose thread
-// it stands.
-func (w *webhook) call(ctx context.Context, p connect.Post, under, method, address string, edit bool) connect.Delivery {
-	i := slices.IndexFunc(w.places, func(o known) bool { return o.name == p.Place })
-	if i < 0 {
-		return connect.Refused(fmt.Sprintf("there is no place %s any more; add it in the settings of %s", p.Place, w.config.ID))
-	}
-	if address == "" {
-		address = w.places[i].address
-	}
-	post := w.seen(p.Doc, p.Place, p.Key)
-	post["under"] = under
-	body, err := bodyOf(w.shape, w.form, post)
-	if err != nil {
-		return connect.Refused("the body cannot be made: " + err.Error())
-	}
-	header := w.config.Auth()
-	header.Set("Content-Type", "application/json")
-	if w.form {
-		header.Set("Content-Type", mime.FormatMediaType("application/x-www-form-urlencoded", map[string]string{"charset": "utf-8"}))
-	}
-	return connect.SendCall(ctx, w.config.Env, connect.Call{
-		Method: method, Address: address, Shown: method + " " + hostOf(address) + ", the address of " + p.Place,
-		Header: header, Body: body, Key: p.Key, Edit: edit, Judge: w.answer.judge,
-	})
-}
-
-// seen is a post as shapes see it. Its texts are written by the other side's marks, in which a record's text is only text.
-func (w *webhook) seen(d *message.Document, place, key string) map[string]any {
-	return seenBy(d, w.config.Get("marks", plainText), place, key, w.longest)
-}
-
-func seenBy(d *message.Document, marks, place, key string, longest int) map[string]any {
-	write, text := func(s string) string { return s }, d.Plain()
-	switch marks {
-	case commonMark:
-		write, text = message.EscapeMarkdown, d.Markdown()
-	case asHTML:
-		write, text = message.EscapeHTML, d.HTMLBody()
-	}
-	if longest > 0 && len([]rune(text)) > longest {
-		text = write(formula.Shorten(d.Plain(), longest)) // marks that are cut in the middle would be open
-	}
-	facts := make([]any, len(d.Facts))
-	for i, f := range d.Facts {
-		facts[i] = map[string]any{"label": write(f.Label), "value": write(f.Value)}
-	}
-	out := map[string]any{
-		"title": write(d.Title), "text": text, "facts": facts, "tone": d.Tone, "link": "", "links": []any{}, "place": place, "key": key,
-		"under": "", "mentions": []any{}, "picture": "", "sender": map[string]any{},
-	}
-	if d.Link != nil && d.Link.To != "" {
-		out["link"], out["links"] = d.Link.To, []any{map[string]any{"text": write(d.Link.Text), "to": d.Link.To}}
-	}
-	return out
 }

@@ -1,9 +1,14 @@
 package webhook
 
 import (
+	"bytes"
 	"encoding/json"
+	"image"
+	"image/png"
 	"io"
 	"maps"
+	"mime"
+	"mime/multipart"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -150,6 +155,13 @@ func texts(v any) string {
 	return ""
 }
 
+func byMarks(t testing.TB, name string) marks {
+	t.Helper()
+	m, err := marksOf(map[string]string{"marks": name})
+	require.NoError(t, err)
+	return m
+}
+
 // A record's text is only text by whatever marks the other side reads.
 func TestMarks(t *testing.T) {
 	const evil = "**b** <b>x</b> [l](https://evil.example) _i_"
@@ -158,7 +170,7 @@ func TestMarks(t *testing.T) {
 		commonMark: {`\*\*b\*\* \<b\>x\<\/b\> \[l\]\(https\:\/\/evil\.example\) \_i\_`, ""},
 		asHTML:     {`**b** &lt;b&gt;x&lt;/b&gt; [l](https://evil.example) _i_`, "<p><strong>**b** &lt;b&gt;x&lt;/b&gt; [l](https://evil.example) _i_</strong></p>"},
 	} {
-		post := seenBy(document(evil), marks, "tours", "k", 0)
+		post := seenBy(document(evil), byMarks(t, marks), "tours", "k", 0)
 		if marks == commonMark {
 			title := post["title"].(string)
 			assert.Equal(t, evil, message.ReadMarkdown(title)[0].Inlines[0].Text, title)
@@ -173,7 +185,7 @@ func TestMarks(t *testing.T) {
 		assert.Equal(t, want.title, post["facts"].([]any)[0].(map[string]any)["value"], marks)
 	}
 	long := document(strings.Repeat("word ", 100))
-	assert.LessOrEqual(t, len([]rune(seenBy(long, plainText, "t", "k", 50)["text"].(string))), 50)
+	assert.LessOrEqual(t, len([]rune(seenBy(long, byMarks(t, plainText), "t", "k", 50)["text"].(string))), 50)
 }
 
 // What an answer means is what the settings say of it.
@@ -253,25 +265,95 @@ func TestProof(t *testing.T) {
 	assert.Contains(t, steps[1].Said, "private")
 }
 
-// Whatever is in a post, a call is JSON in which its texts are only text.
+// Whatever is in a post, by whatever shape, format and marks, a call is valid, and read back it holds the post's texts as texts.
 func FuzzReadyShapes(f *testing.F) {
-	f.Add("title", "fact", 0)
-	f.Add("\x00\u2028\"}]", "\xff\\", 1)
-	f.Fuzz(func(t *testing.T, title, fact string, n int) {
-		r := ready[((n%len(ready))+len(ready))%len(ready)]
-		s, form, err := shapeOf(connect.Config{Settings: map[string]string{"shape": r.name}, Env: connect.Env{Workspace: value.DefaultWorkspace()}})
+	f.Add("title", "fact", 0, 0)
+	f.Add("\x00\u2028\"}]", "\xff\\", 1, 1)
+	f.Add("--dorfbote-7f3a9c1e5b2d4860--\r\nContent-Disposition: x", "\r\n\r\n", 4, 2)
+	names := append(readyNames(), ownShape)
+	f.Fuzz(func(t *testing.T, title, fact string, n, m int) {
+		settings := map[string]string{
+			"shape": names[((n%len(names))+len(names))%len(names)], "format": asParts, "body": `{"t": "${post.title}", "f": [{"$each": "${post.facts}", "$as": "${it.value}"}], "picture": "${post.picture}"}`,
+			"marks": []string{plainText, commonMark, asHTML, ownMarks}[((m%4)+4)%4], "own_marks": `{"bold":["*","*"],"link":"<{to}|{text}>","escape":"entities"}`,
+		}
+		s, as, err := shapeOf(connect.Config{Settings: settings, Env: connect.Env{Workspace: value.DefaultWorkspace()}})
+		require.NoError(t, err)
+		by, err := marksOf(settings)
 		require.NoError(t, err)
 		d := document("x")
-		d.Title, d.Facts[0].Value = title, fact
-		raw, err := bodyOf(s, form, seenBy(d, commonMark, "tours", "k", 0))
+		d.Title, d.Facts[0].Value, d.Picture = title, fact, &message.Picture{From: "https://x.example/p.png"}
+		picture := &connect.Picture{Media: "image/png", Ending: ".png", Data: []byte(title)}
+		raw, media, err := bodyOf(s, as, seenBy(d, by, "tours", "k", 0), picture)
 		require.NoError(t, err)
-		if form {
+		switch as {
+		case asForm:
 			_, err := url.ParseQuery(string(raw))
 			require.NoError(t, err)
+		case asParts:
+			_, params, err := mime.ParseMediaType(media)
+			require.NoError(t, err)
+			form, err := multipart.NewReader(bytes.NewReader(raw), params["boundary"]).ReadForm(1 << 20)
+			require.NoError(t, err)
+			for field, text := range map[string]string{"t": title, "f": fact} {
+				if text == "" { // what is empty is left out of a form
+					require.Empty(t, form.Value[field])
+				} else {
+					require.Equal(t, []string{by.text(text)}, form.Value[field])
+				}
+			}
+			require.Len(t, form.File["picture"], 1)
+			require.EqualValues(t, len(title), form.File["picture"][0].Size)
+		default:
+			assert.True(t, json.Valid(raw), "%s", raw)
+		}
+	})
+}
+
+// A picture is handed over first where the other side wants it so, and named by what it answers; a multipart form carries it; else
+// its own address has to do.
+func TestPictures(t *testing.T) {
+	pictures := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/p.png" {
+			_ = png.Encode(w, image.NewGray(image.Rect(0, 0, 4, 4)))
 			return
 		}
-		assert.True(t, json.Valid(raw), "%s", raw)
-	})
+		http.NotFound(w, r)
+	}))
+	t.Cleanup(pictures.Close)
+	address, calls, bodies := taken(t, func(w http.ResponseWriter) { _, _ = w.Write([]byte(`{"id":"pic-9"}`)) })
+	own := map[string]string{"places": "tours " + address + "/in/1", "shape": ownShape, "body": `{"t":"${post.title}","pic":"${post.picture}","who":"${post.sender.name}","m":"${post.mentions}"}`}
+	send := func(with map[string]string, from string) string {
+		settings := maps.Clone(own)
+		maps.Copy(settings, with)
+		require.NoError(t, check(settings))
+		conn, err := Kind().Open(connect.Config{ID: "hook", Settings: settings, Env: env(t)})
+		require.NoError(t, err)
+		d := document("x")
+		d.Picture, d.Sender, d.Mentions = &message.Picture{From: pictures.URL + from, Text: "the hose"}, &message.Sender{Name: "Desk"}, []message.Mentioned{{Name: "Jonas", To: "U1"}}
+		got := conn.(connect.Sender).Send(t.Context(), connect.Post{Place: "tours", Key: "k", Doc: d})
+		require.True(t, got.Taken, "%+v", got)
+		return (*bodies)[len(*bodies)-1]
+	}
+	assert.JSONEq(t, `{"t":"","pic":"`+pictures.URL+`/p.png","who":"Desk","m":["Jonas"]}`, strings.Replace(send(nil, "/p.png"), `"t":"x"`, `"t":""`, 1))
+	before := len(*calls)
+	handed := send(map[string]string{"picture_address": address + "/{place}/pictures", "picture_name": "$.id", "marks": ownMarks, "own_marks": `{"bold":["*","*"],"mention":"<@{to}>"}`}, "/p.png")
+	assert.Contains(t, handed, `"pic":"pic-9"`)
+	assert.Contains(t, handed, `"m":["<@U1>"]`)
+	require.Len(t, *calls, before+2)
+	assert.Equal(t, "/tours/pictures", (*calls)[before].URL.Path)
+	assert.Contains(t, (*bodies)[before], "Content-Type: image/png")
+	assert.Contains(t, send(map[string]string{"picture_address": address + "/{place}/pictures", "picture_name": "$.id"}, "/gone.png"), "/gone.png", "what cannot be had is named by its address")
+	assert.Contains(t, send(map[string]string{"format": asParts}, "/p.png"), `name="pic"; filename="picture.png"`)
+	for _, c := range []struct{ name, v, want string }{{"picture_address", "http://x.example/p", "picture_name"}, {"own_marks", `{"bold":["b","b"]}`, "own_marks: bold"}, {"pace", "0.5", "pace"}} {
+		settings := maps.Clone(own)
+		settings["marks"], settings[c.name] = ownMarks, c.v
+		if c.name != "own_marks" {
+			settings["marks"] = plainText
+		}
+		assert.ErrorContains(t, check(settings), c.want)
+	}
+	assert.Equal(t, []connect.Ability{connect.CanSender, connect.CanPicture, connect.CanMention}, able(own))
+	assert.Empty(t, able(map[string]string{"shape": "text only"}))
 }
 
 // A webhook can do what its settings say how to: what it cannot is no method of it, so that nobody asks for it.

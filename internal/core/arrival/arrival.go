@@ -30,11 +30,16 @@ const (
 	Removed = "dorfbote.record.removed"
 	Start   = "dorfbote.start"
 	Tick    = "dorfbote.tick"
+	// Post is a post that another Dorfbote tells of: what it carries is the record itself.
+	Post = "dorfbote.post"
 )
 
 // Kind is the type in one word: created, updated, removed, start or tick. A foreign type ends in
 // such a word, or counts as updated.
 func (a *Arrival) Kind() string {
+	if a.Type == Post {
+		return "created"
+	}
 	last := a.Type[strings.LastIndexByte(a.Type, '.')+1:]
 	switch last {
 	case "created", "updated", "removed", "start", "tick":
@@ -137,7 +142,7 @@ func (a *Arrival) data(v any) error {
 		return wrong("data", "is %s where an object with a record was expected", value.Describe(v))
 	}
 	_, wrapped := d["record"].(map[string]any)
-	if !wrapped && !strings.HasPrefix(a.Type, "dorfbote.") {
+	if !wrapped && (a.Type == Post || !strings.HasPrefix(a.Type, "dorfbote.")) {
 		a.Record = d
 		return nil
 	}

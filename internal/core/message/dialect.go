@@ -5,7 +5,9 @@ import (
 	"html"
 	"net/url"
 	"slices"
+	"sort"
 	"strings"
+	"unicode/utf16"
 	"unicode/utf8"
 )
 
@@ -177,6 +179,36 @@ func cut(s string, limit int, r *Rendered, of string) string {
 // gsm is what a text message holds 160 of; with any other character it holds 70.
 const gsm = "@£$¥èéùìòÇ\nØø\rÅåΔ_ΦΓΛΩΠΨΣΘΞÆæßÉ !\"#¤%&'()*+,-./0123456789:;<=>?¡ABCDEFGHIJKLMNOPQRSTUVWXYZÄÖÑÜ§¿abcdefghijklmnopqrstuvwxyzäöñüà"
 
+// Parts counts the parts that a text message is sent in: one of 160 characters of GSM 03.38, or of 153 each where there are
+// several; with any other character 70, or 67 each (UCS-2, in which a character beyond the basic plane counts for two). A few
+// signs of GSM 03.38 count for two, too.
+func Parts(text string) int {
+	if text == "" {
+		return 0
+	}
+	n, one, part := 0, 160, 153
+	for _, c := range text {
+		switch {
+		case strings.ContainsRune(gsm, c):
+			n++
+		case strings.ContainsRune(gsmTwo, c):
+			n += 2
+		default:
+			one, part = 70, 67
+		}
+	}
+	if one == 70 {
+		n = len(utf16.Encode([]rune(text)))
+	}
+	if n <= one {
+		return 1
+	}
+	return (n + part - 1) / part
+}
+
+// gsmTwo are the characters of the extension table, which take two.
+const gsmTwo = "^{}\\[~]|€\f"
+
 // short writes a text message: the title, the text, the facts, as much as fits, and the link.
 func (d *Document) short(r *Rendered) {
 	r.Lost = d.flattened()
@@ -194,29 +226,28 @@ func (d *Document) short(r *Rendered) {
 	if d.Link != nil && d.Link.To != "" {
 		link = " " + d.Link.To
 	}
-	one, part := 160, 153
-	for _, c := range text + link {
-		if !strings.ContainsRune(gsm, c) {
-			one, part = 70, 67
-			break
-		}
-	}
-	room := shortParts*part - utf8.RuneCountInString(link)
-	if room < 20 { // the link alone is too long to send along
+	if Parts(text+link) > shortParts && Parts(link) >= shortParts { // the link alone is too long to send along
 		r.Lost = append(r.Lost, "the link is left out, since it is too long")
-		link, room = "", shortParts*part
+		link = ""
 	}
-	if part == 153 && utf8.RuneCountInString(text) > room {
-		part, room = 153, room-2 // the sign of what was cut is written with three dots
-		text = cut(text, room, r, "characters")
-		text = strings.ReplaceAll(text, "…", "...")
-	} else {
-		text = cut(text, room, r, "characters")
+	if Parts(text+link) > shortParts {
+		text = fitting(text, link, r)
 	}
 	r.Text = text + link
-	if r.Parts = 1; utf8.RuneCountInString(r.Text) > one {
-		r.Parts = (utf8.RuneCountInString(r.Text) + part - 1) / part
+	r.Parts = Parts(r.Text)
+}
+
+// fitting shortens a text so that it fits with its link, and says so.
+func fitting(text, link string, r *Rendered) string {
+	runes := []rune(text)
+	end := "…"
+	if !strings.ContainsFunc(text+link, func(c rune) bool { return !strings.ContainsRune(gsm+gsmTwo, c) }) {
+		end = "..." // that one sign would have all of it written in the longer letters
 	}
+	n := sort.Search(len(runes), func(n int) bool { return Parts(strings.TrimSpace(string(runes[:n]))+end+link) > shortParts })
+	n = max(n-1, 0)
+	r.Lost = append(r.Lost, fmt.Sprintf("shortened: %d of %d characters are left out", len(runes)-n, len(runes)))
+	return strings.TrimSpace(string(runes[:n])) + end
 }
 
 // html writes the body of a mail.

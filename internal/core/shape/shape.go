@@ -70,11 +70,12 @@ var postFields = func() *value.Schema {
 		}
 		return out
 	}
-	fields := text("title", "text", "tone", "link", "place", "key", "under")
+	fields := text("title", "text", "tone", "link", "place", "key", "under", "to", "reports")
 	fields = append(fields,
 		value.Field{Name: "facts", Label: "Facts", Type: value.List, Fields: text("label", "value")},
 		value.Field{Name: "links", Label: "Links", Type: value.List, Fields: text("text", "to")},
 		value.Field{Name: "mentions", Label: "Mentions", Type: value.List, Of: value.Text},
+		value.Field{Name: "parts", Label: "Parts", Type: value.Num},
 		value.Field{Name: "picture", Label: "Picture", Type: value.Text},
 		value.Field{Name: "sender", Label: "Sender", Type: value.Object, Fields: text("name", "picture")},
 	)

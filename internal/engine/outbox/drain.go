@@ -76,14 +76,17 @@ func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error)
 	if c.Paused {
 		return false, nil
 	}
-	conn, err := o.Sources.OpenConn(&c)
+	conn, letGo, err := o.line(&c)
 	if err != nil {
 		return false, err
 	}
-	defer conn.Close()
+	defer letGo()
 	sender, ok := conn.(connect.Sender)
 	if !ok {
 		return false, fmt.Errorf("nothing can be sent over %s, which is of the kind %s", c.ID, c.Kind)
+	}
+	if p, ok := conn.(connect.Pacer); ok {
+		pace.most = p.PerMinute()
 	}
 	began := time.Now()
 	for {
@@ -127,7 +130,7 @@ func (o *Outbox) sendOne(ctx context.Context, sender connect.Sender, d *store.De
 		return false, fmt.Errorf("post %d: %w", p.ID, err)
 	}
 	place := placeOf(d.Name)
-	out := sending{Post: connect.Post{Place: place, Cc: placeOf(p.Cc), Bcc: placeOf(p.Bcc), Doc: doc, Key: p.Key}}
+	out := sending{Post: connect.Post{Place: place, Cc: placeOf(p.Cc), Bcc: placeOf(p.Bcc), Doc: doc, Key: p.Key, Digest: p.Message == decide.DigestMessage}}
 	if p.ExpiresAt != nil && o.Now().After(*p.ExpiresAt) {
 		p.State, p.Answer = store.Expired, "it waited for longer than the sheet calls useful"
 		if _, err := o.settle(ctx, p, d, settling{}); err != nil {

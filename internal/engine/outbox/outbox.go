@@ -3,6 +3,8 @@
 package outbox
 
 import (
+	"sync"
+
 	"dorfbote/internal/engine/host"
 	"dorfbote/internal/engine/sources"
 )
@@ -11,4 +13,7 @@ import (
 type Outbox struct {
 	*host.Host
 	Sources *sources.Sources
+
+	lines  lines
+	asking sync.Mutex // while connections are asked what became of posts
 }

@@ -14,6 +14,7 @@ type posting struct {
 	next  time.Time // the next post goes no earlier
 	since time.Time // when this burst began
 	n     int       // how many it has taken since
+	most  int       // posts a minute, as the connection's settings say; 0 says nothing
 }
 
 // How a learnt pace is forgotten: after so long it is halved each time, until it is gone.
@@ -39,10 +40,12 @@ func newPosting(d *store.Destination, now time.Time) *posting {
 	return p
 }
 
-func spacing(d *store.Destination) time.Duration {
+func (p *posting) spacing(d *store.Destination) time.Duration {
 	s := time.Duration(d.SpacingMs) * time.Millisecond
-	if d.PerMinute > 0 {
-		s = max(s, time.Minute/time.Duration(d.PerMinute))
+	for _, perMinute := range []int{d.PerMinute, p.most} {
+		if perMinute > 0 {
+			s = max(s, time.Minute/time.Duration(perMinute))
+		}
 	}
 	return s
 }
@@ -58,7 +61,7 @@ func (p *posting) wait(now time.Time) time.Duration {
 // sent notes a post that was taken, and gives the time of the next where posts are spaced.
 func (p *posting) sent(d *store.Destination, now time.Time) *time.Time {
 	p.n++
-	gap := spacing(d)
+	gap := p.spacing(d)
 	if gap == 0 {
 		return nil
 	}

@@ -45,8 +45,12 @@ func (src *Sources) Rules(ctx context.Context) (map[string]place.Rule, error) {
 	}
 	rules := map[string]place.Rule{}
 	for _, c := range list {
-		if k := kinds.Named(c.Kind); k != nil && k.Sends != nil {
-			rules[c.ID] = k.Rule(listedPlaces[c.ID])
+		if k := kinds.Named(c.Kind); k != nil && k.Sends != nil && (k.Mute == nil || k.Mute(c.Settings) == "") {
+			settings := map[string]string(c.Settings)
+			if config, err := src.Config(&c); err == nil {
+				settings = config.Settings // what it can do may depend on addresses that are kept like secrets
+			}
+			rules[c.ID] = k.Rule(settings, listedPlaces[c.ID])
 		}
 	}
 	src.around.rules, src.around.asked = rules, time.Now()

@@ -27,7 +27,44 @@ CREATE TABLE choices (
   value jsonb NOT NULL
 );
 
+-- The stand-ins learn: posts with another sender, a picture and more links; a mailbox; a phone.
+ALTER TABLE practice.posts ADD COLUMN called text NOT NULL DEFAULT '', ADD COLUMN face bigint, ADD COLUMN picture jsonb, ADD COLUMN links jsonb NOT NULL DEFAULT '[]';
+CREATE TABLE practice.pictures (
+  id     bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+  media  text NOT NULL,
+  data   bytea NOT NULL,
+  at     timestamptz NOT NULL DEFAULT now()
+);
+CREATE TABLE practice.letters (
+  id       bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+  message  text NOT NULL UNIQUE,       -- its Message-ID, by which a repeated one is known
+  sender   text NOT NULL,
+  called   text NOT NULL DEFAULT '',   -- the sender's name
+  to_list  text[] NOT NULL,            -- everybody whom it reached
+  subject  text NOT NULL DEFAULT '',
+  text     text NOT NULL DEFAULT '',
+  files    jsonb NOT NULL DEFAULT '[]',
+  under    text NOT NULL DEFAULT '',   -- the Message-ID that it answers
+  raw      text NOT NULL,
+  at       timestamptz NOT NULL DEFAULT now()
+);
+CREATE TABLE practice.texts (
+  id       bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
+  key      text UNIQUE,
+  sender   text NOT NULL DEFAULT '',
+  number   text NOT NULL,
+  text     text NOT NULL,
+  parts    int NOT NULL,
+  state    text NOT NULL DEFAULT 'sent',  -- sent, delivered or failed
+  words    text NOT NULL DEFAULT '',
+  reports  text NOT NULL DEFAULT '',      -- where reports go to
+  due_at   timestamptz,                   -- when the next is to be sent
+  at       timestamptz NOT NULL DEFAULT now()
+);
+
 -- +goose Down
+DROP TABLE practice.texts, practice.letters, practice.pictures;
+ALTER TABLE practice.posts DROP COLUMN called, DROP COLUMN face, DROP COLUMN picture, DROP COLUMN links;
 DROP TABLE choices, persons;
 DROP INDEX posts_remote;
 ALTER TABLE posts DROP CONSTRAINT posts_report;

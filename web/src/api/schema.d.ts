@@ -262,6 +262,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/connections/{id}/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send one post over a connection, to try it */
+        post: operations["try-connection"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/destinations": {
         parameters: {
             query?: never;
@@ -347,6 +364,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/drafted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Exactly what would be sent to a destination for an arrival */
+        post: operations["draft-post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/invitations": {
         parameters: {
             query?: never;
@@ -377,6 +411,23 @@ export interface paths {
         post?: never;
         /** Withdraw an invitation */
         delete: operations["withdraw-invitation"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/marks/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Write a text by a table of marks, without keeping anything */
+        post: operations["try-marks"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1810,6 +1861,8 @@ export interface components {
             secret_expires: string | null;
             /** @description the names of the secrets that are set */
             secrets: string[] | null;
+            /** @description what this connection can do with posts; null where it takes none */
+            sends: components["schemas"]["SendsItem"];
             /** @description without the secrets */
             settings: {
                 [key: string]: string;
@@ -1898,6 +1951,8 @@ export interface components {
             secret_expires: string | null;
             /** @description the names of the secrets that are set */
             secrets: string[] | null;
+            /** @description what this connection can do with posts; null where it takes none */
+            sends: components["schemas"]["SendsItem"];
             /** @description without the secrets */
             settings: {
                 [key: string]: string;
@@ -2025,6 +2080,28 @@ export interface components {
             sheet?: unknown;
             /** @description the sheet as YAML or JSON text */
             text?: string;
+        };
+        DraftedInputBody: {
+            /**
+             * Format: int64
+             * @description the arrival's seq
+             */
+            arrival?: number;
+            message: string;
+            /** @description or the key of a record, as it is now */
+            record?: string;
+            /** @description the sheet as an object; used where there is no text */
+            sheet?: unknown;
+            /** @description the sheet as YAML or JSON text */
+            text?: string;
+            /** @description the destination, as the proof gives it */
+            to: string;
+        };
+        DraftedOutputBody: {
+            /** @description the call, or the address, that it would go by */
+            call: string;
+            /** @description exactly what would be sent */
+            sent: string;
         };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
@@ -2509,6 +2586,18 @@ export interface components {
              * @description left alone, since they are not in a state in which this can be done
              */
             passed: number;
+        };
+        MarksInputBody: {
+            /** @description a table of marks, as JSON */
+            marks: string;
+            /** @description CommonMark to write by them */
+            text: string;
+        };
+        MarksOutputBody: {
+            /** @description the mark that is wrong */
+            place: string;
+            problem: string;
+            written: string;
         };
         Mend: {
             path: string;
@@ -3220,6 +3309,11 @@ export interface components {
             /** @description besides sending: edit, reply, sender, picture, buttons, attach, mention */
             can: string[] | null;
             dialect: string;
+            /**
+             * @description how its places are written
+             * @enum {string}
+             */
+            form: "listed" | "mail" | "number" | "room" | "";
             /** @description the other side lists its places; otherwise any may be written */
             listed: boolean;
             /**
@@ -3227,6 +3321,8 @@ export interface components {
              * @description characters of one message; 0 where no bound is known
              */
             longest: number;
+            /** @description of a connection: why nothing can be sent over it, and what to do; empty where it can */
+            mute: string;
             /**
              * Format: int64
              * @description posts a minute to one place; 0 where that is learnt
@@ -3251,7 +3347,7 @@ export interface components {
             options?: string[] | null;
             required?: boolean;
             /** @enum {string} */
-            type: "text" | "address" | "addresses" | "secret" | "choice" | "number" | "yes/no" | "long" | "questions" | "shape";
+            type: "text" | "address" | "addresses" | "secret" | "choice" | "number" | "yes/no" | "long" | "questions" | "shape" | "marks";
             when?: string;
         };
         SheetBody: {
@@ -3436,6 +3532,25 @@ export interface components {
             verdict: string;
             /** @description what the version that is on makes of it, where that differs */
             was?: string;
+        };
+        TrialInputBody: {
+            /** @description where one post goes, to try it */
+            place: string;
+        };
+        TrialOutputBody: {
+            /** @description what was called */
+            address: string;
+            /** @description the other side's words */
+            answer: string;
+            /** @description to the post, where the other side gives one */
+            link: string;
+            /** @description the answer as it came */
+            raw: string;
+            /** @description as it went out */
+            sent: string;
+            /** Format: int64 */
+            status: number;
+            taken: boolean;
         };
         TryInputBody: {
             /**
@@ -4252,6 +4367,41 @@ export interface operations {
             };
         };
     };
+    "try-connection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-destinations": {
         parameters: {
             query?: never;
@@ -4407,6 +4557,39 @@ export interface operations {
             };
         };
     };
+    "draft-post": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftedInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftedOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "list-invitations": {
         parameters: {
             query?: never;
@@ -4486,6 +4669,39 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "try-marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MarksInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MarksOutputBody"];
+                };
             };
             /** @description Error */
             default: {

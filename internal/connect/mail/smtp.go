@@ -1,0 +1,170 @@
+package mail
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/emersion/go-sasl"
+	"github.com/emersion/go-smtp"
+
+	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
+)
+
+// xoauth2 signs in by a token, as many providers want it in the place of a password.
+type xoauth2 struct{ user, token string }
+
+func (x xoauth2) Start() (mech string, ir []byte, err error) {
+	return "XOAUTH2", []byte("user=" + x.user + "\x01auth=Bearer " + x.token + "\x01\x01"), nil
+}
+
+// Next answers the server's words on a token that it refuses with nothing, after which it says so in its own way.
+func (x xoauth2) Next([]byte) ([]byte, error) { return []byte{}, nil }
+
+// The usual ports of servers that take mail.
+const (
+	submissions = "465" // RFC 8314
+	submission  = "587" // RFC 6409
+	relay       = "25"
+)
+
+// smtpAddress gives the server's name and its address.
+func (m *mailbox) smtpAddress() (host, address string) {
+	text, security := m.config.Settings["smtp"], m.config.Get("smtp_security", byStartTLS)
+	host, port, err := net.SplitHostPort(text)
+	if err != nil {
+		host, port = text, submission
+		switch security {
+		case fromTheStart:
+			port = submissions
+		case notAtAll:
+			port = relay
+		}
+	}
+	return host, net.JoinHostPort(host, port)
+}
+
+// dialSMTP opens a line to the server that takes mails, and signs in.
+func (m *mailbox) dialSMTP(ctx context.Context) (*smtp.Client, error) {
+	host, address := m.smtpAddress()
+	tried := "calling " + address
+	conn, err := m.config.Env.Dial(ctx, "tcp", address)
+	if err != nil {
+		return nil, plain(tried, err)
+	}
+	// The client knows no contexts: when ctx ends, so does the connection.
+	context.AfterFunc(ctx, func() { _ = conn.Close() })
+	config := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
+	if m.config.Env.TLS != nil {
+		config = m.config.Env.TLS.Clone()
+		config.ServerName = host
+	}
+	var c *smtp.Client
+	switch m.config.Get("smtp_security", byStartTLS) {
+	case fromTheStart:
+		secure := tls.Client(conn, config)
+		if err := secure.HandshakeContext(ctx); err != nil {
+			conn.Close()
+			return nil, plain(tried+" with TLS", err)
+		}
+		c = smtp.NewClient(secure)
+	case byStartTLS:
+		if c, err = smtp.NewClientStartTLS(conn, config); err != nil {
+			conn.Close()
+			t := plain(tried+" with STARTTLS", err)
+			if ctx.Err() == nil && t.Do == "" {
+				t.Do = "choose another encryption if the server has no STARTTLS"
+			}
+			return nil, t
+		}
+	default:
+		c = smtp.NewClient(conn)
+	}
+	c.CommandTimeout, c.SubmissionTimeout = 20*time.Second, 40*time.Second
+	if err := c.Hello("dorfbote.invalid"); err != nil {
+		c.Close()
+		return nil, plain(tried, err)
+	}
+	if err := m.signInSMTP(c); err != nil {
+		c.Close()
+		return nil, err
+	}
+	return c, nil
+}
+
+func (m *mailbox) signInSMTP(c *smtp.Client) error {
+	user, secret := m.config.Settings["user"], m.config.Settings["password"]
+	if user == "" || secret == "" {
+		return nil
+	}
+	tried := "signing in to send as " + user
+	var how sasl.Client = sasl.NewPlainClient("", user, secret)
+	switch {
+	case m.config.Settings["sign_in"] == byToken:
+		how = xoauth2{user, secret}
+	case !c.SupportsAuth(sasl.Plain) && c.SupportsAuth("LOGIN"):
+		how = sasl.NewLoginClient(user, secret)
+	case !c.SupportsAuth(sasl.Plain):
+		return &fault.Fault{Tried: tried, Said: "the server lets nobody sign in over this line", Do: "choose another encryption, or leave the user and the password out"}
+	}
+	if err := c.Auth(how); err != nil {
+		t := plain(tried, err)
+		if _, ok := errors.AsType[*smtp.SMTPError](err); ok {
+			t.Do, t.Who = "check the user and the password", "whoever runs the mail server"
+		}
+		return t
+	}
+	return nil
+}
+
+// proveSending signs in and asks whether mails from the address would be taken; nothing is sent.
+func (m *mailbox) proveSending(ctx context.Context) connect.ProofStep {
+	host, _ := m.smtpAddress()
+	tried := "sending from " + m.from() + " over " + host
+	c, err := m.dialSMTP(ctx)
+	if err != nil {
+		return connect.Failed(tried, err)
+	}
+	defer c.Close()
+	if err := c.Mail(m.from(), nil); err != nil {
+		t := plain(tried, err)
+		t.Do = "choose an address that the server lets this user send from"
+		return connect.Failed(tried, t)
+	}
+	_ = c.Reset()
+	_ = c.Quit()
+	return connect.Passed(tried, "the server takes mails from this address; nothing was sent")
+}
+
+// from is the address that mails come from.
+func (m *mailbox) from() string {
+	if from := m.config.Settings["from"]; from != "" {
+		return from
+	}
+	return m.config.Settings["user"]
+}
+
+// failed makes a delivery of an error. What the server will not take at any time is final; no answer, its asking to try again, and
+// what is wrong with the settings, which somebody may mend, are not.
+func failed(out connect.Delivery, err error, of string) connect.Delivery {
+	if se, ok := errors.AsType[*smtp.SMTPError](err); ok {
+		out.Status, out.Final = se.Code, se.Code >= 500 && of != ""
+		out.Answer = strings.TrimSpace(fmt.Sprintf("%d %s", se.Code, se.Message))
+		if out.Raw = out.Answer; of != "" {
+			out.Answer = of + ": " + out.Answer
+		}
+		return out
+	}
+	out.Answer = fault.Plainly(err)
+	if f, ok := fault.Of(err); ok && f.Tried != "" {
+		out.Answer = f.Tried + ": " + out.Answer
+	} else if !ok {
+		out.Answer = "no answer: " + connect.NoAnswer(err)
+	}
+	return out
+}

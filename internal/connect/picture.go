@@ -1,0 +1,65 @@
+package connect
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"image"
+	_ "image/gif" // which pictures are read
+	"image/jpeg"
+	"image/png"
+	"io"
+	"net/http"
+)
+
+// Picture is a picture as Dorfbote hands it on: read, and written anew, so that nothing else comes along.
+type Picture struct {
+	Media, Ending string // image/png and .png, or image/jpeg and .jpg
+	Data          []byte
+}
+
+// Bounds of foreign pictures.
+const (
+	maxPicture = 10 << 20   // bytes
+	maxPixels  = 40_000_000 // which take four bytes each
+)
+
+// FetchPicture reads a picture from an address through the guard: bounded, of a real type by its content, and written anew.
+func FetchPicture(ctx context.Context, env Env, address string) (*Picture, error) {
+	a, err := env.Get(ctx, address, http.Header{"Accept": {"image/png, image/jpeg, image/gif"}})
+	if err != nil {
+		return nil, err
+	}
+	defer a.Body.Close()
+	raw, err := io.ReadAll(io.LimitReader(a.Body, maxPicture+1))
+	if err != nil {
+		return nil, err
+	}
+	return Recoded(raw)
+}
+
+// Recoded reads a picture's bytes and writes them anew.
+func Recoded(raw []byte) (*Picture, error) {
+	if len(raw) > maxPicture {
+		return nil, fmt.Errorf("the picture is larger than %d MiB", maxPicture>>20)
+	}
+	size, kind, err := image.DecodeConfig(bytes.NewReader(raw))
+	if err != nil {
+		return nil, errors.New("this is no picture; PNG, JPEG and GIF are read")
+	}
+	if size.Width < 1 || size.Height < 1 || size.Width > maxPixels/size.Height {
+		return nil, fmt.Errorf("the picture has %d by %d points, which is too many", size.Width, size.Height)
+	}
+	img, _, err := image.Decode(bytes.NewReader(raw))
+	if err != nil {
+		return nil, fmt.Errorf("the picture cannot be read: %w", err)
+	}
+	var b bytes.Buffer
+	if kind == "jpeg" {
+		err = jpeg.Encode(&b, img, &jpeg.Options{Quality: 88})
+		return &Picture{"image/jpeg", ".jpg", b.Bytes()}, err
+	}
+	err = png.Encode(&b, img)
+	return &Picture{"image/png", ".png", b.Bytes()}, err
+}

@@ -1,0 +1,192 @@
+package webhook
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"mime/multipart"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+
+	"dorfbote/internal/connect"
+	"dorfbote/internal/core/fault"
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/message"
+)
+
+// able says what a webhook can do, which depends on what its settings say of the other side.
+func able(settings map[string]string) []connect.Ability {
+	can := []connect.Ability{}
+	add := func(a connect.Ability, so bool) {
+		if so {
+			can = append(can, a)
+		}
+	}
+	own := settings["shape"] == ownShape
+	names := func(part string) bool { return own && strings.Contains(settings["body"], part) }
+	add(connect.CanEdit, settings["edit_address"] != "")
+	add(connect.CanReply, settings["reply_address"] != "" || names("post.under"))
+	add(connect.CanSender, names("post.sender"))
+	add(connect.CanPicture, names("post.picture"))
+	add(connect.CanMention, names("post.mentions") || settings["marks"] == ownMarks && strings.Contains(settings["own_marks"], "{to}") && strings.Contains(settings["own_marks"], `"mention":"`))
+	return can
+}
+
+// PerMinute is how many posts a minute one place takes, by the settings.
+func (w *webhook) PerMinute() int { return w.pace }
+
+// Draft gives what would be sent for a post. A picture that would be handed over before is named by its address here.
+func (w *webhook) Draft(ctx context.Context, p connect.Post) (call, sent string, err error) {
+	i := slices.IndexFunc(w.places, func(o known) bool { return o.name == p.Place })
+	if i < 0 {
+		return "", "", fmt.Errorf("there is no place %s", p.Place)
+	}
+	body, media, err := w.body(ctx, p, "", false)
+	if err != nil {
+		return "", "", err
+	}
+	return w.config.Get("method", http.MethodPost) + " " + hostOf(w.places[i].address) + "\nContent-Type: " + media, connect.KeptSent(body), nil
+}
+
+// body makes the body of a post's call. handed says whether a picture is handed over first, where the other side wants it so.
+func (w *webhook) body(ctx context.Context, p connect.Post, under string, handed bool) (body []byte, media string, err error) {
+	post := w.seen(p.Doc, p.Place, p.Key)
+	post["under"] = under
+	var picture *connect.Picture
+	if p.Doc.Picture != nil && (w.as == asParts || handed && w.config.Settings["picture_address"] != "") {
+		if pic, err := connect.FetchPicture(ctx, w.config.Env, p.Doc.Picture.From); err == nil {
+			picture = pic // else the picture's own address has to do
+		}
+	}
+	if picture != nil && w.config.Settings["picture_address"] != "" {
+		if name, err := w.Upload(ctx, p.Place, picture.Media, picture.Data); err == nil {
+			post["picture"], picture = name, nil
+		}
+	}
+	return bodyOf(w.shape, w.as, post, picture)
+}
+
+// Upload hands a picture over, and gives what the post names it by.
+func (w *webhook) Upload(ctx context.Context, place, media string, picture []byte) (string, error) {
+	address := strings.ReplaceAll(w.config.Settings["picture_address"], "{place}", url.PathEscape(place))
+	var b bytes.Buffer
+	form := multipart.NewWriter(&b)
+	ending := ".png"
+	if media == "image/jpeg" {
+		ending = ".jpg"
+	}
+	if err := pictureInto(form, w.config.Get("picture_field", "file"), &connect.Picture{Media: media, Ending: ending, Data: picture}); err != nil {
+		return "", err
+	}
+	if err := form.Close(); err != nil {
+		return "", err
+	}
+	header := w.config.Auth()
+	header.Set("Content-Type", form.FormDataContentType())
+	name := ""
+	d := connect.SendCall(ctx, w.config.Env, connect.Call{
+		Method: http.MethodPost, Address: address, Shown: "POST " + hostOf(address) + ", a picture", Header: header, Body: b.Bytes(), Key: "picture",
+		Judge: func(raw []byte, d *connect.Delivery) {
+			if w.answer.judge(raw, d); d.Taken {
+				name = w.answer.pictureIn(raw)
+			}
+		},
+	})
+	if name == "" {
+		return "", fmt.Errorf("the picture was not taken: %s", d.Answer)
+	}
+	return name, nil
+}
+
+// call sends a post as a call to an address, or to its place's own where that is empty. under is the earlier post in whose thread
+// it stands.
+func (w *webhook) call(ctx context.Context, p connect.Post, under, method, address string, edit bool) connect.Delivery {
+	i := slices.IndexFunc(w.places, func(o known) bool { return o.name == p.Place })
+	if i < 0 {
+		return connect.Refused(fmt.Sprintf("there is no place %s any more; add it in the settings of %s", p.Place, w.config.ID))
+	}
+	if address == "" {
+		address = w.places[i].address
+	}
+	body, media, err := w.body(ctx, p, under, true)
+	if err != nil {
+		return connect.Refused("the body cannot be made: " + err.Error())
+	}
+	header := w.config.Auth()
+	header.Set("Content-Type", media)
+	return connect.SendCall(ctx, w.config.Env, connect.Call{
+		Method: method, Address: address, Shown: method + " " + hostOf(address) + ", the address of " + p.Place,
+		Header: header, Body: body, Key: p.Key, Edit: edit, Judge: w.answer.judge,
+	})
+}
+
+// marks are how the other side writes bold, links and the like.
+type marks struct {
+	text    func(string) string
+	body    func(*message.Document) string
+	mention func(message.Mentioned) string
+}
+
+func marksOf(settings map[string]string) (marks, error) {
+	name := func(m message.Mentioned) string { return m.Name }
+	switch settings["marks"] {
+	case commonMark:
+		return marks{message.EscapeMarkdown, (*message.Document).Markdown, func(m message.Mentioned) string { return message.EscapeMarkdown(m.Name) }}, nil
+	case asHTML:
+		return marks{message.EscapeHTML, (*message.Document).HTMLBody, func(m message.Mentioned) string { return message.EscapeHTML(m.Name) }}, nil
+	case ownMarks:
+		m, err := message.ReadMarks(settings["own_marks"])
+		if err != nil {
+			return marks{}, inMarks(err)
+		}
+		return marks{m.Text, m.Write, m.MentionOf}, nil
+	}
+	return marks{func(s string) string { return s }, (*message.Document).Plain, name}, nil
+}
+
+// seen is a post as shapes see it. Its texts are written by the other side's marks, in which a record's text is only text.
+func (w *webhook) seen(d *message.Document, place, key string) map[string]any {
+	return seenBy(d, w.marks, place, key, w.longest)
+}
+
+func inMarks(err error) error {
+	if f, ok := fault.Of(err); ok {
+		return fault.At("own_marks", "%s: %s", f.Place, f.Said)
+	}
+	return fault.In("own_marks", err)
+}
+
+func seenBy(d *message.Document, by marks, place, key string, longest int) map[string]any {
+	text := by.body(d)
+	if longest > 0 && len([]rune(text)) > longest {
+		text = by.text(formula.Shorten(d.Plain(), longest)) // marks that are cut in the middle would be open
+	}
+	facts := make([]any, len(d.Facts))
+	for i, f := range d.Facts {
+		facts[i] = map[string]any{"label": by.text(f.Label), "value": by.text(f.Value)}
+	}
+	out := map[string]any{
+		"title": by.text(d.Title), "text": text, "facts": facts, "tone": d.Tone, "link": "", "links": []any{}, "place": place, "key": key,
+		"under": "", "mentions": []any{}, "picture": "", "sender": map[string]any{"name": "", "picture": ""},
+	}
+	links := []any{}
+	for _, l := range d.AllLinks() {
+		links = append(links, map[string]any{"text": by.text(l.Text), "to": l.To})
+	}
+	if out["links"] = links; d.Link != nil {
+		out["link"] = d.Link.To
+	}
+	mentions := []any{}
+	for _, m := range d.Mentions {
+		mentions = append(mentions, by.mention(m))
+	}
+	if out["mentions"] = mentions; d.Picture != nil {
+		out["picture"] = d.Picture.From
+	}
+	if d.Sender != nil {
+		out["sender"] = map[string]any{"name": d.Sender.Name, "picture": d.Sender.Picture}
+	}
+	return out
+}
