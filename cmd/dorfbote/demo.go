@@ -34,6 +34,7 @@ func demoCommand() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&o.data, "data", "", "where the data is kept (DORFBOTE_DATA)")
 	cmd.Flags().StringVar(&o.addr, "addr", "", "where to listen (DORFBOTE_ADDR)")
+	cmd.Flags().StringVar(&o.mailAddr, "mail-addr", "127.0.0.1:8472", "where the stand-in mailbox takes mail")
 	cmd.Flags().StringVar(&o.practiceAddr, "practice-addr", "127.0.0.1:8471", "where the practice apps listen")
 	cmd.Flags().Float64Var(&o.pace, "pace", 1, "how many times as fast as real time the demo world goes on; 0 stands still")
 	cmd.Flags().StringVar(&o.moment, "moment", os.Getenv("DORFBOTE_MOMENT"), "the moment at which a new demo world stands, such as 2026-11-29T23:59 in its own zone; what happens there then happens now (DORFBOTE_MOMENT; now where nothing is said)")
@@ -41,9 +42,9 @@ func demoCommand() *cobra.Command {
 }
 
 type demoOptions struct {
-	data, addr, practiceAddr string
-	pace                     float64
-	moment                   string
+	data, addr, practiceAddr, mailAddr string
+	pace                               float64
+	moment                             string
 }
 
 func (o demoOptions) run(ctx context.Context) error {
@@ -96,7 +97,11 @@ func (o demoOptions) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	at := demo.Addresses{Server: "http://" + web.Addr().String(), Practice: "http://" + apps.Addr().String()}
+	letters, err := listenNear(o.mailAddr)
+	if err != nil {
+		return err
+	}
+	at := demo.Addresses{Server: "http://" + web.Addr().String(), Practice: "http://" + apps.Addr().String(), Mail: letters.Addr().String()}
 
 	e.Env.Base = at.Server
 	background, cancel := context.WithCancel(context.WithoutCancel(ctx))
@@ -110,6 +115,11 @@ func (o demoOptions) run(ctx context.Context) error {
 	}
 	failed := make(chan error, 1)
 	go func() { failed <- listen(ctx, apps, stand.Handler()) }()
+	go func() {
+		if err := stand.ServeMail(background, letters); err != nil {
+			log.Warn("the stand-in mailbox ended", "error", err)
+		}
+	}()
 	if err := e.Start(background); err != nil {
 		return err
 	}

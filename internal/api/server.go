@@ -78,6 +78,9 @@ func New(o Options) (*Server, error) {
 	if o.Meters == nil {
 		o.Meters = observe.NewMeters(o.Engine.Store)
 	}
+	if o.Engine.Env.Base == "" {
+		o.Engine.Env.Base = o.PublicURL
+	}
 	k := &kit.Kit{
 		Engine: o.Engine, Store: o.Engine.Store, Intake: o.Intake, Hub: o.Hub, Log: o.Log, Meters: o.Meters, Sessions: scs.New(),
 		Requests: hooks.NewLog(o.Engine.Sources), Hooks: hooks.NewKnown(o.Engine.Store), PublicURL: o.PublicURL, Practice: o.Practice != "", Proxies: o.Proxies,

@@ -50,7 +50,10 @@ var People = []store.Person{
 }
 
 // Addresses are where the parts of the demo listen.
-type Addresses struct{ Server, Practice string }
+type Addresses struct {
+	Server, Practice string
+	Mail             string // of the stand-in mailbox, host:port
+}
 
 var apps = []struct{ id, title string }{
 	{"tours", "Tours"}, {"lab", "Lab"}, {"cellar", "Cellar"}, {"counter", "Counter"}, {"workshop", "Workshop"},
@@ -71,7 +74,7 @@ func Fill(ctx context.Context, e *engine.Engine, p *practice.Server, at Addresse
 		return err
 	}
 	if n == 0 {
-		if err := people(db); err != nil {
+		if err := whoSignsIn(db); err != nil {
 			return fmt.Errorf("writing the demo people: %w", err)
 		}
 		token, err := connections(db, e.Box, at)
@@ -80,6 +83,9 @@ func Fill(ctx context.Context, e *engine.Engine, p *practice.Server, at Addresse
 		}
 		if err := asked(ctx, e, at, token); err != nil {
 			return err
+		}
+		if err := standIns(db, e.Box, at, true); err != nil {
+			return fmt.Errorf("connecting the mailbox and the phone: %w", err)
 		}
 		timed, err := workflows(ctx, e)
 		if err != nil {
@@ -100,7 +106,7 @@ func Fill(ctx context.Context, e *engine.Engine, p *practice.Server, at Addresse
 	return introduce(ctx, db, e.Box, p, at)
 }
 
-func people(db *gorm.DB) error {
+func whoSignsIn(db *gorm.DB) error {
 	for _, p := range People {
 		p.PasswordHash, p.CreatedAt = auth.HashPassword(Password), time.Now()
 		if err := db.Create(&p).Error; err != nil {
@@ -326,6 +332,9 @@ func factsJSON(facts []message.Fact) []byte {
 // introduce tells the practice apps where Dorfbote listens, and Dorfbote where the square does.
 func introduce(ctx context.Context, db *gorm.DB, box *seal.Box, p *practice.Server, at Addresses) error {
 	if err := readdress(db, at); err != nil {
+		return err
+	}
+	if err := standIns(db, box, at, false); err != nil {
 		return err
 	}
 	for _, a := range apps {

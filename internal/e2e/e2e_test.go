@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -91,9 +92,18 @@ func start(t *testing.T) (address string) {
 	})
 	moment, err := demo.Moment(os.Getenv("DORFBOTE_MOMENT"))
 	require.NoError(t, err)
-	require.NoError(t, demo.Fill(h.ctx, h.engine, stand, demo.Addresses{Server: h.address, Practice: apps.URL}, moment, t.Logf))
+	require.NoError(t, demo.Fill(h.ctx, h.engine, stand, demo.Addresses{Server: h.address, Practice: apps.URL, Mail: h.letters(stand)}, moment, t.Logf))
 	h.open(api.Options{Practice: apps.URL})
 	return h.address
+}
+
+// letters has the stand-in mailbox take mail, and gives its address.
+func (h *house) letters(stand *practice.Server) string {
+	h.t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(h.t, err)
+	go func() { _ = stand.ServeMail(h.ctx, l) }()
+	return l.Addr().String()
 }
 
 // folders are those that each test's server may read.

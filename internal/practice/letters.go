@@ -78,10 +78,9 @@ func (s *Server) rawLetter(w http.ResponseWriter, r *http.Request) {
 	_, _ = io.WriteString(w, l.Raw)
 }
 
-// ServeMail takes mail at a listener until ctx ends. Whoever wants to send signs in with the user and the password that are given;
-// where there is no password, nobody has to.
-func (s *Server) ServeMail(ctx context.Context, l net.Listener, user, password string) error {
-	server := smtp.NewServer(&letterbox{s, user, password})
+// ServeMail takes mail at a listener until ctx ends. Whoever wants to send signs in, with a token of the square's as the password.
+func (s *Server) ServeMail(ctx context.Context, l net.Listener) error {
+	server := smtp.NewServer(&letterbox{s})
 	server.ErrorLog = log.New(io.Discard, "", 0) // a line that breaks off is told to whoever called
 	server.Domain, server.AllowInsecureAuth, server.EnableSMTPUTF8 = "mailbox.example", true, true
 	server.MaxMessageBytes, server.MaxRecipients = maxLetter, maxRecipients
@@ -94,14 +93,11 @@ func (s *Server) ServeMail(ctx context.Context, l net.Listener, user, password s
 	return err
 }
 
-type letterbox struct {
-	s              *Server
-	user, password string
-}
+type letterbox struct{ s *Server }
 
 // NewSession begins to speak to whoever called.
 func (b *letterbox) NewSession(*smtp.Conn) (smtp.Session, error) {
-	return &letterSession{box: b, in: b.password == ""}, nil
+	return &letterSession{box: b}, nil
 }
 
 type letterSession struct {
@@ -116,9 +112,11 @@ func (l *letterSession) AuthMechanisms() []string { return []string{sasl.Plain} 
 
 // Auth signs in.
 func (l *letterSession) Auth(string) (sasl.Server, error) {
-	return sasl.NewPlainServer(func(_, user, password string) error {
-		if l.in = user == l.box.user && password == l.box.password; !l.in {
-			return errors.New("the user or the password is not right")
+	return sasl.NewPlainServer(func(_, _, password string) error {
+		var sender string
+		err := l.box.s.db.Raw("SELECT sender FROM practice.tokens WHERE token = ?", password).Scan(&sender).Error
+		if l.in = err == nil && sender != ""; !l.in {
+			return smtp.ErrAuthFailed
 		}
 		return nil
 	}), nil

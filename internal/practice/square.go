@@ -78,6 +78,7 @@ func (s *Server) squareRoutes(r chi.Router) {
 	r.Delete("/square/channels/{name}/webhook", s.withdrawWebhook)
 	r.Post("/square/posts", s.tokenPost)
 	r.Put("/square/posts/{post}", s.tokenEdit)
+	r.Get("/square/posts/{id}", s.onePost)
 	r.Post("/square/pictures", s.takePicture)
 	r.Get("/square/pictures/{id}", s.showPicture)
 	s.roomRoutes(r)
@@ -111,6 +112,16 @@ func (s *Server) listPosts(w http.ResponseWriter, r *http.Request) {
 		posts[i].Body = message.ReadMarkdown(posts[i].Text)
 	}
 	answer(w, http.StatusOK, posts)
+}
+
+// onePost gives one post, for whoever follows a link to it.
+func (s *Server) onePost(w http.ResponseWriter, r *http.Request) {
+	var p squarePost
+	if err := s.db.WithContext(r.Context()).First(&p, "id = ?", idOf(r)).Error; err != nil {
+		problem(w, http.StatusNotFound, "there is no such post any more")
+		return
+	}
+	answer(w, http.StatusOK, p)
 }
 
 func (s *Server) member(in bool) http.HandlerFunc {

@@ -33,6 +33,7 @@ const Connection = lazy(async () => ({
 }));
 const Source = lazy(async () => ({ default: (await import('./places/connections/Source')).Source }));
 const People = lazy(async () => ({ default: (await import('./places/people/People')).People }));
+const Book = lazy(async () => ({ default: (await import('./places/people/Book')).Book }));
 const You = lazy(async () => ({ default: (await import('./places/people/You')).You }));
 const Practice = lazy(async () => ({ default: (await import('./places/practice/Practice')).Practice }));
 const Welcome = lazy(async () => ({ default: (await import('./places/people/Welcome')).Welcome }));
@@ -84,6 +85,7 @@ function Places() {
           <Route path="/arrivals/:id" element={<Arrival />} />
           <Route path="/runs/:arrival/:workflow" element={<Run />} />
           <Route path="/people" element={<People />} />
+          <Route path="/people-book" element={<Book />} />
           <Route path="/you" element={<You />} />
           <Route path="/outbox" element={<Outbox />} />
           <Route path="/connections" element={<Connections />} />

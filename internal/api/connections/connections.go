@@ -67,7 +67,7 @@ type ConnectionItem struct {
 	Sources       []string          `json:"sources" doc:"what is read from it; of a chat, its channels"`
 	LastArrival   *time.Time        `json:"last_arrival"`
 	Today         int64             `json:"today" doc:"arrivals in the last 24 hours"`
-	Sends         *SendsItem        `json:"sends" doc:"what this connection can do with posts; null where it takes none"`
+	Sends         *SendsItem        `json:"sends,omitempty" doc:"what this connection can do with posts; null where it takes none"`
 	CallsADay     int64             `json:"calls_a_day" doc:"what asking costs at the present rhythm"`
 }
 

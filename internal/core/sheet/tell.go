@@ -270,10 +270,14 @@ func (p *Plan) lost(t Tell, pt PlanTell, path string, problems *report.List) {
 		message.PartSender: "it does not show another sender", message.PartPicture: "the picture is told as its words and its address",
 		message.PartMention: "persons are named, and not spoken to", message.PartAttach: "what is attached is left out",
 	}
+	var lost []string
 	for _, part := range pt.Message.Parts() {
 		if !slices.Contains(pt.To.Rule.Can, string(part)) {
-			problems.Warn(t.To.At, path, "", "%s cannot take all of the message %s: %s", pt.To.Connection, t.Message.S, words[part])
+			lost = append(lost, words[part])
 		}
+	}
+	if len(lost) > 0 {
+		problems.Warn(t.To.At, path, "", "%s cannot take all of the message %s: %s", pt.To.Connection, t.Message.S, strings.Join(lost, "; "))
 	}
 }
 

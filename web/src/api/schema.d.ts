@@ -1862,7 +1862,7 @@ export interface components {
             /** @description the names of the secrets that are set */
             secrets: string[] | null;
             /** @description what this connection can do with posts; null where it takes none */
-            sends: components["schemas"]["SendsItem"];
+            sends?: components["schemas"]["SendsItem"];
             /** @description without the secrets */
             settings: {
                 [key: string]: string;
@@ -1952,7 +1952,7 @@ export interface components {
             /** @description the names of the secrets that are set */
             secrets: string[] | null;
             /** @description what this connection can do with posts; null where it takes none */
-            sends: components["schemas"]["SendsItem"];
+            sends?: components["schemas"]["SendsItem"];
             /** @description without the secrets */
             settings: {
                 [key: string]: string;

@@ -35,6 +35,12 @@ const inline = (n: Inline, i: number): ReactNode => {
       return <code key={i}>{n.text}</code>;
     case 'break':
       return <br key={i} />;
+    case 'mention':
+      return (
+        <b key={i} className="mention">
+          @{n.text}
+        </b>
+      );
     case 'link':
       return (
         <a key={i} href={n.to} rel="noreferrer noopener" target="_blank">
@@ -90,6 +96,12 @@ interface Shown {
   facts: Fact[] | null | undefined;
   tone: string;
   link?: { text: string; to: string } | null;
+  links?: { text: string; to: string }[] | null;
+  sender?: { name?: string; picture?: string } | null;
+  /** A picture: shown where its address is one of ours, else told in words. */
+  picture?: { from: string; text: string } | null;
+  mentions?: { name: string }[] | null;
+  attach?: { name: string; size?: number }[] | null;
 }
 
 const toneWords: Record<string, string> = { good: 'Good news', warning: 'Look here', urgent: 'Urgent' };
@@ -99,6 +111,16 @@ export function MessageView({ doc, children }: { doc: Shown; children?: ReactNod
   return (
     <article className={`post tone-${doc.tone}`}>
       {toneWords[doc.tone] && <span className="post-tone">{toneWords[doc.tone]}</span>}
+      {doc.sender?.name && <p className="post-sender muted small">from {doc.sender.name}</p>}
+      {(doc.mentions ?? []).length > 0 && (
+        <p className="small">
+          {doc.mentions!.map((m) => (
+            <b key={m.name} className="mention">
+              @{m.name}{' '}
+            </b>
+          ))}
+        </p>
+      )}
       {doc.title && <p className="post-title">{doc.title}</p>}
       <div className="post-body">
         <Blocks blocks={doc.body} />
@@ -113,12 +135,30 @@ export function MessageView({ doc, children }: { doc: Shown; children?: ReactNod
           ))}
         </dl>
       )}
-      {doc.link && (
-        <a className="post-link" href={doc.link.to} target="_blank" rel="noreferrer noopener">
-          {doc.link.text}
+      {doc.picture && <PictureView picture={doc.picture} />}
+      {[...(doc.link ? [doc.link] : []), ...(doc.links ?? [])].map((l) => (
+        <a key={l.to + l.text} className="post-link" href={l.to} target="_blank" rel="noreferrer noopener">
+          {l.text}
         </a>
-      )}
+      ))}
+      {(doc.attach ?? []).map((f) => (
+        <p key={f.name} className="post-file small">
+          <span aria-hidden="true">▤</span> {f.name}
+        </p>
+      ))}
       {children}
     </article>
+  );
+}
+
+/** A picture. One from elsewhere is not fetched by a reader's browser: its words and its address stand there. */
+function PictureView({ picture }: { picture: { from: string; text: string } }) {
+  if (picture.from.startsWith('/'))
+    return <img className="post-picture" src={picture.from} alt={picture.text} />;
+  return (
+    <p className="post-picture-words small">
+      <span aria-hidden="true">▨</span> {picture.text || 'a picture'}{' '}
+      <span className="muted">{picture.from}</span>
+    </p>
   );
 }

@@ -54,6 +54,7 @@ export function TopBar() {
           items: [
             { key: 'role', label: `${me.data?.email}, ${me.data?.role}`, disabled: true },
             { key: 'you', label: 'Your sessions and password', onClick: () => void go('/you') },
+            { key: 'book', label: 'People book', onClick: () => void go('/people-book') },
             { key: 'people', label: 'People, teams and changes', onClick: () => void go('/people') },
             { key: 'docs', label: <a href="/api/docs">HTTP interface</a> },
             { key: 'out', label: 'Sign out', onClick: () => void signOut() },

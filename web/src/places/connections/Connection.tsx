@@ -18,6 +18,7 @@ import { SecretEnds } from './SecretEnds';
 import { SettingsForm } from './SettingsForm';
 import { SourceList } from './SourceList';
 import { Steps } from './Steps';
+import { Telling } from './Telling';
 
 /** One connection: whether it works, what is read from it, and who relies on it. */
 export function Connection() {
@@ -34,7 +35,7 @@ function Page({ c }: { c: ConnectionDetail }) {
   const state = useLocation().state as { secret?: string; fresh?: boolean } | null;
   const kind = kinds.data?.items?.find((k) => k.name === c.kind);
   const editor = useMayEdit();
-  const [adding, setAdding] = useState(Boolean(state?.fresh) && c.receives && !c.signs);
+  const [adding, setAdding] = useState(Boolean(state?.fresh) && c.receives && !c.signs && !c.sends);
   if (!kind) return null;
   return (
     <main className="place connection" id="place">
@@ -55,12 +56,13 @@ function Page({ c }: { c: ConnectionDetail }) {
       )}
       <SecretEnds c={c} editor={editor} />
       <ProveBand c={c} proves={kind.proves} editor={editor} />
-      {kind.reads === 'called' && <HookBand c={c} secret={state?.secret} editor={editor} />}
+      {c.sends && <Telling c={c} kind={kind} secret={state?.secret} editor={editor} />}
+      {kind.reads === 'called' && !c.sends && <HookBand c={c} secret={state?.secret} editor={editor} />}
       {c.receives && (
         <Band label="Reads" hint="its sources">
           <div className="bandbody">
             <SourceList c={c} kind={kind} editor={editor} />
-            {editor && !kind.signs && !(kind.single && (c.reads ?? []).length > 0) && !adding && (
+            {editor && kind.reads === 'asked' && !(kind.single && (c.reads ?? []).length > 0) && !adding && (
               <Button onClick={() => setAdding(true)}>Read something from it</Button>
             )}
             {adding && <AddSource c={c} kind={kind} done={() => setAdding(false)} />}

@@ -1,6 +1,7 @@
 import { Input, Select, Switch } from 'antd';
 import { useState } from 'react';
 import type { Setting } from '../../api/client';
+import { MarksInput } from './MarksInput';
 import { ShapeInput } from './ShapeInput';
 
 type Values = Record<string, string>;
@@ -39,7 +40,7 @@ export function SettingsForm({ fields, values, change, secrets = [], prefix = 's
   return (
     <div className="settings">
       {shown.map((f) => (
-        <div key={f.name} className={f.type === 'shape' ? 'setting wide' : 'setting'}>
+        <div key={f.name} className={f.type === 'shape' || f.type === 'marks' ? 'setting wide' : 'setting'}>
           <label htmlFor={`${prefix}-${f.name}`}>
             {f.label}
             {!f.required && f.type !== 'choice' && f.type !== 'yes/no' && (
@@ -100,6 +101,8 @@ function Entry({ id, field, value, set, change }: EntryProps) {
       );
     case 'shape':
       return <ShapeInput id={id} value={value} change={change} />;
+    case 'marks':
+      return <MarksInput id={id} value={value} change={change} />;
     case 'addresses':
       return (
         <Input.TextArea

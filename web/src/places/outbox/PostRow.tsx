@@ -18,6 +18,12 @@ interface Props {
   toggle: () => void;
 }
 
+const reports: Record<string, string> = {
+  sent: '→ on its way to the phone',
+  delivered: '✓ delivered',
+  failed: '✕ not delivered',
+};
+
 /** One post; opened, with what went out and what came back. */
 export function PostRow({ p, editor, chosen, choose, open, toggle }: Props) {
   const name = p.title || p.plain;
@@ -50,6 +56,7 @@ export function PostRow({ p, editor, chosen, choose, open, toggle }: Props) {
         </td>
         <td className="small">
           {p.state !== 'sent' && p.answer}
+          {p.state === 'sent' && p.report && <span className="muted">{reports[p.report]}</span>}
           {p.attempts > 1 && <span className="muted"> {p.attempts} tries</span>}
         </td>
       </tr>
@@ -59,6 +66,37 @@ export function PostRow({ p, editor, chosen, choose, open, toggle }: Props) {
             <Opened p={p} editor={editor} />
           </td>
         </tr>
+      )}
+    </>
+  );
+}
+
+/** Whom a post reached beyond its destination, what became of it there, and a link to it. */
+function Reached({ p }: { p: PostItem }) {
+  const to = (s: string) => s.slice(s.indexOf('/') + 1);
+  return (
+    <>
+      {(p.cc || p.bcc) && (
+        <p className="small">
+          {p.cc && `Copy to ${to(p.cc)}. `}
+          {p.bcc && `Hidden copy to ${to(p.bcc)}.`}
+        </p>
+      )}
+      {p.report && (
+        <p
+          className={p.report === 'failed' ? 'bad small' : p.report === 'delivered' ? 'good small' : 'small'}
+        >
+          {reports[p.report]}
+          {p.report_words && `: ${p.report_words}`}
+          {p.report_at && <span className="muted"> {clockOf(p.report_at)}</span>}
+        </p>
+      )}
+      {p.link && (
+        <p className="small">
+          <a href={p.link} target="_blank" rel="noreferrer">
+            Look at the post where it is
+          </a>
+        </p>
       )}
     </>
   );
@@ -82,7 +120,14 @@ function Opened({ p, editor }: { p: PostItem; editor: boolean }) {
   return (
     <div className="opened-post">
       <div>
+        <Reached p={d.post} />
         {d.post.doc && <MessageView doc={d.post.doc} />}
+        {(d.post.doc?.attach ?? []).map((f, n) => (
+          <p key={f.name} className="small">
+            <a href={`/api/posts/${p.id}/files/${n}`}>{f.name}</a>{' '}
+            <span className="muted">{Math.max(1, Math.round((f.size ?? 0) / 1024))} kB, as it is sent</span>
+          </p>
+        ))}
         <p className="small muted">
           Tells of <Link to={`/arrivals/${p.arrival}`}>{d.arrival || 'its arrival'}</Link>. Key:{' '}
           <span className="mono">{p.key}</span>

@@ -3,7 +3,7 @@ import { Segmented } from 'antd';
 import { useState } from 'react';
 import { Trouble } from '../../parts/Trouble';
 import { Records } from './Records';
-import { Square } from './Square';
+import { Stands } from './Stands';
 import { useKinds, usePracticeEvents } from './usePractice';
 
 /** The practice apps beside the square: change a record, watch the alert arrive. */
@@ -30,7 +30,7 @@ export function Practice() {
         </div>
         {kind && <Records key={source} of={kind} />}
       </section>
-      <Square />
+      <Stands />
     </main>
   );
 }

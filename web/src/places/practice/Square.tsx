@@ -1,15 +1,27 @@
 import { useMayEdit } from '../../api/act';
-import { Button, Input } from 'antd';
-import { useState } from 'react';
+import { App, Button, Input } from 'antd';
+import { useEffect, useRef, useState } from 'react';
+import { useSearchParams } from 'react-router';
 import { MessageView } from '../../parts/MessageView';
 import { Trouble } from '../../parts/Trouble';
 import { agoOf, fullOf } from '../../parts/times';
-import { useChannels, useMember, usePostsIn, useReact, useSay, type SquarePost } from './usePractice';
+import {
+  useChannels,
+  useMember,
+  usePost,
+  usePostsIn,
+  useReact,
+  useSay,
+  type SquarePost,
+} from './usePractice';
 
 /** The square: its channels and what stands in the chosen one, newest first. */
 export function Square() {
   const channels = useChannels();
-  const [name, setName] = useState('#tours');
+  const [params] = useSearchParams();
+  const linked = usePost(params.get('post'));
+  const [chosen, setName] = useState('');
+  const name = chosen || linked.data?.channel || '#tours';
   const posts = usePostsIn(name);
   const member = useMember();
   const mayEdit = useMayEdit();
@@ -19,9 +31,6 @@ export function Square() {
   const all = posts.data ?? [];
   return (
     <section aria-label="The square" className="square">
-      <div className="place-head">
-        <h1>The square</h1>
-      </div>
       <div className="channels" role="tablist" aria-label="Channels">
         {(channels.data ?? []).map((c) => (
           <button
@@ -54,6 +63,7 @@ export function Square() {
             <Post
               key={p.id}
               post={p}
+              linked={linked.data?.id === p.id}
               mayReact={mayEdit}
               replies={all.filter((r) => r.under === p.id).reverse()}
             />
@@ -65,19 +75,19 @@ export function Square() {
 }
 
 /** A line for the person who is signed in, so that what is said in the square can be watched. */
-function Say({ channel }: { channel: string }) {
+function Say({ channel, under }: { channel: string; under?: number }) {
   const say = useSay();
   const [text, setText] = useState('');
   return (
     <>
       <Input
-        aria-label={`Say something in ${channel}`}
-        placeholder="Say something, such as: @Dorfbote who is late?"
+        aria-label={under ? `Answer in the thread of post ${under}` : `Say something in ${channel}`}
+        placeholder={under ? 'Answer in the thread' : 'Say something, such as: @Dorfbote who is late?'}
         value={text}
         maxLength={4000}
         onChange={(e) => setText(e.target.value)}
         onPressEnter={() => {
-          if (text.trim()) say.mutate({ channel, text }, { onSuccess: () => setText('') });
+          if (text.trim()) say.mutate({ channel, text, under }, { onSuccess: () => setText('') });
         }}
       />
       {say.error && <Trouble error={say.error} />}
@@ -89,15 +99,39 @@ interface PostProps {
   post: SquarePost;
   replies: SquarePost[];
   mayReact: boolean;
+  /** A link leads to this one. */
+  linked: boolean;
 }
 
-function Post({ post, replies, mayReact }: PostProps) {
+/** A post as messages are drawn: its picture is one that was handed over to the square. */
+const drawnOf = ({ called, picture, mentions, ...p }: SquarePost) => ({
+  ...p,
+  sender: called ? { name: called } : null,
+  picture: picture ? { from: `/api/practice/square/pictures/${picture.id}`, text: picture.text } : null,
+  mentions: (mentions ?? []).filter((m) => !p.text.includes(`@${m}`)).map((name) => ({ name })),
+});
+
+function Post({ post, replies, mayReact, linked }: PostProps) {
   const react = useReact();
+  const { message } = App.useApp();
+  const [answering, setAnswering] = useState(false);
+  const at = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    if (linked) at.current?.scrollIntoView({ block: 'center' });
+  }, [linked]);
+  const copy = () => {
+    const link = `${globalThis.location.origin}/practice?post=${post.id}`;
+    navigator.clipboard.writeText(link).then(
+      () => void message.success('The link to the post is copied.'),
+      () => void message.info(link),
+    );
+  };
   const counts = post.reactions ?? [];
   return (
-    <div className="squarepost">
+    <div ref={at} className={linked ? 'squarepost is-linked' : 'squarepost'}>
       <p className="muted small" title={fullOf(post.at)}>
-        {post.author || post.sender}, {agoOf(post.at)}
+        {post.face && <img className="face" src={`/api/practice/square/pictures/${post.face}`} alt="" />}
+        {post.author || post.called || post.sender}, {agoOf(post.at)}
         {counts.map((r) => (
           <span key={r.name}>
             {' '}
@@ -114,13 +148,29 @@ function Post({ post, replies, mayReact }: PostProps) {
             done?
           </Button>
         )}
+        <Button size="small" type="link" aria-label={`Copy the link to post ${post.id}`} onClick={copy}>
+          link
+        </Button>
+        {mayReact && (
+          <Button
+            size="small"
+            type="link"
+            aria-label={`Answer post ${post.id}`}
+            aria-expanded={answering}
+            onClick={() => setAnswering(!answering)}
+          >
+            answer
+          </Button>
+        )}
       </p>
-      <MessageView doc={post}>
+      <MessageView doc={drawnOf(post)}>
         {replies.map((r) => (
           <div key={r.id} className="reply">
-            <MessageView doc={r} />
+            {r.author && <p className="muted small">{r.author}</p>}
+            <MessageView doc={drawnOf(r)} />
           </div>
         ))}
+        {answering && <Say channel={post.channel} under={post.id} />}
       </MessageView>
     </div>
   );

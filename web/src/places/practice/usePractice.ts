@@ -40,6 +40,34 @@ export interface SquarePost {
   body: Block[] | null;
   author?: string;
   reactions?: { name: string; n: number }[];
+  called?: string;
+  face?: number;
+  picture?: { id: string; text: string };
+  links?: { text: string; to: string }[];
+  mentions?: string[];
+}
+
+export interface Letter {
+  id: number;
+  sender: string;
+  called: string;
+  to: string[];
+  subject: string;
+  text: string;
+  files: string[];
+  under: string;
+  at: string;
+}
+
+export interface TextMessage {
+  id: number;
+  sender: string;
+  number: string;
+  text: string;
+  parts: number;
+  state: 'sent' | 'delivered' | 'failed';
+  words: string;
+  at: string;
 }
 
 export interface Channel {
@@ -96,14 +124,33 @@ export function useMember() {
   });
 }
 
-/** Says something in a channel, as the person who is signed in. */
+/** The post that a link leads to. */
+export const usePost = (id: string | null) =>
+  useQuery({
+    queryKey: ['practice', 'post', id],
+    enabled: id !== null,
+    queryFn: () => call<SquarePost>(`/square/posts/${id}`),
+  });
+
+/** What came to the stand-in mailbox, the newest first. */
+export const useLetters = () =>
+  useQuery({ queryKey: ['practice', 'letters'], queryFn: () => call<Letter[]>('/letters?limit=40') });
+
+/** What came to the stand-in phone, the newest first. */
+export const useTexts = () =>
+  useQuery({
+    queryKey: ['practice', 'texts'],
+    queryFn: () => call<TextMessage[]>('/phone/messages?limit=40'),
+  });
+
+/** Says something in a channel, or in the thread of a post, as the person who is signed in. */
 export function useSay() {
   const cache = useQueryClient();
   return useMutation({
-    mutationFn: ({ channel, text }: { channel: string; text: string }) =>
+    mutationFn: ({ channel, text, under }: { channel: string; text: string; under?: number }) =>
       call(`/square/channels/${encodeURIComponent(channel.slice(1))}/say`, {
         method: 'POST',
-        body: JSON.stringify({ text }),
+        body: JSON.stringify({ text, under }),
       }),
     onSettled: () => cache.invalidateQueries({ queryKey: ['practice', 'posts'] }),
   });
@@ -124,7 +171,8 @@ export function usePracticeEvents() {
   const cache = useQueryClient();
   useEffect(() => {
     const source = new EventSource('/api/practice/events');
-    source.onopen = () => ['posts', 'records', 'channels'].forEach((k) => renew(cache, ['practice', k])); // what was missed till now
+    source.onopen = () =>
+      ['posts', 'records', 'channels', 'letters', 'texts'].forEach((k) => renew(cache, ['practice', k])); // what was missed till now
     source.onmessage = (m) => {
       const e = JSON.parse(m.data as string) as {
         topic: string;

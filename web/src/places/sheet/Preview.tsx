@@ -1,7 +1,10 @@
-import { Segmented } from 'antd';
+import { Button, Segmented } from 'antd';
 import { useState } from 'react';
 import type { Schemas } from '../../api/client';
+import { useConnections } from '../../api/queries';
 import { MessageView } from '../../parts/MessageView';
+import { dialectsOf } from './reach';
+import { SentAs } from './SentAs';
 
 const words: Record<string, string> = {
   rich: 'Chat',
@@ -10,22 +13,46 @@ const words: Record<string, string> = {
   short: 'Text message',
 };
 
-/** The finished message as each kind of destination gets it, with what is lost there. */
-export function Preview({ drawn }: { drawn: Schemas['MessageProof'] }) {
-  const [dialect, setDialect] = useState('rich');
-  const all = drawn.dialects ?? [];
+interface Props {
+  drawn: Schemas['MessageProof'];
+  message: string;
+  /** Where the message goes, as the sheet says it. */
+  tos: string[];
+  posts: Schemas['PlannedPost'][] | null | undefined;
+}
+
+/** The finished message as the kinds of destination that it goes to get it, with what is lost there. */
+export function Preview({ drawn, message, tos, posts }: Props) {
+  const told = dialectsOf(tos, useConnections().data?.items);
+  const [others, setOthers] = useState(false);
+  const [chosen, setDialect] = useState('');
+  const every = drawn.dialects ?? [];
+  const all = others || told.length === 0 ? every : every.filter((d) => told.includes(d.dialect));
+  const dialect = all.some((d) => d.dialect === chosen) ? chosen : (all[0]?.dialect ?? 'rich');
   const r = all.find((d) => d.dialect === dialect);
   const doc = drawn.doc!;
-  const view = <MessageView doc={{ ...doc, body: doc.body, facts: doc.facts }} />;
+  const view = <MessageView doc={doc} />;
+  const to = [...new Set((posts ?? []).filter((p) => p.message === message).map((p) => p.to))];
   return (
     <>
-      <Segmented
-        size="small"
-        aria-label="The kind of destination it is shown for"
-        value={dialect}
-        options={all.map((d) => ({ value: d.dialect, label: words[d.dialect] ?? d.dialect }))}
-        onChange={(d) => setDialect(d)}
-      />
+      <div className="inline">
+        {all.length > 1 ? (
+          <Segmented
+            size="small"
+            aria-label="The kind of destination it is shown for"
+            value={dialect}
+            options={all.map((d) => ({ value: d.dialect, label: words[d.dialect] ?? d.dialect }))}
+            onChange={(d) => setDialect(d)}
+          />
+        ) : (
+          <span className="muted small">as {(words[dialect] ?? dialect).toLowerCase()}</span>
+        )}
+        {!others && all.length < every.length && (
+          <Button type="link" size="small" onClick={() => setOthers(true)}>
+            elsewhere
+          </Button>
+        )}
+      </div>
       {(!r || dialect === 'rich') && view}
       {r && dialect === 'mail' && (
         <div className="as-mail">
@@ -48,6 +75,10 @@ export function Preview({ drawn }: { drawn: Schemas['MessageProof'] }) {
           △ {l}
         </p>
       ))}
+      <SentAs
+        message={message}
+        tos={to.length ? to : tos.filter((t) => !t.includes('${') && !t.startsWith('person/'))}
+      />
     </>
   );
 }

@@ -9,7 +9,18 @@ import { AddCondition, Condition } from './Condition';
 import { RouteTable } from './RouteTable';
 import { Tells } from './Tells';
 import { TableCheck } from './TableCheck';
-import { groupOf, routeInk, routeMark, withTest, type Row, type RouteBand, type Sheet } from './model';
+import {
+  channelOf,
+  groupOf,
+  routeInk,
+  routeMark,
+  withTest,
+  type Row,
+  type RouteBand,
+  type Sheet,
+  type Tell,
+} from './model';
+import type { TellProof } from './reach';
 import { useSurroundings } from './surroundings';
 import { RemoveButton } from '../../parts/RemoveButton';
 
@@ -129,7 +140,14 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
                     <ProblemsAt path={`route.rows[${i}].tell`} />
                   </div>
                 }
-                proof={<RouteProof taken={proof?.rows?.[i]?.taken} count={takenBy(name)} />}
+                proof={
+                  <RouteProof
+                    taken={proof?.rows?.[i]?.taken}
+                    count={takenBy(name)}
+                    tells={proof?.rows?.[i]?.tell}
+                    written={row.tell}
+                  />
+                }
               />
               <Condition
                 cond={row.when ?? {}}
@@ -168,7 +186,14 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
               <ProblemsAt path="route" exact />
             </div>
           }
-          proof={<RouteProof taken={proof?.otherwise} count={takenBy('otherwise')} />}
+          proof={
+            <RouteProof
+              taken={proof?.otherwise}
+              count={takenBy('otherwise')}
+              tells={proof?.else}
+              written={route.otherwise?.tell}
+            />
+          }
         />
       </div>
       <BandLine
@@ -205,7 +230,50 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
   );
 });
 
-function RouteProof({ taken, count }: { taken: boolean | undefined; count: number | undefined }) {
+interface RouteProofProps {
+  taken: boolean | undefined;
+  count: number | undefined;
+  tells: TellProof[] | null | undefined;
+  written: Tell[] | undefined;
+}
+
+function RouteProof({ taken, count, tells, written }: RouteProofProps) {
+  return (
+    <>
+      <RouteTaken taken={taken} count={count} />
+      {(tells ?? []).map((t, i) => (
+        <TellSeen key={t.path} tell={t} written={written?.[i]} />
+      ))}
+    </>
+  );
+}
+
+/** Whom a tell would reach for the chosen record, where that is not plain from the sheet. */
+function TellSeen({ tell, written }: { tell: TellProof; written: Tell | undefined }) {
+  const plain = written && tell.to === written.to && !written.each;
+  if (!written || (plain && !tell.who)) return null;
+  if (tell.error) return <p className="bad small">✕ {tell.error}</p>;
+  if (tell.left_out)
+    return (
+      <p className="muted small">– nobody: {written.each ? 'the list is empty' : 'the address is empty'}</p>
+    );
+  return (
+    <p className="small tellseen">
+      → {tell.to}
+      {tell.who && <b> {tell.who}</b>}
+      {tell.cc && <span className="muted"> copy {channelOf(tell.cc)}</span>}
+      {tell.bcc && <span className="muted"> hidden copy {channelOf(tell.bcc)}</span>}
+      {written.each && (
+        <span className="muted">
+          {' '}
+          and {Math.max((tell.count ?? 0) - 1, 0)} more{tell.more ? `; ${tell.more} are over the most` : ''}
+        </span>
+      )}
+    </p>
+  );
+}
+
+function RouteTaken({ taken, count }: { taken: boolean | undefined; count: number | undefined }) {
   return (
     <span className="seen">
       {taken ? <span className="good">✓ goes here</span> : <span className="muted">–</span>}

@@ -9,9 +9,10 @@ import type { ChipHandle } from './compose/Handle';
 import { Marks } from './compose/Marks';
 import { FieldPicker } from './FieldPicker';
 import { ListPart } from './ListPart';
+import { MessageMore } from './MessageMore';
 import { TryIt } from './TryIt';
 import { Preview } from './Preview';
-import { renamed, withoutMessage, type Message, type Sheet } from './model';
+import { renamed, tosOf, withoutMessage, type Message, type Sheet } from './model';
 import { useSurroundings } from './surroundings';
 import { memo, useCallback, useRef, useState } from 'react';
 import { RemoveButton } from '../../parts/RemoveButton';
@@ -94,7 +95,7 @@ export const TellBand = memo(function TellBand({ sheet, change, proof }: Props) 
           ) : (
             drawn?.doc && (
               <div data-testid="preview">
-                <Preview drawn={drawn} />
+                <Preview drawn={drawn} message={name} tos={tosOf(sheet, name)} posts={proof?.posts} />
                 <p className="muted small">{postsWords(proof, name)}</p>
                 <TryIt message={name} />
               </div>
@@ -225,6 +226,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
           <FieldPicker aria="Insert a field into the address" insert={(f) => address.current?.insert(f)} />
         )}
       </div>
+      <MessageMore name={name} message={message} gathered={gathered} set={set} />
       <ProblemsAt path={path} />
     </div>
   );

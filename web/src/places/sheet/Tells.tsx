@@ -1,11 +1,14 @@
 import { Button, Select } from 'antd';
-import { memo } from 'react';
+import { memo, useMemo, useState } from 'react';
 import { useAct } from '../../api/act';
 import { api, answerOf } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
 import type { Tell } from './model';
+import { itNames } from './names';
 import { useSurroundings } from './surroundings';
 import { RemoveButton } from '../../parts/RemoveButton';
+import { eachOf, TellMore } from './TellMore';
+import { TellTo } from './TellTo';
 
 const noTells: Tell[] = [];
 
@@ -17,83 +20,24 @@ interface TellsProps {
 
 /** Whom a part of the sheet tells, and what. */
 export const Tells = memo(function Tells({ tell = noTells, path, where }: TellsProps) {
-  const { put, messages: names } = useSurroundings();
+  const { put, messages: names, readOnly } = useSurroundings();
   // What tells nobody otherwise is left out.
   const change = (next: Tell[]) =>
     path === 'route.otherwise'
       ? put(path, next.length ? { tell: next } : undefined)
       : put(`${path}.tell`, next);
-  const { readOnly } = useSurroundings();
   const { channel } = useStarters();
-  const destinations = useDestinations();
-  // Whether it would take a post is asked when it is chosen, so that it is said here and not by a refusal.
-  const ask = useAct(
-    (name: string) => answerOf(api.POST('/api/destinations/ask', { body: { name } })),
-    ['destinations', 'trail'],
-  );
-  const set = (i: number, next: Partial<Tell>) =>
-    change(tell.map((t, j) => (j === i ? { ...t, ...next } : t)));
-  const places = (destinations.data?.items ?? []).map((d) => ({
-    value: d.name,
-    label: `${d.title}${d.private ? ' (private)' : ''}${d.paused ? ' (paused)' : d.shut ? ' (would refuse)' : ''}`,
-  }));
   return (
     <span className="tells">
       {tell.map((t, i) => (
-        <span key={i} className="tell">
-          <span className="muted">tell</span>
-          <Select
-            className="channel-select"
-            aria-label={`Channel ${i + 1} of ${where}`}
-            disabled={readOnly}
-            showSearch={{ optionFilterProp: 'label' }}
-            popupMatchSelectWidth={false}
-            value={t.to}
-            options={
-              places.some((p) => p.value === t.to) ? places : [...places, { value: t.to, label: t.to }]
-            }
-            onChange={(to) => {
-              set(i, { to });
-              ask.mutate(to);
-            }}
-          />
-          {names.length > 1 && (
-            <Select
-              className="message-select"
-              aria-label={`Message for channel ${i + 1} of ${where}`}
-              disabled={readOnly}
-              value={t.message}
-              options={names.map((n) => ({ value: n, label: n }))}
-              onChange={(message) => set(i, { message })}
-            />
-          )}
-          {names.length > 1 && (t.reply || !readOnly) && (
-            <Select
-              className="message-select"
-              variant={t.reply ? 'outlined' : 'borderless'}
-              aria-label={`Reply in the thread for channel ${i + 1} of ${where}`}
-              disabled={readOnly}
-              popupMatchSelectWidth={false}
-              value={t.reply ?? ''}
-              options={[
-                { value: '', label: 'no reply' },
-                ...names.filter((n) => n !== t.message).map((n) => ({ value: n, label: `then ${n}` })),
-              ]}
-              onChange={(reply) => set(i, { reply: reply || undefined })}
-            />
-          )}
-          {!readOnly && (destinations.data?.items ?? []).some((d) => d.name === t.to && d.shut) && (
-            <Button size="small" loading={ask.isPending} onClick={() => ask.mutate(t.to)}>
-              Ask again
-            </Button>
-          )}
-          {!readOnly && tell.length > 1 && (
-            <RemoveButton
-              label={`Stop telling channel ${i + 1} of ${where}`}
-              remove={() => change(tell.filter((_, j) => j !== i))}
-            />
-          )}
-        </span>
+        <OneTell
+          key={i}
+          tell={t}
+          label={`Channel ${i + 1} of ${where}`}
+          id={`${path}-${i}`}
+          change={(next) => change(tell.map((o, j) => (j === i ? next : o)))}
+          remove={tell.length > 1 ? () => change(tell.filter((_, j) => j !== i)) : undefined}
+        />
       ))}
       {!readOnly && (
         <Button
@@ -108,3 +52,90 @@ export const Tells = memo(function Tells({ tell = noTells, path, where }: TellsP
     </span>
   );
 });
+
+interface OneProps {
+  tell: Tell;
+  label: string;
+  id: string;
+  change: (next: Tell) => void;
+  remove: (() => void) | undefined;
+}
+
+function OneTell({ tell: t, label, id, change, remove }: OneProps) {
+  const { messages: names, readOnly, gathered } = useSurroundings();
+  const destinations = useDestinations();
+  const said = label.charAt(0).toLowerCase() + label.slice(1);
+  const set = (next: Partial<Tell>) => {
+    // What is taken away is left out, so that the sheet says only what it means.
+    const all = Object.entries({ ...t, ...next }).filter(([, v]) => v !== undefined);
+    change(Object.fromEntries(all) as unknown as Tell);
+  };
+  // Whether it would take a post is asked when it is chosen, so that it is said here and not by a refusal.
+  const ask = useAct(
+    (name: string) => answerOf(api.POST('/api/destinations/ask', { body: { name } })),
+    ['destinations', 'trail'],
+  );
+  const listed = (destinations.data?.items ?? []).find((d) => d.name === t.to);
+  const plain = !t.cc && !t.bcc && !t.each && t.if_empty !== 'skip';
+  const [open, setOpen] = useState(!plain);
+  const of = gathered.find((g) => g.name === eachOf(t));
+  const more = useMemo(() => (of ? itNames(of.fields, `Each of ${of.name}`) : undefined), [of]);
+  return (
+    <span className="tell">
+      <span className="muted">tell</span>
+      <TellTo
+        to={t.to}
+        id={id}
+        label={label}
+        more={more}
+        change={(to) => {
+          set({ to });
+          if ((destinations.data?.items ?? []).some((d) => d.name === to)) ask.mutate(to);
+        }}
+      />
+      {names.length > 1 && (
+        <Select
+          className="message-select"
+          aria-label={`Message for ${said}`}
+          disabled={readOnly}
+          value={t.message}
+          options={names.map((n) => ({ value: n, label: n }))}
+          onChange={(message) => set({ message })}
+        />
+      )}
+      {names.length > 1 && (t.reply || !readOnly) && (
+        <Select
+          className="message-select"
+          variant={t.reply ? 'outlined' : 'borderless'}
+          aria-label={`Reply in the thread for ${said}`}
+          disabled={readOnly}
+          popupMatchSelectWidth={false}
+          value={t.reply ?? ''}
+          options={[
+            { value: '', label: 'no reply' },
+            ...names.filter((n) => n !== t.message).map((n) => ({ value: n, label: `then ${n}` })),
+          ]}
+          onChange={(reply) => set({ reply: reply || undefined })}
+        />
+      )}
+      {!readOnly && listed?.shut && (
+        <Button size="small" loading={ask.isPending} onClick={() => ask.mutate(t.to)}>
+          Ask again
+        </Button>
+      )}
+      {!readOnly && (
+        <Button
+          type="text"
+          size="small"
+          aria-expanded={open}
+          aria-label={`More for ${said}`}
+          onClick={() => setOpen(!open)}
+        >
+          …
+        </Button>
+      )}
+      {remove && !readOnly && <RemoveButton label={`Stop telling ${said}`} remove={remove} />}
+      {(open || (readOnly && !plain)) && <TellMore tell={t} id={id} label={said} more={more} set={set} />}
+    </span>
+  );
+}

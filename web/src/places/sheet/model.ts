@@ -183,3 +183,13 @@ export const routeInk = (i: number) => `route-${i % 4}`;
 
 /** A short plain reading of a list of destinations. */
 export const channelOf = (to: string) => to.slice(to.indexOf('/') + 1);
+
+/** Where a message goes, as the sheet says it: in its routes, and where something fails. */
+export function tosOf(sheet: Sheet, message: string): string[] {
+  const found: string[] = [];
+  withTells(sheet, (t) => {
+    if (t.message === message || t.reply === message) found.push(t.to);
+    return t;
+  });
+  return [...new Set(found)];
+}

@@ -1,0 +1,247 @@
+import { Button, Input, Select } from 'antd';
+import { useRef } from 'react';
+import { RemoveButton } from '../../parts/RemoveButton';
+import { useLatest } from '../../parts/useLatest';
+import { ChipInput } from './compose/ChipInput';
+import type { ChipHandle } from './compose/Handle';
+import { FieldPicker } from './FieldPicker';
+import type { Message } from './model';
+import { useSurroundings } from './surroundings';
+
+interface Props {
+  name: string;
+  message: Message;
+  /** Names of the lists that were gathered. */
+  gathered: string[];
+  set: (next: Partial<Message>) => void;
+}
+
+type File = NonNullable<Message['attach']>[number];
+type Column = File['table']['columns'][number];
+
+/** The parts of a message that not every one has: another sender, more links, a picture, persons it speaks to, files. */
+export function MessageMore({ message, gathered, set }: Props) {
+  const { readOnly } = useSurroundings();
+  const { sender, picture } = message;
+  const links = message.links ?? [];
+  const mention = message.mention ?? [];
+  const attach = message.attach ?? [];
+  const without = <T,>(list: T[], i: number) => {
+    const rest = list.filter((_, j) => j !== i);
+    return rest.length ? rest : undefined;
+  };
+  const add = (label: string, next: Partial<Message>) => (
+    <Button type="link" size="small" onClick={() => set(next)}>
+      + {label}
+    </Button>
+  );
+  return (
+    <>
+      {sender && (
+        <>
+          <span>Sender</span>
+          <div className="morepart">
+            <Text
+              label="Sender's name"
+              value={sender.name ?? ''}
+              change={(name) => set({ sender: { ...sender, name } })}
+            />
+            <Text
+              label="Address of the sender's picture"
+              hint="picture, by its address"
+              value={sender.picture ?? ''}
+              change={(p) => set({ sender: { name: sender.name, ...(p && { picture: p }) } })}
+            />
+            {!readOnly && (
+              <RemoveButton label="No sender of its own" remove={() => set({ sender: undefined })} />
+            )}
+          </div>
+        </>
+      )}
+      {links.length > 0 && (
+        <>
+          <span>More links</span>
+          <div>
+            {links.map((l, i) => (
+              <div key={i} className="morepart">
+                <Text
+                  label={`Text of link ${i + 2}`}
+                  hint="text"
+                  value={l.text ?? ''}
+                  change={(text) => set({ links: links.map((o, j) => (j === i ? { ...o, text } : o)) })}
+                />
+                <Text
+                  label={`Address of link ${i + 2}`}
+                  hint="https://…"
+                  value={l.to}
+                  change={(to) => set({ links: links.map((o, j) => (j === i ? { ...o, to } : o)) })}
+                />
+                {!readOnly && (
+                  <RemoveButton
+                    label={`Remove link ${i + 2}`}
+                    remove={() => set({ links: without(links, i) })}
+                  />
+                )}
+              </div>
+            ))}
+          </div>
+        </>
+      )}
+      {picture && (
+        <>
+          <span>Picture</span>
+          <div className="morepart">
+            <Text
+              label="Address of the picture"
+              hint="its address"
+              value={picture.from}
+              change={(from) => set({ picture: { ...picture, from } })}
+            />
+            <Text
+              label="What the picture shows"
+              hint="what it shows, in words"
+              value={picture.text ?? ''}
+              change={(text) => set({ picture: { from: picture.from, ...(text && { text }) } })}
+            />
+            {!readOnly && (
+              <RemoveButton label="Remove the picture" remove={() => set({ picture: undefined })} />
+            )}
+          </div>
+        </>
+      )}
+      {mention.length > 0 && (
+        <>
+          <span>Speaks to</span>
+          <div>
+            {mention.map((m, i) => (
+              <div key={i} className="morepart">
+                <Text
+                  label={`Person ${i + 1} whom it speaks to`}
+                  hint="a name, or a field"
+                  value={m}
+                  change={(who) => set({ mention: mention.map((o, j) => (j === i ? who : o)) })}
+                />
+                {!readOnly && (
+                  <RemoveButton
+                    label={`Do not speak to person ${i + 1}`}
+                    remove={() => set({ mention: without(mention, i) })}
+                  />
+                )}
+              </div>
+            ))}
+          </div>
+        </>
+      )}
+      {attach.map((f, i) => (
+        <FilePart
+          key={i}
+          n={i + 1}
+          file={f}
+          gathered={gathered}
+          change={(next) =>
+            set({ attach: next ? attach.map((o, j) => (j === i ? next : o)) : without(attach, i) })
+          }
+        />
+      ))}
+      {!readOnly && (
+        <>
+          <span />
+          <div className="inline">
+            {!sender && add('sender', { sender: { name: '' } })}
+            {add('link', { links: [...links, { text: '', to: '' }] })}
+            {!picture && add('picture', { picture: { from: '' } })}
+            {add('person', { mention: [...mention, ''] })}
+            {gathered.length > 0 &&
+              add('file', {
+                attach: [
+                  ...attach,
+                  { name: `${gathered.at(-1)}.csv`, table: { of: gathered.at(-1)!, columns: ['id'] } },
+                ],
+              })}
+          </div>
+        </>
+      )}
+    </>
+  );
+}
+
+interface TextProps {
+  label: string;
+  hint?: string;
+  value: string;
+  change: (v: string) => void;
+}
+
+/** A text with chips, and what puts fields into it. */
+function Text({ label, hint, value, change }: TextProps) {
+  const { readOnly } = useSurroundings();
+  const chip = useRef<ChipHandle>(null);
+  const set = useLatest(change);
+  const id = 'part-' + label.replaceAll(/\W+/g, '-');
+  return (
+    <span className="parttext">
+      {hint && <span className="muted small">{hint}</span>}
+      <ChipInput id={id} label={label} value={value} readOnly={readOnly} change={set} handle={chip} />
+      {!readOnly && (
+        <FieldPicker
+          aria={`Insert a field into: ${label}`}
+          label="+"
+          insert={(f) => chip.current?.insert(f)}
+        />
+      )}
+    </span>
+  );
+}
+
+interface FileProps {
+  n: number;
+  file: File;
+  gathered: string[];
+  change: (next: File | undefined) => void;
+}
+
+const fieldOf = (c: Column) => (typeof c === 'string' ? c : c.field);
+
+/** A table of records that goes with the message as a file. */
+function FilePart({ n, file, gathered, change }: FileProps) {
+  const { readOnly, gathered: known } = useSurroundings();
+  const of = known.find((g) => g.name === file.table.of);
+  const columns = file.table.columns.map(fieldOf);
+  return (
+    <>
+      <span>File</span>
+      <div className="morepart">
+        <Input
+          className="side-select"
+          aria-label={`Name of file ${n}`}
+          value={file.name}
+          readOnly={readOnly}
+          onChange={(e) => change({ ...file, name: e.target.value })}
+        />
+        <span className="muted">with</span>
+        <Select
+          aria-label={`Records of file ${n}`}
+          disabled={readOnly}
+          popupMatchSelectWidth={false}
+          value={file.table.of}
+          options={[...new Set([...gathered, file.table.of])].map((value) => ({ value, label: value }))}
+          onChange={(list: string) => change({ ...file, table: { ...file.table, of: list } })}
+        />
+        <Select
+          mode="tags"
+          className="columns-select"
+          aria-label={`Columns of file ${n}`}
+          disabled={readOnly}
+          popupMatchSelectWidth={false}
+          value={columns}
+          options={(of?.fields ?? []).map((f) => ({ value: f.name, label: f.label }))}
+          onChange={(next: string[]) => {
+            const kept = next.map((name) => file.table.columns.find((c) => fieldOf(c) === name) ?? name);
+            change({ ...file, table: { ...file.table, columns: kept } });
+          }}
+        />
+        {!readOnly && <RemoveButton label={`Remove file ${n}`} remove={() => change(undefined)} />}
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,109 @@
+import { Button, Checkbox, InputNumber, Select } from 'antd';
+import { RemoveButton } from '../../parts/RemoveButton';
+import { TellTo } from './TellTo';
+import { overOf } from './reach';
+import type { Tell } from './model';
+import type { Name } from './names';
+import { useSurroundings } from './surroundings';
+
+interface Props {
+  tell: Tell;
+  label: string;
+  id: string;
+  more: Name[] | undefined;
+  set: (next: Partial<Tell>) => void;
+}
+
+/** The list that a tell goes through, "" where it makes one post. */
+export const eachOf = (t: Tell) => (t.each ?? '').trim().replace(/^\$\{\s*|\s*\}$/g, '');
+
+/** What is seldom said of a tell: copies, one post for each of a list, and what becomes of an empty address. */
+export function TellMore({ tell, label, id, more, set }: Props) {
+  const { readOnly, gathered, fields } = useSurroundings();
+  const lists = [
+    ...gathered.filter((g) => g.many).map((g) => g.name),
+    ...fields.filter((f) => f.type === 'list').map((f) => `record.${f.name}`),
+  ];
+  const over = overOf(tell.to);
+  const each = eachOf(tell);
+  return (
+    <span className="tellmore">
+      {(['cc', 'bcc'] as const).map((name) => {
+        const words = name === 'cc' ? 'Copy' : 'Hidden copy';
+        const value = tell[name];
+        return value === undefined ? null : (
+          <span key={name} className="tell">
+            <span className="muted">{words.toLowerCase()} to</span>
+            <TellTo
+              to={value}
+              id={`${id}-${name}`}
+              label={`${words} of ${label}`}
+              more={more}
+              change={(to) => set({ [name]: to })}
+            />
+            {!readOnly && (
+              <RemoveButton
+                label={`No ${words.toLowerCase()} of ${label}`}
+                remove={() => set({ [name]: undefined })}
+              />
+            )}
+          </span>
+        );
+      })}
+      {(each !== '' || lists.length > 0) && (
+        <span className="tell">
+          <span className="muted">a post</span>
+          <Select
+            size="small"
+            aria-label={`How many posts ${label} gets`}
+            disabled={readOnly}
+            popupMatchSelectWidth={false}
+            value={each}
+            options={[
+              { value: '', label: 'once' },
+              ...[...new Set([...lists, each])]
+                .filter(Boolean)
+                .map((l) => ({ value: l, label: `for each of ${l}` })),
+            ]}
+            onChange={(l: string) => set({ each: l ? `\${${l}}` : undefined, most: undefined })}
+          />
+          {each !== '' && (
+            <>
+              <span className="muted">at most</span>
+              <InputNumber
+                size="small"
+                className="every-value"
+                aria-label={`At most so many posts to ${label}`}
+                min={1}
+                max={200}
+                placeholder="50"
+                value={tell.most}
+                disabled={readOnly}
+                onChange={(most) => set({ most: most ?? undefined })}
+              />
+            </>
+          )}
+        </span>
+      )}
+      <Checkbox
+        disabled={readOnly}
+        checked={tell.if_empty === 'skip'}
+        onChange={(e) => set({ if_empty: e.target.checked ? 'skip' : undefined })}
+      >
+        leave it out where the address is empty
+      </Checkbox>
+      {!readOnly && over !== '' && (
+        <span className="tell">
+          {(['cc', 'bcc'] as const).map(
+            (name) =>
+              tell[name] === undefined && (
+                <Button key={name} type="link" size="small" onClick={() => set({ [name]: over })}>
+                  + {name === 'cc' ? 'copy' : 'hidden copy'}
+                </Button>
+              ),
+          )}
+        </span>
+      )}
+    </span>
+  );
+}
