@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -17,22 +18,35 @@ import (
 func applyCommand() *cobra.Command {
 	var r remote
 	var on bool
+	var connections string
 	cmd := &cobra.Command{
 		Use:   "apply SHEET…",
 		Short: "Writes sheets to a running Dorfbote: workflows of the same name get them as drafts, others are made",
-		Args:  cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, files []string) error {
+			if len(files) == 0 && connections == "" {
+				return errors.New("name sheets, or connections by --connections F")
+			}
 			sheets, err := readSheets(files)
 			if err != nil {
 				return err
 			}
+			var all map[string]carried
+			if connections != "" {
+				if all, err = readConnections(connections); err != nil {
+					return err
+				}
+			}
 			if err := r.signIn(cmd.Context()); err != nil {
+				return err
+			}
+			if err := r.applyConnections(cmd.Context(), all, askAtTerminal()); err != nil || len(sheets) == 0 {
 				return err
 			}
 			return r.apply(cmd.Context(), sheets, on)
 		},
 	}
 	r.flags(cmd)
+	cmd.Flags().StringVar(&connections, "connections", "", "connections, as export --connections writes them, made or changed before the sheets; a secret is taken from the environment, such as DORFBOTE_SECRET_MAIL_PASSWORD, or asked for")
 	cmd.Flags().BoolVar(&on, "on", false, "switch on what is not on as it is drafted, from now on")
 	return cmd
 }

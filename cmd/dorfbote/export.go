@@ -16,12 +16,16 @@ import (
 func exportCommand() *cobra.Command {
 	var r remote
 	var dir string
+	var connections bool
 	cmd := &cobra.Command{
 		Use:   "export [NAME…]",
 		Short: "Reads the sheets of a running Dorfbote, as they are drafted; applying them again changes nothing",
 		RunE: func(cmd *cobra.Command, names []string) error {
 			if err := r.signIn(cmd.Context()); err != nil {
 				return err
+			}
+			if connections {
+				return r.exportConnections(cmd.Context(), os.Stdout)
 			}
 			list, err := r.workflows(cmd.Context())
 			if err != nil {
@@ -32,6 +36,7 @@ func exportCommand() *cobra.Command {
 		},
 	}
 	r.flags(cmd)
+	cmd.Flags().BoolVar(&connections, "connections", false, "the connections instead, as JSON without their secrets; apply, check and rehearse read it")
 	cmd.Flags().StringVar(&dir, "to", "", "a folder for one file a sheet; without, all go to standard output, one YAML document each")
 	return cmd
 }

@@ -63,8 +63,9 @@ func (s *surroundings) read(known *sheet.Known) error {
 // rulesOf reads what posts can go over.
 func rulesOf(raw []byte) (map[string]place.Rule, error) {
 	var list map[string]struct {
-		Kind   string   `json:"kind"`
-		Places []string `json:"places"`
+		Kind     string            `json:"kind"`
+		Places   []string          `json:"places"`
+		Settings map[string]string `json:"settings"`
 	}
 	if err := json.Unmarshal(raw, &list); err != nil {
 		return nil, wrongInput(`it is an object with a kind for each connection, such as {"mail": {"kind": "mail"}}: %v`, err)
@@ -73,10 +74,13 @@ func rulesOf(raw []byte) (map[string]place.Rule, error) {
 	for _, name := range value.SortedKeys(list) {
 		c := list[name]
 		k := kindCalled(c.Kind)
+		if other := kinds.Named(c.Kind); k == nil && other != nil || k != nil && c.Settings != nil && k.Mute != nil && k.Mute(c.Settings) != "" {
+			continue // it is only read, as export --connections has those, too
+		}
 		if k == nil {
 			return nil, wrongInput("%s: posts go over no kind of connection called %q; it is one of %s", name, c.Kind, strings.Join(sending(), ", "))
 		}
-		rule := k.Rule(nil, c.Places)
+		rule := k.Rule(c.Settings, c.Places)
 		if c.Places != nil {
 			rule.Form = place.Listed
 		} else if rule.Form == place.Listed {

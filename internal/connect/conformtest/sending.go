@@ -288,6 +288,20 @@ func CheckSending(t *testing.T, s *Sending) {
 		assert.True(t, d.Taken, "%+v", d)
 		assert.Equal(t, 1, count(s.Titles(t), "D"), "taken once, whatever became of the first answers")
 	})
+	t.Run("calls no private address unless it is allowed", func(t *testing.T) {
+		guarded, err := connect.NewEnv(value.DefaultWorkspace(), "")
+		require.NoError(t, err)
+		if s.Needs != nil {
+			s.Needs(t, &guarded)
+		}
+		closed, err := k.Open(connect.Config{ID: s.Kind, Settings: s.Settings(line.Address), Env: guarded})
+		require.NoError(t, err)
+		defer closed.Close()
+		d := closed.(connect.Sender).Send(t.Context(), post("F", "k-f"))
+		assert.False(t, d.Taken)
+		assert.Contains(t, d.Answer, "private", "%+v", d)
+		assert.NotContains(t, s.Titles(t), "F")
+	})
 	t.Run("stops when told to", func(t *testing.T) {
 		line.Spoil(t, peers.Slow)
 		defer line.Mend()

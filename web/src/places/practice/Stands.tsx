@@ -77,7 +77,11 @@ function Phone() {
             {t.parts === 1 ? 'one part' : `${t.parts} parts`}
           </p>
           <p className="preline">{t.text}</p>
-          <p className={t.state === 'failed' ? 'bad small' : t.state === 'delivered' ? 'good small' : 'muted small'}>
+          <p
+            className={
+              t.state === 'failed' ? 'bad small' : t.state === 'delivered' ? 'good small' : 'muted small'
+            }
+          >
             {t.state === 'failed' ? '✕ ' : t.state === 'delivered' ? '✓ ' : '→ '}
             {t.state}
             {t.words && `: ${t.words}`}

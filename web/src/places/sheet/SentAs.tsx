@@ -43,7 +43,9 @@ export function SentAs({ message, tos }: { message: string; tos: string[] }) {
       {open && sent.data && (
         <>
           <p className="muted small preline">{sent.data.call}</p>
-          <pre className="as-text sent-bytes" tabIndex={0} aria-label="What is sent">{sent.data.sent}</pre>
+          <pre className="as-text sent-bytes" tabIndex={0} aria-label="What is sent">
+            {sent.data.sent}
+          </pre>
         </>
       )}
     </div>
