@@ -108,12 +108,18 @@ func temporary(t *testing.T) string {
 // begin prepares a database with a workflow that tells the square, and has servers and then workers work on it.
 func begin(t *testing.T, url string, servers, workers int) (*square, []*process) {
 	t.Helper()
+	sq := newSquare(t)
+	return sq, beginWith(t, url, servers, workers, func(st *store.Store) { prepare(t, st, sq.URL) })
+}
+
+// beginWith prepares a database, and has servers and then workers work on it.
+func beginWith(t *testing.T, url string, servers, workers int, prepare func(st *store.Store)) []*process {
+	t.Helper()
 	st, err := store.Open(context.Background(), url, 6)
 	require.NoError(t, err)
 	defer st.Close()
 	require.NoError(t, st.Migrate(context.Background()))
-	sq := newSquare(t)
-	prepare(t, st, sq.URL)
+	prepare(st)
 	var all []*process
 	for range servers {
 		all = append(all, &process{role: "serve", url: url, addr: freeAddr(t)})
@@ -132,7 +138,7 @@ func begin(t *testing.T, url string, servers, workers int) (*square, []*process)
 			require.FailNow(t, "a process did not begin", p.role)
 		}
 	}
-	return sq, all
+	return all
 }
 
 // Servers, workers and PostgreSQL, whole or a part of it, are killed at random moments under load, while the channels fail,

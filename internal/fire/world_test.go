@@ -31,6 +31,7 @@ import (
 	"dorfbote/internal/engine"
 	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/notify"
+	"dorfbote/internal/seal"
 	"dorfbote/internal/store"
 )
 
@@ -52,6 +53,21 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
+// fireKey is what the secrets of these tests are sealed by: made once, and handed on to every process of a fire.
+var fireKey = sync.OnceValue(func() []byte {
+	if key := os.Getenv("DORFBOTE_FIRE_KEY"); key != "" {
+		return []byte(key)
+	}
+	key, err := seal.NewKey()
+	if err == nil {
+		err = os.Setenv("DORFBOTE_FIRE_KEY", string(key))
+	}
+	if err != nil {
+		panic(err)
+	}
+	return key
+})
+
 func play(role string) error {
 	ctx := context.Background()
 	st, err := store.Open(ctx, os.Getenv(urlEnv), 10)
@@ -72,6 +88,9 @@ func play(role string) error {
 		return err
 	}
 	if e.Env, err = connect.NewEnv(ws, "127.0.0.0/8"); err != nil {
+		return err
+	}
+	if e.Box, err = seal.New(fireKey()); err != nil {
 		return err
 	}
 	if keep := os.Getenv("DORFBOTE_FIRE_KEEP"); keep != "" {
