@@ -34,7 +34,7 @@ func num(f float64) string {
 	if f >= 1000 {
 		return strconv.FormatFloat(f/1000, 'f', 1, 64) + " k"
 	}
-	return strconv.FormatFloat(f, 'f', -1, 64)
+	return strconv.FormatFloat(f, 'f', 0, 64)
 }
 
 func ratio(f float64) string { return strconv.FormatFloat(f, 'f', 2, 64) + " times" }
@@ -48,10 +48,14 @@ type Options struct {
 	Program string // the dorfbote binary
 	Each    time.Duration
 	Clients int
+	Telling bool // measure only how posts go to webhooks and by mail
 }
 
 // Run measures everything and prints a table.
 func Run(ctx context.Context, out io.Writer, o Options) error {
+	if o.Telling {
+		return runTelling(ctx, out)
+	}
 	rows := measureCore()
 	more, err := measureSheets()
 	if err != nil {
@@ -62,11 +66,37 @@ func Run(ctx context.Context, out io.Writer, o Options) error {
 	if err != nil {
 		return err
 	}
+	return table(out, append(rows, live...))
+}
+
+func table(out io.Writer, rows []Row) error {
 	w := tabwriter.NewWriter(out, 0, 4, 2, ' ', 0)
-	for _, r := range append(rows, live...) {
+	for _, r := range rows {
 		fmt.Fprintf(w, "%s\t%s\t%s\n", r.What, r.Value, r.Beside)
 	}
 	return w.Flush()
+}
+
+// runTelling measures how posts go to webhooks and by mail alone, on a PostgreSQL of its own.
+func runTelling(ctx context.Context, out io.Writer) error {
+	dir, err := os.MkdirTemp("", "dorfbote-bench-*")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return err
+	}
+	pg, err := pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(dir, "pg")})
+	if err != nil {
+		return err
+	}
+	defer pg.Stop()
+	rows, err := measureElsewhere(ctx, pg.URL)
+	if err != nil {
+		return err
+	}
+	return table(out, rows)
 }
 
 // square is a chat that notes when each title came.
@@ -158,6 +188,10 @@ func measureLive(ctx context.Context, o Options) ([]Row, error) {
 		return nil, err
 	}
 	stop()
+	telling, err := measureElsewhere(ctx, pg.URL)
+	if err != nil {
+		return nil, err
+	}
 	sustained, err := measureSustained(ctx, o, pg.URL, sq, plain)
 	if err != nil {
 		return nil, err
@@ -168,7 +202,7 @@ func measureLive(ctx context.Context, o Options) ([]Row, error) {
 		{"POST to post in the square, one at a time, p50 and p99", ms(quantile(single, .5)) + ", " + ms(quantile(single, .99)), "goal 20 ms, 150 ms"},
 		{"POST to post in the square, 100 a second, p50 and p99", ms(quantile(paced, .5)) + ", " + ms(quantile(paced, .99)), "goal 20 ms, 150 ms"},
 		{"memory of the server at rest and after the intake run", rest + ", " + under, ""},
-	}, append(append(more, late), sustained...)...), nil
+	}, append(append(append(more, late), telling...), sustained...)...), nil
 }
 
 func body(n int64, status string) []byte {

@@ -93,6 +93,9 @@ type Inline struct {
 // Tones a message may have.
 var Tones = []string{"plain", "good", "warning", "urgent"}
 
+// JSON writes a document as it is kept with a post.
+func (d *Document) JSON() (json.RawMessage, error) { return json.Marshal(d) }
+
 // Stored reads a document as it is kept with a post, which is as JSON.
 func Stored(raw []byte) (*Document, error) {
 	var d Document
