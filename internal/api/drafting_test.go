@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorfbote/internal/store"
 )
 
 const till = "dorfbote: 1\nname: Till\nwatch: {source: till/receipts}\nkeep: {field: shop, is: Upper}\nmessages: {m: {title: \"${record.id}\"}, d: {title: \"more\"}}\n" +
@@ -144,6 +146,18 @@ func TestVersionsSentencesAndPatterns(t *testing.T) {
 	assert.Equal(t, "till/receipts", reading["sheet"].(map[string]any)["watch"].(map[string]any)["source"])
 	status, _ := c.call("POST", "/api/workflows", jsonText(map[string]any{"sheet": reading["sheet"]}))
 	assert.Equal(t, 200, status)
+
+	// Whom to mail is asked while nothing sends mail, and drafted once something does.
+	said := `{"text":"mail vera@lindental.example when a receipt has a total over 100"}`
+	_, reading = c.call("POST", "/api/sentence", said)
+	assert.Nil(t, reading["sheet"])
+	assert.Contains(t, jsonText(reading), "Nothing that sends mail is connected")
+	require.NoError(t, c.st.DB.Create(&store.Connection{ID: "office", Kind: "mail", Title: "Office", Settings: store.Texts{"smtp": "mail.example:25", "from": "desk@lindental.example"}, CreatedAt: time.Now()}).Error)
+	require.Eventually(t, func() bool {
+		_, reading = c.call("POST", "/api/sentence", said)
+		return reading["sheet"] != nil
+	}, 5*time.Second, 100*time.Millisecond)
+	assert.Contains(t, jsonText(reading["sheet"]), `"office/vera@lindental.example"`)
 
 	_, patterns := c.call("GET", "/api/patterns", "")
 	assert.GreaterOrEqual(t, len(patterns["items"].([]any)), 15)

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dorfbote/internal/api/kit"
+	"dorfbote/internal/core/place"
 	"dorfbote/internal/core/sentence"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/patterns"
@@ -51,10 +52,18 @@ func (s *Workflows) readSentence(ctx context.Context, _ *kit.Person, in *sentenc
 	if err != nil {
 		return nil, err
 	}
-	world := sentence.World{Now: s.Engine.Now().In(s.Engine.Workspace.Location())}
+	world := sentence.World{Now: s.Engine.Now().In(s.Engine.Workspace.Location()), Workspace: s.Engine.Workspace, People: known.People}
+	for _, c := range known.Connections() {
+		if rule, ok := known.Reaches(c); ok && (rule.Form == place.Mail || rule.Form == place.Number) {
+			world.Senders = append(world.Senders, sentence.Sender{Name: c, Form: rule.Form})
+		}
+	}
 	for _, name := range known.Sources() {
 		fields, key := s.kindsOf(ctx, known.Schema).Fields(name)
 		src := sentence.KnownSource{Name: name, Key: key}
+		if row, err := s.Store.SourceNamed(ctx, name); err == nil && row != nil {
+			src.Title = row.Title
+		}
 		records, err := s.Store.SampleRecords(ctx, name, sentenceValues)
 		if err != nil {
 			return nil, err

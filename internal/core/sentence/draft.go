@@ -85,6 +85,13 @@ func (r *reader) ask(out *Reading) {
 		add(about, fmt.Sprintf("What is meant by %q?", about), r.near(about))
 		i = end
 	}
+	if r.draft.every != nil && len(r.draft.theirs) > 0 {
+		var persons []string
+		for _, p := range r.world.People.All() {
+			persons = append(persons, p.Called())
+		}
+		put(Doubt{About: r.draft.theirs[0], Ask: "At set times the list is told as a whole, so that there is no one record to give the address of " + r.draft.theirs[0] + ". Who gets it?", Choices: persons})
+	}
 	if r.draft.lasts != "" && len(r.draft.becomes) == 0 && len(r.draft.keep) == 0 {
 		put(Doubt{Ask: "What has to last that long?", Waives: true})
 	}
@@ -144,11 +151,15 @@ func (r *reader) sheet() map[string]any {
 	if len(keep) > 0 {
 		sheet["keep"] = map[string]any{"all": anys(keep)}
 	}
+	if d.attach != nil {
+		sheet["gather"] = []any{map[string]any{"name": gathered(d.attach), "find": map[string]any{"source": d.attach.Name, "take": "all"}}}
+	}
 	route := map[string]any{}
 	var rows []any
 	for _, row := range d.rows {
 		if row.many > 0 {
-			sheet["gather"] = []any{map[string]any{"name": "today", "find": r.today()}}
+			have, _ := sheet["gather"].([]any)
+			sheet["gather"] = append(have, map[string]any{"name": "today", "find": r.today()})
 			row.when = map[string]any{"formula": fmt.Sprintf("len(today) > %d", row.many)}
 		}
 		rows = append(rows, map[string]any{"name": row.name, "when": row.when, "tell": tells(row.tell)})
@@ -181,10 +192,7 @@ func (r *reader) sheet() map[string]any {
 func (r *reader) listed() map[string]any {
 	d := &r.draft
 	_, kind, _ := strings.Cut(r.from.Name, "/")
-	name := "records"
-	if identifier.MatchString(kind) && !slices.Contains([]string{"record", "before", "changed", "arrival", "answers", "now", "it"}, kind) {
-		name = kind
-	}
+	name := gathered(r.from)
 	find := map[string]any{"source": r.from.Name, "take": "all"}
 	if where := append(asIs(d.becomes), d.keep...); len(where) > 0 {
 		find["where"] = map[string]any{"all": anys(where)}
@@ -221,16 +229,51 @@ func (r *reader) listed() map[string]any {
 	if len(tell) > 0 {
 		route["otherwise"] = map[string]any{"tell": tells(tell)}
 	}
+	gather := []any{map[string]any{"name": name, "find": find}}
+	alert := map[string]any{
+		"title": fmt.Sprintf("${len(%s)} %s", name, strings.ReplaceAll(kind, "_", " ")),
+		"list":  map[string]any{"of": name, "each": line},
+	}
+	if d.attach != nil {
+		of := name
+		if d.attach != r.from {
+			if of = gathered(d.attach); of == name {
+				of += "_too"
+			}
+			gather = append(gather, map[string]any{"name": of, "find": map[string]any{"source": d.attach.Name, "take": "all"}})
+		}
+		alert["attach"] = attachment(d.attach, of)
+	}
 	return map[string]any{
 		"dorfbote": 1.0, "name": r.name(), "watch": d.every.watch(r.world.Now),
-		"gather": []any{map[string]any{"name": name, "find": find}},
-		"route":  route,
-		"messages": map[string]any{"alert": map[string]any{
-			"title": fmt.Sprintf("${len(%s)} %s", name, strings.ReplaceAll(kind, "_", " ")),
-			"list":  map[string]any{"of": name, "each": line},
-		}},
+		"gather": gather, "route": route, "messages": map[string]any{"alert": alert},
 	}
 }
+
+// gathered is the name under which the records of a source are looked up.
+func gathered(s *KnownSource) string {
+	_, kind, _ := strings.Cut(s.Name, "/")
+	if identifier.MatchString(kind) && !slices.Contains([]string{"record", "before", "changed", "arrival", "answers", "now", "it", "today"}, kind) {
+		return kind
+	}
+	return "records"
+}
+
+// attachment is the records of a source as a table, with what they show.
+func attachment(s *KnownSource, of string) []any {
+	var columns []any
+	for _, f := range s.Fields {
+		if !f.Hidden && f.Type != value.Object && f.Type != value.List && len(columns) < maxColumns {
+			columns = append(columns, f.Name)
+		}
+	}
+	if len(columns) == 0 {
+		columns = []any{"id"}
+	}
+	return []any{map[string]any{"name": strings.ReplaceAll(inWords(s.Name), " ", "-") + ".csv", "table": map[string]any{"of": of, "columns": columns}}}
+}
+
+const maxColumns = 20
 
 var identifier = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 
@@ -302,6 +345,10 @@ func (r *reader) name() string {
 // message says the record's key and what it is, with its most telling fields as facts.
 func (r *reader) message() map[string]any {
 	said, facts := map[string]bool{r.key(): true}, []any{}
+	most := 4
+	if len(r.whom) > 0 { // a mail has room for all
+		most = 12
+	}
 	title := "${record." + r.key() + "}"
 	for _, c := range append(append([]map[string]any{}, r.draft.becomes...), r.draft.keep...) {
 		name, _ := c["field"].(string)
@@ -312,7 +359,7 @@ func (r *reader) message() map[string]any {
 		}
 	}
 	for _, f := range r.from.Fields {
-		if len(facts) == 4 {
+		if len(facts) == most {
 			break
 		}
 		if said[f.Name] || f.Hidden || f.Type == value.Link || f.Type == value.Object || f.Type == value.List {
@@ -327,6 +374,9 @@ func (r *reader) message() map[string]any {
 	m := map[string]any{"title": title, "facts": facts}
 	if r.draft.urgent {
 		m["tone"] = "urgent"
+	}
+	if r.draft.attach != nil {
+		m["attach"] = attachment(r.draft.attach, gathered(r.draft.attach))
 	}
 	for _, f := range r.from.Fields {
 		if f.Type == value.Link {

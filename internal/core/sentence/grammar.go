@@ -22,6 +22,8 @@ type draft struct {
 	every   *schedule // it is told at set times, of all the records there are then
 	pace    map[string]any
 	urgent  bool
+	theirs  []string     // words of the sentence for those whose address a record gives
+	attach  *KnownSource // its records go with the message as a table
 }
 
 type dueAt struct{ field, offset string }

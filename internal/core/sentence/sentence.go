@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"dorfbote/internal/core/people"
+	"dorfbote/internal/core/place"
 	"dorfbote/internal/core/value"
 )
 
@@ -15,7 +17,11 @@ import (
 type World struct {
 	Sources  []KnownSource
 	Channels []Channel
-	Now      time.Time // in the workspace's zone; a rhythm such as every second Tuesday begins at the next one
+	Senders  []Sender     // connections that reach addresses
+	People   *people.Book // nil: nobody
+	// Workspace says how telephone numbers are read.
+	Workspace value.Workspace
+	Now       time.Time // in the workspace's zone; a rhythm such as every second Tuesday begins at the next one
 }
 
 // KnownSource is a source whose records can be spoken of.
@@ -38,9 +44,16 @@ type Channel struct {
 	Title string // #tours
 }
 
+// Sender is a connection that posts to addresses: by mail, or as text messages.
+type Sender struct {
+	Name string
+	Form place.Form
+}
+
 // How a word was read.
 const (
 	AsChannel  = "channel"
+	AsPerson   = "person"
 	AsSource   = "source"
 	AsField    = "field"
 	AsValue    = "value"
@@ -86,9 +99,12 @@ type Reading struct {
 func Read(text string, w World, waived ...string) Reading {
 	r := &reader{world: w, tokens: tokens(text), waived: waived}
 	r.channels()
-	r.mail()
+	r.recipients()
+	r.persons()
 	r.source()
 	if r.from != nil {
+		r.addresses()
+		r.attached()
 		r.clauses()
 	}
 	return r.result()
@@ -99,16 +115,17 @@ type reader struct {
 	tokens []token
 	from   *KnownSource
 	draft  draft
+	whom   []whom
 	doubts []Doubt // met while reading
 	waived []string
 }
 
-// token is a word of the sentence. ends is true where a clause ends behind it.
+// token is a word of the sentence. ends is true where a clause ends behind it, comma where a comma stands there.
 type token struct {
-	text, low string
-	as, means string
-	channel   string
-	ends      bool
+	text, low   string
+	as, means   string
+	channel     string
+	ends, comma bool
 }
 
 // tokens takes a sentence apart into words.
@@ -123,6 +140,9 @@ func tokens(text string) []token {
 		}
 		if len(out) > 0 && strings.ContainsAny(tail, ";.!?") {
 			out[len(out)-1].ends = true
+		}
+		if len(out) > 0 && strings.Contains(tail, ",") {
+			out[len(out)-1].comma = true
 		}
 	}
 	return out
@@ -171,31 +191,6 @@ func (r *reader) channels() {
 	}
 }
 
-// mail reads "mail somebody": nothing that sends mail is connected, so it is asked whom to tell instead.
-func (r *reader) mail() {
-	for i := range r.tokens {
-		starts := i == 0 || r.tokens[i-1].ends || slices.Contains([]string{"and", "please", "then", "also"}, r.tokens[i-1].low)
-		if !starts || r.tokens[i].as != "" || !slices.Contains([]string{"mail", "email", "e-mail"}, r.tokens[i].low) {
-			continue
-		}
-		end := i + 1
-		for end < len(r.tokens) && !r.tokens[end-1].ends && r.tokens[end].as == "" && !slices.Contains(opening, r.tokens[end].low) {
-			end++
-		}
-		words := make([]string, 0, end-i)
-		for _, t := range r.tokens[i:end] {
-			words = append(words, t.text)
-		}
-		var instead []string
-		for _, c := range r.world.Channels {
-			instead = append(instead, "tell "+c.Title)
-		}
-		about := strings.Join(words, " ")
-		r.mark(i, end, AsWord, "mail")
-		r.doubts = append(r.doubts, Doubt{About: about, Ask: "Nothing that sends mail is connected. Which channel is told instead of " + about + "?", Choices: instead})
-	}
-}
-
 // opening are words that what starts it begins with.
 var opening = []string{"when", "whenever", "if", "once", "as", "every", "each", "on", "at", "before", "after"}
 
@@ -212,30 +207,63 @@ func singular(s string) string {
 	return s
 }
 
-// source finds what is watched: the first word that names the records of a source.
+// source finds what is watched: the first words that name the records of a source, or one word of the only source that is
+// called by it.
 func (r *reader) source() {
-	for i := range r.tokens {
-		if r.tokens[i].as != "" {
+	for i := 0; i < len(r.tokens); i++ {
+		s, width := r.sourceAt(i)
+		if s == nil {
 			continue
 		}
+		if r.from == nil {
+			r.from = s
+		}
+		if r.from == s {
+			r.watched(i, width)
+		}
+		i += width - 1
+	}
+	for i := 0; i < len(r.tokens) && r.from == nil; i++ {
+		if r.tokens[i].as != "" || len(r.tokens[i].low) < 4 || contains(grammarWords, r.tokens[i].low) || contains(opening, r.tokens[i].low) {
+			continue
+		}
+		var called []*KnownSource
 		for n := range r.world.Sources {
-			s := &r.world.Sources[n]
-			_, kind, _ := strings.Cut(s.Name, "/")
-			for _, name := range []string{kind, s.Title, s.Name} {
-				if name == "" || singular(r.tokens[i].low) != singular(value.Fold(name)) {
-					continue
-				}
-				if r.from == nil {
-					r.from = s
-				}
-				if r.from == s {
-					r.mark(i, i+1, AsSource, s.Name)
-					if i+1 < len(r.tokens) && r.tokens[i+1].as == "" && slices.Contains([]string{"row", "record", "entry", "entrie", "item"}, singular(r.tokens[i+1].low)) {
-						r.mark(i+1, i+2, AsFiller, "")
-					}
-				}
-				break
+			if slices.ContainsFunc(strings.FieldsFunc(value.Fold(inWords(r.world.Sources[n].Name)), func(c rune) bool { return c == ' ' || c == '-' }), func(word string) bool { return singular(word) == singular(r.tokens[i].low) }) {
+				called = append(called, &r.world.Sources[n])
+			}
+		}
+		if len(called) == 1 {
+			r.from = called[0]
+			r.watched(i, 1)
+		}
+	}
+}
+
+// watched marks words that name what is watched, and one behind them such as "row".
+func (r *reader) watched(at, width int) {
+	r.mark(at, at+width, AsSource, r.from.Name)
+	if behind := at + width; behind < len(r.tokens) && r.tokens[behind].as == "" && slices.Contains([]string{"row", "record", "entry", "entrie", "item"}, singular(r.tokens[behind].low)) {
+		r.mark(behind, behind+1, AsFiller, "")
+	}
+}
+
+// inWords is what the records of a source are called, in words.
+func inWords(source string) string {
+	_, kind, _ := strings.Cut(source, "/")
+	return strings.ReplaceAll(kind, "_", " ")
+}
+
+// sourceAt finds the source whose records are named by the words from here on: of several, by the most words.
+func (r *reader) sourceAt(at int) (source *KnownSource, width int) {
+	for n := range r.world.Sources {
+		s := &r.world.Sources[n]
+		for _, name := range []string{inWords(s.Name), s.Title, s.Name} {
+			w := len(strings.Fields(name))
+			if w > width && at+w <= len(r.tokens) && (r.free(at, at+w) || r.tokens[at].as == AsSource) && singular(r.phrase(at, at+w)) == singular(value.Fold(name)) {
+				source, width = s, w
 			}
 		}
 	}
+	return source, width
 }

@@ -11,6 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorfbote/internal/core/people"
+	"dorfbote/internal/core/place"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 )
@@ -95,26 +97,69 @@ func TestSentences(t *testing.T) {
 		{"tell #lab when it rains", "null", ": [collection invoice order price sample]"},
 		{"", "null", ": [collection invoice order price sample]"},
 	} {
-		t.Run(c.text, func(t *testing.T) {
-			w := world()
-			r := Read(c.text, w)
-			assert.Equal(t, c.want, brief(r))
-			words := []string{}
-			for _, word := range r.Words {
-				words = append(words, word.Text)
-				assert.NotEmpty(t, word.As)
+		reads(t, c.text, world(), c.want, c.ask)
+	}
+}
+
+// reads reads a sentence: what is drafted of it, or what is asked first.
+func reads(t *testing.T, text string, w World, want, ask string) {
+	t.Run(text, func(t *testing.T) {
+		r := Read(text, w)
+		assert.Equal(t, want, brief(r))
+		words := []string{}
+		for _, word := range r.Words {
+			words = append(words, word.Text)
+			assert.NotEmpty(t, word.As)
+		}
+		plain := regexp.MustCompile(`[,;.]( |$)`).ReplaceAllString(text, "$1")
+		assert.Equal(t, plain, strings.Join(words, " "), "every word is accounted for")
+		asked := ""
+		for _, q := range r.Questions {
+			if asked == "" {
+				asked = fmt.Sprint(q.About, ": ", q.Choices)
 			}
-			plain := regexp.MustCompile(`[,;.]( |$)`).ReplaceAllString(c.text, "$1")
-			assert.Equal(t, plain, strings.Join(words, " "), "every word is accounted for")
-			asked := ""
-			for _, q := range r.Questions {
-				if asked == "" {
-					asked = fmt.Sprint(q.About, ": ", q.Choices)
-				}
-			}
-			assert.Equal(t, c.ask, asked)
-			compiles(t, r)
-		})
+		}
+		assert.Equal(t, ask, asked)
+		compiles(t, r)
+	})
+}
+
+// reaching is a world in which mail and text messages can be sent, with a people book.
+func reaching(t testing.TB) World {
+	w := world()
+	w.Senders = []Sender{{"mail", place.Mail}, {"phone", place.Number}}
+	book, err := people.New([]people.Person{
+		{ID: "vera", Name: "Vera Lindt", Addresses: []people.Address{{Connection: "mail", Address: "vera@lindental.example"}}},
+		{ID: "jon", Name: "Jonas Frei", Addresses: []people.Address{{Connection: "phone", Address: "+436641234567"}}},
+	})
+	require.NoError(t, err)
+	w.People = book
+	w.Sources = append(w.Sources,
+		KnownSource{Name: "crm/visit_requests", Key: "id", Fields: []Field{{Field: value.Field{Name: "id", Label: "Id", Type: value.Text}}, {Field: value.Field{Name: "visitor", Label: "Visitor", Type: value.Text}}, {Field: value.Field{Name: "visitor_mobile", Label: "Mobile", Type: value.Text}}, {Field: value.Field{Name: "text", Label: "Text", Type: value.Text}}}},
+		KnownSource{Name: "crm/farmers", Key: "id", Fields: []Field{{Field: value.Field{Name: "id", Label: "Id", Type: value.Text}}, {Field: value.Field{Name: "name", Label: "Name", Type: value.Text}}, {Field: value.Field{Name: "reach", Label: "Reach", Type: value.Text}, Values: []string{"ann@farm.example", "bo@farm.example"}}}})
+	return w
+}
+
+// Whom to mail is an address, somebody of the people book, or what the record says.
+func TestWhomToMail(t *testing.T) {
+	due := `{"due":{"field":"valid_until","offset":"1d"},"source":"shop/prices"}`
+	for _, c := range []struct{ text, want, ask string }{
+		{"mail the buyer when a price row is past due", due + ` | null | otherwise→mail/${person(record.buyer).mail} | null`, ""},
+		{"Mail the buyer, vera@lindental.example and Vera Lindt when a price row is past due.", due + ` | null | otherwise→mail/${person(record.buyer).mail} otherwise→mail/vera@lindental.example otherwise→mail/${person("vera").mail} | null`, ""},
+		{"when a price row is past due, mail the buyer and tell #board", due + ` | null | otherwise→mail/${person(record.buyer).mail} otherwise→square/#board | null`, ""},
+		{"mail the buyer with the price list attached when a price row is past due", due + ` | null | otherwise→mail/${person(record.buyer).mail} | null + prices.csv`, ""},
+		{"mail the buyer when a price row is past due and attach the collections", due + ` | null | otherwise→mail/${person(record.buyer).mail} | null + collections.csv`, ""},
+		{"mail a farmer when a new farmer comes in", `{"on":["created"],"source":"crm/farmers"} | null | otherwise→mail/${record.reach} | null`, ""},
+		{"email the head of the laboratory when a sample is blocked", "null", "email the head: [email Vera Lindt tell #tours tell #lab tell #board]"},
+		{"mail the head and vera when a sample is blocked", "null", "the head: [Vera Lindt]"},
+		{"text the visitor when a visit request comes in", `{"on":["created"],"source":"crm/visit_requests"} | null | otherwise→phone/${record.visitor_mobile} | null`, ""},
+		{"text +43 664 1234567 when a sample is blocked", `{"source":"lab/samples","when":{"became":"blocked","field":"verdict"}} | null | otherwise→phone/+43 664 1234567 | null`, ""},
+		{"tell #lab when a sample is blocked; over 10 samples a day mail jon@lindental.example", `{"source":"lab/samples","when":{"became":"blocked","field":"verdict"}} | null | every All→square/#lab Over 10 a day→mail/jon@lindental.example | null`, ""},
+		{"tell Vera Lindt and #lab when a sample is blocked", `{"source":"lab/samples","when":{"became":"blocked","field":"verdict"}} | null | otherwise→person/vera otherwise→square/#lab | null`, ""},
+		{"every Monday at 8 mail vera@lindental.example the collections that are late", `{"schedule":{"cron":"0 8 * * 1"}} | null | otherwise→mail/vera@lindental.example | null | collections {"source":"tours/collections","take":"all","where":{"all":[{"field":"status","is":"late"}]}}`, ""},
+		{"every Monday at 8 mail the buyer the prices", "null", "the buyer: [Vera Lindt Jonas Frei]"},
+	} {
+		reads(t, c.text, reaching(t), c.want, c.ask)
 	}
 }
 
@@ -145,7 +190,11 @@ func brief(r Reading) string {
 		one := g[0].(map[string]any)
 		parts = append(parts, fmt.Sprint(one["name"], " ", js(one["find"])))
 	}
-	return strings.Join(parts, " | ")
+	out := strings.Join(parts, " | ")
+	if a, ok := r.Sheet["messages"].(map[string]any)["alert"].(map[string]any)["attach"].([]any); ok {
+		out += fmt.Sprint(" + ", a[0].(map[string]any)["name"])
+	}
+	return out
 }
 
 // compiles checks that a draft can be run as it is.
@@ -166,15 +215,19 @@ func FuzzRead(f *testing.F) {
 	f.Add("collections is is over 5 litres over litres 3 late for 2 h before due; to #tours")
 	f.Add("orders not not new; ; daily only once #board #board the rest to #lab")
 	f.Add("mail the buyer when an invoice is past due every second monday at 25:99; over 3 invoices a day to #lab")
+	f.Add("mail the buyer, vera, a@b.example and text +43 664 1234567 with the price list attached when a price is past due")
+	f.Add("every monday mail vera@lindental.example the prices attach the collections; text its visitor the rest")
 	f.Fuzz(func(t *testing.T, text string) {
-		r := Read(text, world())
+		compiles(t, Read(text, world()))
+		w := reaching(t)
+		r := Read(text, w)
 		compiles(t, r)
 		var waived []string
 		for range 3 { // waiving brings up no question without end
 			for _, q := range r.Questions {
 				waived = append(waived, q.waiver())
 			}
-			r = Read(text, world(), waived...)
+			r = Read(text, w, waived...)
 			compiles(t, r)
 		}
 		for _, q := range r.Questions {
