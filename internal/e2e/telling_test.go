@@ -213,3 +213,46 @@ func TestAPastedExample(t *testing.T) {
 	assert.Contains(t, taken[0], `"heading":"P-\"2\\"`)
 	assert.Empty(t, p.Troubles())
 }
+
+// A sentence becomes a mail to whom the record names, known by the people book, with the record's fields and the whole list attached,
+// and to somebody else beside.
+func TestASentenceThatMails(t *testing.T) {
+	page, address := enter(t)
+	p := &person{t: t, Page: page}
+	makeHook(t, p, "Pricing")
+	row := `{"id":"R-%d","article":"Gruyère","price":"18.40 CHF","buyer":"Jonas Rietmann","state":"%s"}`
+	require.Equal(t, 202, send(t, address+"/in/pricing/price_rows", "["+fmt.Sprintf(row, 1, "valid")+","+fmt.Sprintf(row, 2, "past due")+"]"))
+	require.NoError(t, p.Go("/workflows"))
+	p.press("a, button", "From a sentence or a pattern")
+	p.fill("[aria-label='What should be told, to whom, when']", "Mail the buyer and the workshop with the price list attached when a price row is past due")
+	p.sees(".sentence", `Where is the address of "the workshop"?`)
+	p.press(".question button", "Vera Kolb")
+	p.sees(".sentence", "Every word was understood")
+	p.press("button", "Draft the sheet")
+	p.sees(`section[aria-label="Route"]`, "→ mail/jonas@lindental.example")
+	p.sees(`[data-testid="preview"]`, "price-rows.csv")
+	p.sees(`[data-testid="preview"]`, "Gruyère")
+	p.press("button", "Switch on")
+	p.press(".ant-modal button", "Switch on")
+	p.sees(".sheetstate", "is on")
+	t.Logf("%d presses and fields, of 10", p.did)
+	assert.LessOrEqual(t, p.did, 10)
+	require.Equal(t, 202, send(t, address+"/in/pricing/price_rows", fmt.Sprintf(row, 1, "past due")))
+	type letter struct {
+		To    []string
+		Files []string
+		Text  string
+	}
+	var list []letter
+	require.Eventually(t, func() bool {
+		list = stands[letter](p, "/letters")
+		return len(list) == 2
+	}, 30*time.Second, 100*time.Millisecond)
+	var to []string
+	for _, l := range list {
+		to = append(to, l.To...)
+		assert.Equal(t, []string{"price-rows.csv"}, l.Files)
+	}
+	assert.ElementsMatch(t, []string{"jonas@lindental.example", "vera@lindental.example"}, to)
+	assert.Empty(t, p.Troubles())
+}

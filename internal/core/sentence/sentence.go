@@ -227,17 +227,25 @@ func (r *reader) source() {
 		if r.tokens[i].as != "" || len(r.tokens[i].low) < 4 || contains(grammarWords, r.tokens[i].low) || contains(opening, r.tokens[i].low) {
 			continue
 		}
-		var called []*KnownSource
-		for n := range r.world.Sources {
-			if slices.ContainsFunc(strings.FieldsFunc(value.Fold(inWords(r.world.Sources[n].Name)), func(c rune) bool { return c == ' ' || c == '-' }), func(word string) bool { return singular(word) == singular(r.tokens[i].low) }) {
-				called = append(called, &r.world.Sources[n])
-			}
-		}
+		called := r.calledBy(r.tokens[i].low)
 		if len(called) == 1 {
 			r.from = called[0]
 			r.watched(i, 1)
 		}
 	}
+}
+
+// calledBy lists the sources that have a word in the name of their records.
+func (r *reader) calledBy(word string) (out []*KnownSource) {
+	for n := range r.world.Sources {
+		for w := range strings.FieldsFuncSeq(value.Fold(inWords(r.world.Sources[n].Name)), func(c rune) bool { return c == ' ' || c == '-' }) {
+			if singular(w) == singular(word) {
+				out = append(out, &r.world.Sources[n])
+				break
+			}
+		}
+	}
+	return out
 }
 
 // watched marks words that name what is watched, and one behind them such as "row".

@@ -149,6 +149,7 @@ func TestWhomToMail(t *testing.T) {
 		{"when a price row is past due, mail the buyer and tell #board", due + ` | null | otherwise→mail/${person(record.buyer).mail} otherwise→square/#board | null`, ""},
 		{"mail the buyer with the price list attached when a price row is past due", due + ` | null | otherwise→mail/${person(record.buyer).mail} | null + prices.csv`, ""},
 		{"mail the buyer when a price row is past due and attach the collections", due + ` | null | otherwise→mail/${person(record.buyer).mail} | null + collections.csv`, ""},
+		{"text the visitor when a visit comes in and attach the visit list", `{"on":["created"],"source":"crm/visit_requests"} | null | otherwise→phone/${record.visitor_mobile} | null + visit-requests.csv`, ""},
 		{"mail a farmer when a new farmer comes in", `{"on":["created"],"source":"crm/farmers"} | null | otherwise→mail/${record.reach} | null`, ""},
 		{"email the head of the laboratory when a sample is blocked", "null", "email the head: [email Vera Lindt tell #tours tell #lab tell #board]"},
 		{"mail the head and vera when a sample is blocked", "null", "the head: [Vera Lindt]"},

@@ -290,8 +290,12 @@ func (r *reader) attached() {
 				source, named, end = s, true, end+width
 				continue
 			}
-			if slices.Contains([]string{"list", "table", "sheet"}, word) {
+			if called := r.calledBy(word); slices.Contains([]string{"list", "table", "sheet"}, word) {
 				named = true
+			} else if len(called) == 1 || slices.Contains(called, r.from) { // the price list of price rows
+				if source = called[0]; slices.Contains(called, r.from) {
+					source = r.from
+				}
 			} else if !slices.Contains([]string{"the", "a", "all", "whole", "file", "as", "attached"}, word) {
 				break
 			}

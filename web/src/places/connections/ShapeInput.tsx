@@ -1,9 +1,12 @@
 import { useMutation } from '@tanstack/react-query';
 import { Button, Input, Select } from 'antd';
-import { useState } from 'react';
+import { lazy, Suspense, useState } from 'react';
 import { api, answerOf, type Schemas } from '../../api/client';
 import { Trouble } from '../../parts/Trouble';
-import { pretty } from '../../parts/Attempts';
+import { readShape, writeShape } from './shape';
+
+// Its texts are those of sheets, which are no small part.
+const ShapeTree = lazy(() => import('./ShapeTree'));
 
 interface Props {
   id: string;
@@ -11,17 +14,23 @@ interface Props {
   change: (shape: string) => void;
 }
 
+const indented = (shape: string) => {
+  const read = readShape(shape);
+  return read === undefined ? shape : writeShape(read);
+};
+
 type Role = Schemas['Leaf']['is'];
 
 /** The body of a call: made of an example that the other side gives, corrected by choosing, or written. */
 export function ShapeInput({ id, value, change }: Props) {
   const [open, setOpen] = useState(value === '');
+  const [asText, setAsText] = useState(false);
   const [example, setExample] = useState('');
   const [chosen, setChosen] = useState<Record<string, Role>>({});
   const make = useMutation({
     mutationFn: (body: { example: string; chosen: Record<string, Role> }) =>
       answerOf(api.POST('/api/shapes/example', { body })),
-    onSuccess: (made) => made.shape && change(pretty(made.shape)),
+    onSuccess: (made) => made.shape && change(indented(made.shape)),
   });
   const read = (text: string, roles: Record<string, Role>) => {
     setExample(text);
@@ -30,6 +39,7 @@ export function ShapeInput({ id, value, change }: Props) {
     else make.reset();
   };
   const made = make.data;
+  const tree = !asText && readShape(value) !== undefined;
   return (
     <div className="shapeinput">
       {open && (
@@ -70,16 +80,28 @@ export function ShapeInput({ id, value, change }: Props) {
           )}
         </div>
       )}
-      <Input.TextArea
-        id={id}
-        className="mono"
-        autoSize={{ minRows: 3, maxRows: 16 }}
-        spellCheck={false}
-        value={value}
-        onChange={(e) => change(e.target.value)}
-      />
+      {tree ? (
+        <Suspense fallback={null}>
+          <ShapeTree value={value} change={change} />
+        </Suspense>
+      ) : (
+        <Input.TextArea
+          id={id}
+          className="mono"
+          autoSize={{ minRows: 3, maxRows: 16 }}
+          spellCheck={false}
+          value={value}
+          onChange={(e) => change(e.target.value)}
+        />
+      )}
+      {!asText && !tree && value.trim() !== '' && (
+        <p className="muted small">This is no JSON yet, so that it is shown as text.</p>
+      )}
       <Button size="small" type="link" aria-expanded={open} onClick={() => setOpen(!open)}>
         {open ? 'Write it yourself' : 'Make it of an example'}
+      </Button>
+      <Button size="small" type="link" onClick={() => setAsText(!asText)}>
+        {asText ? 'Show it as a tree' : 'Show it as text'}
       </Button>
     </div>
   );
