@@ -26,6 +26,7 @@ import (
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/engine/intake"
+	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/observe"
 	"dorfbote/internal/seal"
@@ -112,7 +113,7 @@ func openEngine(ctx context.Context, s settings, url string, ws value.Workspace,
 	}
 	e.Box, e.Env = box, env
 	e.Upkeep.Keep = store.Keep{Days: s.KeepDays, Arrivals: s.KeepArrivals}
-	e.Meters = observe.NewMeters(st)
+	e.Meters = observe.NewMeters(st, sources.Listed())
 	return e, nil
 }
 

@@ -20,6 +20,7 @@ import (
 
 	"dorfbote/internal/api"
 	"dorfbote/internal/api/auth"
+	"dorfbote/internal/core/people"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/engine/intake"
@@ -354,7 +355,12 @@ func TestMovingToAnotherConnection(t *testing.T) {
 	require.Equal(t, 200, status)
 	status, _ = c.call("DELETE", "/api/connections/shop", "")
 	assert.Equal(t, 409, status, "what is used is not deleted")
+	require.NoError(t, c.st.PutPersons(t.Context(), []store.BookPerson{
+		{Key: "ann", ID: "ann", Prefers: "shop", Addresses: store.Texts{"shop": "1", "mail": "a@b.example"}, ChangedAt: time.Now()},
+		{Key: "bo", ID: "bo", Addresses: store.Texts{"shop": "2", "store": "3"}, ChangedAt: time.Now()},
+	}, false))
 	_, plan := c.call("POST", "/api/connections/shop/move", `{"to":"store"}`)
+	assert.EqualValues(t, 2, plan["persons"])
 	assert.Equal(t, []any{"store/orders"}, plan["missing"])
 	status, _ = c.call("POST", "/api/connections/shop/move", `{"to":"store","apply":true}`)
 	assert.Equal(t, 409, status, "it could not run after the move")
@@ -365,6 +371,12 @@ func TestMovingToAnotherConnection(t *testing.T) {
 	_, w = c.call("GET", id, "")
 	assert.Equal(t, strings.ReplaceAll(commented, "shop/orders", "store/orders"), w["text"])
 	assert.EqualValues(t, 2, w["version"])
+	book, err := c.st.WholeBook(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, []people.Person{
+		{ID: "ann", Prefers: "store", Addresses: []people.Address{{Connection: "mail", Address: "a@b.example"}, {Connection: "store", Address: "1"}}},
+		{ID: "bo", Addresses: []people.Address{{Connection: "store", Address: "3"}}},
+	}, book, "the people book moves along")
 	status, _ = c.call("DELETE", "/api/connections/shop", "")
 	assert.Less(t, status, 300)
 }

@@ -29,6 +29,7 @@ import (
 	"dorfbote/internal/api/workflows"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/engine/intake"
+	engsources "dorfbote/internal/engine/sources"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/observe"
 )
@@ -76,7 +77,7 @@ const compressLevel = 3
 // New makes the server.
 func New(o Options) (*Server, error) {
 	if o.Meters == nil {
-		o.Meters = observe.NewMeters(o.Engine.Store)
+		o.Meters = observe.NewMeters(o.Engine.Store, engsources.Listed())
 	}
 	if o.Engine.Env.Base == "" {
 		o.Engine.Env.Base = o.PublicURL

@@ -23,15 +23,16 @@ type Meters struct {
 	decided   *prometheus.CounterVec
 	deciding  prometheus.Histogram
 	posts     *prometheus.CounterVec
-	posting   prometheus.Histogram
+	posting   *prometheus.HistogramVec
 	told      prometheus.Histogram
 	steps     *prometheus.CounterVec
 	requests  *prometheus.CounterVec
 	answering *prometheus.HistogramVec
 }
 
-// NewMeters makes meters. With a store, what waits in the database is looked up with each scrape.
-func NewMeters(st *store.Store) *Meters {
+// NewMeters makes meters. With a store, what waits in the database is looked up with each scrape: by destination for kinds of
+// connection whose places are listed, by connection for all others, since an address is somebody's own and there is no end to them.
+func NewMeters(st *store.Store, listed []string) *Meters {
 	r := prometheus.NewRegistry()
 	counter := func(name, help string, labels ...string) *prometheus.CounterVec {
 		c := prometheus.NewCounterVec(prometheus.CounterOpts{Namespace: "dorfbote", Name: name, Help: help}, labels)
@@ -53,8 +54,8 @@ func NewMeters(st *store.Store) *Meters {
 		arrivals:  counter("arrivals_total", "Events that were taken in, and those that were known already.", "known"),
 		decided:   counter("verdicts_total", "What workflows made of arrivals, by verdict; ignored ones are not counted.", "verdict"),
 		deciding:  single(histogram("decide_batch_seconds", "How long a batch of arrivals took to decide and write.", fine)),
-		posts:     counter("post_attempts_total", "Tries to send a post, by the class of the answer: 2xx, 4xx, 5xx or none.", "answer"),
-		posting:   single(histogram("post_seconds", "How long a channel took to answer.", fine)),
+		posts:     counter("post_attempts_total", "Tries to send a post, by its connection, what became of it (taken, again or refused) and the class of the answer: 2xx, 4xx, 5xx or none.", "connection", "outcome", "answer"),
+		posting:   histogram("post_seconds", "How long the other side took to answer.", fine, "connection"),
 		told:      single(histogram("arrival_to_post_seconds", "From an arrival's being taken in to its post's being delivered.", long)),
 		steps:     counter("step_attempts_total", "Tries of what follows on a post, by kind and outcome.", "kind", "outcome"),
 		requests:  counter("http_requests_total", "Requests that were answered.", "method", "route", "status"),
@@ -62,7 +63,7 @@ func NewMeters(st *store.Store) *Meters {
 	}
 	r.MustRegister(collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	if st != nil {
-		r.MustRegister(newBacklog(st))
+		r.MustRegister(newBacklog(st, listed))
 	}
 	return m
 }
@@ -91,11 +92,18 @@ func (m *Meters) Decided(verdicts map[string]int, took time.Duration) {
 	}
 }
 
-// Posted counts a try to send a post.
-func (m *Meters) Posted(status int, took time.Duration) {
+// What became of a try to send a post.
+const (
+	Taken   = "taken"
+	Again   = "again" // it may be taken later
+	Refused = "refused"
+)
+
+// Posted counts a try to send a post over a connection.
+func (m *Meters) Posted(connection, outcome string, status int, took time.Duration) {
 	if m != nil {
-		m.posts.WithLabelValues(class(status)).Inc()
-		m.posting.Observe(took.Seconds())
+		m.posts.WithLabelValues(connection, outcome, class(status)).Inc()
+		m.posting.WithLabelValues(connection).Observe(took.Seconds())
 	}
 }
 
@@ -134,16 +142,18 @@ const lateAfter = 30 * time.Second
 // backlog tells what waits in the database.
 type backlog struct {
 	store                                          *store.Store
+	listed                                         []string // kinds of connection
 	waiting, oldest, paused, jobs, steps, late, db *prometheus.Desc
 }
 
-func newBacklog(st *store.Store) *backlog {
+func newBacklog(st *store.Store, listed []string) *backlog {
 	desc := func(name, help string, labels ...string) *prometheus.Desc {
 		return prometheus.NewDesc("dorfbote_"+name, help, labels, nil)
 	}
 	return &backlog{
 		store:   st,
-		waiting: desc("posts_waiting", "Posts that wait for a destination.", "destination"),
+		listed:  listed,
+		waiting: desc("posts_waiting", "Posts that wait for a destination, or for the addresses of a connection.", "destination"),
 		oldest:  desc("posts_waiting_oldest_seconds", "For how long the oldest post has waited.", "destination"),
 		paused:  desc("destination_paused", "1 where a destination is paused.", "destination"),
 		jobs:    desc("jobs", "Jobs that are not done, by queue and state.", "queue", "state"),
@@ -177,8 +187,9 @@ func (b *backlog) Collect(ch chan<- prometheus.Metric) {
 		Waiting int64
 		Oldest  float64
 	}
-	if db.Raw(`SELECT d.name, d.paused, count(p.id) AS waiting, coalesce(extract(epoch FROM now() - min(p.created_at)), 0) AS oldest
-		FROM destinations d LEFT JOIN posts p ON p.destination = d.name AND p.state = 'waiting' GROUP BY d.name`).Scan(&places).Error != nil {
+	if db.Raw(`SELECT CASE WHEN c.kind IN ? THEN d.name ELSE d.connection END AS name, bool_or(d.paused) AS paused, count(p.id) AS waiting,
+			coalesce(extract(epoch FROM now() - min(p.created_at)), 0) AS oldest
+		FROM destinations d LEFT JOIN connections c ON c.id = d.connection LEFT JOIN posts p ON p.destination = d.name AND p.state = 'waiting' GROUP BY 1`, b.listed).Scan(&places).Error != nil {
 		return
 	}
 	for _, p := range places {

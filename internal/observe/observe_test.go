@@ -49,19 +49,19 @@ func TestTraces(t *testing.T) {
 func TestMeters(t *testing.T) {
 	var none *Meters
 	none.Arrived(1, 1) // counts nothing, and does no harm
-	none.Posted(200, time.Second)
-	m := NewMeters(nil)
+	none.Posted("square", Taken, 200, time.Second)
+	m := NewMeters(nil, nil)
 	m.Arrived(3, 1)
 	m.Decided(map[string]int{"told": 2}, time.Millisecond)
-	m.Posted(0, time.Millisecond)
-	m.Posted(429, time.Millisecond)
+	m.Posted("talk", Taken, 0, time.Millisecond)
+	m.Posted("square", Again, 429, time.Millisecond)
 	m.Answered("GET", "/api/posts/{id}", 200, time.Millisecond)
 	m.Stepped("add", "done")
 	m.Told(time.Second)
 	w := httptest.NewRecorder()
 	m.Handler().ServeHTTP(w, httptest.NewRequest(http.MethodGet, "/metrics", nil))
 	for _, line := range []string{
-		`dorfbote_arrivals_total{known="no"} 3`, `dorfbote_verdicts_total{verdict="told"} 2`, `dorfbote_post_attempts_total{answer="none"} 1`, `dorfbote_post_attempts_total{answer="4xx"} 1`,
+		`dorfbote_arrivals_total{known="no"} 3`, `dorfbote_verdicts_total{verdict="told"} 2`, `dorfbote_post_attempts_total{answer="none",connection="talk",outcome="taken"} 1`, `dorfbote_post_attempts_total{answer="4xx",connection="square",outcome="again"} 1`,
 		`dorfbote_http_requests_total{method="GET",route="/api/posts/{id}",status="200"} 1`, `dorfbote_step_attempts_total{kind="add",outcome="done"} 1`, `dorfbote_arrival_to_post_seconds_count 1`,
 	} {
 		assert.Contains(t, w.Body.String(), line)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"time"
@@ -131,3 +132,17 @@ type BookSource struct {
 
 // PeopleBook is the name of the choice of a [BookSource].
 const PeopleBook = "people book"
+
+// Over counts the persons of the people book who have an address on a connection.
+func (s *Store) Over(ctx context.Context, connection string) (n int64, err error) {
+	err = s.DB.WithContext(ctx).Model(&BookPerson{}).Where("addresses ->> ? IS NOT NULL", connection).Count(&n).Error
+	return n, err
+}
+
+// MoveAddresses has the persons of the people book reached over another connection at the addresses that they have on one. Who has
+// an address on the other already keeps that.
+func (s *Store) MoveAddresses(ctx context.Context, from, to string, at time.Time) error {
+	return s.DB.WithContext(ctx).Exec(`UPDATE persons SET addresses = jsonb_build_object(@to::text, addresses ->> @from::text) || (addresses - @from::text),
+		prefers = CASE WHEN prefers = @from THEN @to ELSE prefers END, changed_at = @at WHERE addresses ->> @from::text IS NOT NULL`,
+		sql.Named("from", from), sql.Named("to", to), sql.Named("at", at)).Error
+}

@@ -324,7 +324,7 @@ func (s *Store) Mentions(ctx context.Context, connection string) ([]Mention, err
 	var out []Mention
 	err := s.DB.WithContext(ctx).Raw(`SELECT w.*, coalesce(v.sheet, '') AS live FROM workflows w
 		LEFT JOIN workflow_versions v ON v.workflow = w.id AND v.version = w.version AND w.is_on
-		WHERE w.draft LIKE '%' || ? || '/%' OR v.sheet LIKE '%' || ? || '/%' ORDER BY w.name`, connection, connection).Scan(&out).Error
+		WHERE w.draft LIKE '%' || @c || '/%' OR v.sheet LIKE '%' || @c || '/%' OR w.draft LIKE '%person(%.' || @c || '%' OR v.sheet LIKE '%person(%.' || @c || '%' ORDER BY w.name`, sql.Named("c", connection)).Scan(&out).Error
 	return out, err
 }
 

@@ -103,6 +103,7 @@ type connectionOutput struct {
 		Health   []HealthHour         `json:"health" doc:"the last two weeks by the hour"`
 		Requests []HookRequestItem    `json:"requests" doc:"of a hook: the last ones"`
 		Uses     []sources.Use        `json:"uses" doc:"the sheets that name it"`
+		Persons  int64                `json:"persons" doc:"of the people book, who have an address on it"`
 	}
 }
 
@@ -262,6 +263,9 @@ func (s *Connections) connection(ctx context.Context, id string) (*connectionOut
 	}
 	for _, r := range last {
 		out.Body.Requests = append(out.Body.Requests, HookRequestItem{ID: r.ID, At: r.At, Status: r.Status, Problem: r.Problem, Location: r.Location, Media: r.Media, Path: r.Path, Size: r.Size, Head: r.Head})
+	}
+	if out.Body.Persons, err = s.Store.Over(ctx, id); err != nil {
+		return nil, err
 	}
 	out.Body.Uses, err = s.Sources.Uses(ctx, id)
 	return out, err

@@ -31,6 +31,7 @@ type moveOutput struct {
 	Body struct {
 		Uses    []sources.Use `json:"uses"`
 		Missing []string      `json:"missing" doc:"sources or channels that the other connection does not have"`
+		Persons int64         `json:"persons" doc:"of the people book, whose addresses move along"`
 		Applied bool          `json:"applied"`
 	}
 }
@@ -99,6 +100,9 @@ func (s *Connections) moveUses(ctx context.Context, who *kit.Person, in *moveInp
 	for name := range missing {
 		out.Body.Missing = append(out.Body.Missing, name)
 	}
+	if out.Body.Persons, err = s.Store.Over(ctx, from.ID); err != nil {
+		return nil, err
+	}
 	if !in.Body.Apply {
 		return out, nil
 	}
@@ -141,6 +145,12 @@ func (s *Connections) moveUses(ctx context.Context, who *kit.Person, in *moveInp
 		if err := s.After(ctx, e, store.AboutWorkflow, false); err != nil {
 			return nil, err
 		}
+	}
+	if out.Body.Persons > 0 {
+		if err := s.Store.MoveAddresses(ctx, from.ID, to.ID, s.Engine.Now()); err != nil {
+			return nil, err
+		}
+		s.Engine.Sources.ForgetPeople()
 	}
 	out.Body.Applied = true
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Workflows})

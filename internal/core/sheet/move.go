@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"regexp"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -13,8 +14,8 @@ type Moved struct {
 	Now  string `json:"now"`
 }
 
-// Move exchanges a connection for another in every source and destination that the sheet names. The rest of the text
-// stays as it is, comments and all.
+// Move exchanges a connection for another in every source and destination that the sheet names, and where a formula names it:
+// on_duty("rota/events"), person(x).mail. The rest of the text stays as it is, comments and all.
 func Move(src []byte, from, to string) ([]byte, []Moved, error) {
 	doc, bad := document(src)
 	if bad != nil {
@@ -22,6 +23,7 @@ func Move(src []byte, from, to string) ([]byte, []Moved, error) {
 	}
 	lines := strings.Split(string(src), "\n")
 	var moved []Moved
+	inFormula := regexp.MustCompile(`(on_duty\(\s*\\?["'])` + regexp.QuoteMeta(from) + `(/)|(\bperson\([^()]*(?:\([^()]*\)[^()]*)*\)\??\.)` + regexp.QuoteMeta(from) + `\b`)
 	var walk func(n *yaml.Node, name string)
 	walk = func(n *yaml.Node, name string) {
 		switch n.Kind {
@@ -34,6 +36,9 @@ func Move(src []byte, from, to string) ([]byte, []Moved, error) {
 				walk(c, name)
 			}
 		case yaml.ScalarNode:
+			if inFormula.MatchString(n.Value) {
+				moved = append(moved, moveFormulas(lines, n, inFormula, to)...)
+			}
 			rest, ok := strings.CutPrefix(n.Value, from+"/")
 			if !ok || !contains([]string{"source", "to", "cc", "bcc", "except"}, name) || n.Line > len(lines) {
 				return
@@ -57,4 +62,20 @@ func Move(src []byte, from, to string) ([]byte, []Moved, error) {
 		return more, append(moved, again...), nil
 	}
 	return out, moved, nil
+}
+
+// moveFormulas exchanges a connection in the formulas of one text, in the lines that it stands in.
+func moveFormulas(lines []string, n *yaml.Node, in *regexp.Regexp, to string) (moved []Moved) {
+	last := n.Line
+	if n.Style == yaml.LiteralStyle || n.Style == yaml.FoldedStyle {
+		last += strings.Count(n.Value, "\n") + 1
+	}
+	for i := n.Line - 1; i < min(last, len(lines)); i++ {
+		for _, was := range in.FindAllString(lines[i], -1) {
+			now := in.ReplaceAllString(was, "${1}${3}"+to+"${2}")
+			moved = append(moved, Moved{Line: i + 1, Was: was, Now: now})
+		}
+		lines[i] = in.ReplaceAllString(lines[i], "${1}${3}"+to+"${2}")
+	}
+	return moved
 }

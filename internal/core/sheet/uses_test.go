@@ -97,6 +97,29 @@ func TestMovingMovesWhatIsNamed(t *testing.T) {
 	assert.Error(t, err)
 }
 
+// What a formula names moves too, on one line or in a block, and words that only look like it do not.
+func TestMovingWithinFormulas(t *testing.T) {
+	src := `dorfbote: 1
+name: n
+watch: {source: shop/orders}
+messages:
+  m:
+    title: "on ${on_duty(\"rota/events\").name} # person(x).rota"
+    body: |
+      ${person(or(record.who, 'x')).rota}: ${record.rota} rota/events
+      ${person("a").rota2}
+route: {otherwise: {tell: [{to: "rota/${person(record.buyer).rota}, ${on_duty('rota/events').rota}", message: m}]}}
+`
+	out, moved, err := Move([]byte(src), "rota", "plan")
+	require.NoError(t, err)
+	want := strings.NewReplacer(`on_duty(\"rota/`, `on_duty(\"plan/`, `person(x).rota`, `person(x).plan`, `'x')).rota`, `'x')).plan`, `to: "rota/${person(record.buyer).rota}, ${on_duty('rota/`, `to: "plan/${person(record.buyer).plan}, ${on_duty('plan/`).Replace(src)
+	assert.Equal(t, want, string(out))
+	assert.Len(t, moved, 6)
+	back, _, err := Move(out, "plan", "rota")
+	require.NoError(t, err)
+	assert.Equal(t, src, string(back))
+}
+
 func TestWhatStartsASheet(t *testing.T) {
 	for watch, form := range map[string]string{
 		"{source: a/b}":                   "",

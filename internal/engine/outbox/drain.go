@@ -17,6 +17,7 @@ import (
 	"dorfbote/internal/engine/host"
 	"dorfbote/internal/jobs"
 	"dorfbote/internal/notify"
+	"dorfbote/internal/observe"
 	"dorfbote/internal/store"
 )
 
@@ -184,7 +185,14 @@ func (o *Outbox) sendOne(ctx context.Context, sender connect.Sender, d *store.De
 		return false, ctx.Err() // what became of the call is not known; the key makes trying again safe
 	}
 	now, took := o.Now(), time.Since(began)
-	o.Meters.Posted(r.Status, took)
+	outcome := observe.Again
+	switch {
+	case r.Taken:
+		outcome = observe.Taken
+	case r.Final:
+		outcome = observe.Refused
+	}
+	o.Meters.Posted(d.Connection, outcome, r.Status, took)
 	p.Attempts++
 	p.Status, p.Answer = r.Status, r.Answer
 	done := settling{tried: &store.Attempt{At: now.Add(-took), TookMs: int(took.Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Sent, Answer: r.Raw}}

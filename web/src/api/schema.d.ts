@@ -1936,6 +1936,11 @@ export interface components {
             /** Format: date-time */
             last_ok: string | null;
             paused: boolean;
+            /**
+             * Format: int64
+             * @description of the people book, who have an address on it
+             */
+            persons: number;
             /** @description what is read from it */
             reads: components["schemas"]["SourceItem"][] | null;
             /** @description records come from it; otherwise posts only go to it */
@@ -2625,6 +2630,11 @@ export interface components {
             applied: boolean;
             /** @description sources or channels that the other connection does not have */
             missing: string[] | null;
+            /**
+             * Format: int64
+             * @description of the people book, whose addresses move along
+             */
+            persons: number;
             uses: components["schemas"]["Use"][] | null;
         };
         Moved: {

@@ -72,6 +72,14 @@ export function Arrival() {
                   <td>{p.destination}</td>
                   <td>
                     <Link to={`/outbox?post=${p.id}`}>{p.title || p.plain}</Link>
+                    {p.link && (
+                      <>
+                        {' · '}
+                        <a href={p.link} target="_blank" rel="noreferrer">
+                          Look at the post where it is
+                        </a>
+                      </>
+                    )}
                   </td>
                   <td className="muted small">{p.sent_at ? clockOf(p.sent_at) : p.answer}</td>
                 </tr>

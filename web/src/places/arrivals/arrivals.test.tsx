@@ -80,6 +80,7 @@ const one = {
       title: 'COL-7 is late',
       plain: '',
       answer: 'not let in',
+      link: 'http://square.example/#3',
       sent_at: null,
     },
   ],
@@ -98,6 +99,7 @@ it('says of an arrival what changed, who was told, and which line decided', asyn
   const changed = page.at.querySelector('tr.is-changed')!;
   expect(changed.querySelector('s')!.textContent).toBe('planned');
   expect(changed.textContent).toContain('changed');
+  expect(saying('Look at the post where it is')!.getAttribute('href')).toBe('http://square.example/#3');
   expect(page.at.textContent).toContain('(empty)');
   const decided = page.at.querySelector('tr.is-decider')!;
   expect(decided.textContent).toContain('valley is Upper');

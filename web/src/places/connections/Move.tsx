@@ -5,6 +5,7 @@ import { useState } from 'react';
 import { Link } from 'react-router';
 import { api, answerOf, type ConnectionDetail } from '../../api/client';
 import { useConnections } from '../../api/queries';
+import { counted } from '../../parts/counted';
 import { Trouble } from '../../parts/Trouble';
 
 /** Which sheets rely on a connection, and how to move them all to another before it is retired. */
@@ -31,7 +32,8 @@ export function Move({ c, editor }: { c: ConnectionDetail; editor: boolean }) {
     'in place',
   );
   const uses = c.uses ?? [];
-  if (uses.length === 0) return <p className="muted">No sheet names it. It can be deleted.</p>;
+  if (uses.length === 0 && c.persons === 0)
+    return <p className="muted">No sheet names it. It can be deleted.</p>;
   const planned = move.data && !move.data.applied && to ? move.data : undefined;
   const blocked = (planned?.uses ?? []).some((u) => u.problem);
   return (
@@ -48,6 +50,12 @@ export function Move({ c, editor }: { c: ConnectionDetail; editor: boolean }) {
           </li>
         ))}
       </ul>
+      {c.persons > 0 && (
+        <p className="muted">
+          {counted(c.persons, 'person', 'persons')} of the <Link to="/people-book">people book</Link>{' '}
+          {c.persons === 1 ? 'has an address' : 'have addresses'} on it.
+        </p>
+      )}
       {editor && others.length > 0 && (
         <div className="inline">
           <span>To retire it, move them all to</span>
@@ -97,6 +105,11 @@ export function Move({ c, editor }: { c: ConnectionDetail; editor: boolean }) {
               )}
             </tbody>
           </table>
+          {planned.persons > 0 && (
+            <p>
+              The addresses of {counted(planned.persons, 'person', 'persons')} of the people book move along.
+            </p>
+          )}
           {(planned.missing ?? []).length > 0 && (
             <p className="brass">△ Not there yet: {(planned.missing ?? []).join(', ')}</p>
           )}
@@ -106,7 +119,7 @@ export function Move({ c, editor }: { c: ConnectionDetail; editor: boolean }) {
             loading={move.isPending}
             onClick={() => move.mutate(true)}
           >
-            Move all {(planned.uses ?? []).length}
+            Move all {(planned.uses ?? []).length + planned.persons}
           </Button>
           {blocked && <span className="bad"> Some could not run after the move; nothing is moved.</span>}
         </div>

@@ -6,8 +6,8 @@ import { More } from '../../parts/More';
 import { Trouble } from '../../parts/Trouble';
 import { clockOf, dayOf, fullOf } from '../../parts/times';
 
-type What = 'workflow' | 'connection' | 'source' | 'post' | 'destination' | 'person' | 'team' | 'invitation';
-const kinds: What[] = [
+type What = (typeof kinds)[number];
+const kinds = [
   'workflow',
   'connection',
   'source',
@@ -16,7 +16,9 @@ const kinds: What[] = [
   'person',
   'team',
   'invitation',
-];
+  'person of the people book',
+  'choice',
+] as const;
 
 /** Who changed what, with before and after. */
 export function ChangesMade({ people }: { people: Schemas['PersonItem'][] }) {

@@ -39,6 +39,13 @@ export function RunPosts({ posts }: { posts: Schemas['RunPost'][] }) {
               <Link to={`/outbox?post=${p.id}`}>In the outbox</Link>
             </div>
           )}
+          {p.link && (
+            <p>
+              <a href={p.link} target="_blank" rel="noreferrer">
+                Look at the post where it is
+              </a>
+            </p>
+          )}
         </details>
       ))}
     </section>

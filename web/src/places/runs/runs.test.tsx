@@ -31,6 +31,7 @@ it('shows what was sent in a run, what followed, and goes on from where it stopp
             plain: '',
             under: null,
             answer: 'not let in',
+            link: 'http://square.example/#3',
             tried: [],
           } as never,
         ]}
@@ -43,6 +44,7 @@ it('shows what was sent in a run, what followed, and goes on from where it stopp
     </>,
   );
   await wait(() => saying('Send again'));
+  expect(saying('Look at the post where it is')!.getAttribute('href')).toBe('http://square.example/#3');
   expect(page.at.querySelector('[data-step="1"]')!.hasAttribute('open')).toBe(false);
   expect(page.at.querySelector('[data-step="2"]')!.textContent).toContain('change in tours/jobs');
   expect(page.at.querySelector('[data-step="2"]')!.textContent).toContain('no such field');
