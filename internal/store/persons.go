@@ -142,7 +142,7 @@ func (s *Store) Over(ctx context.Context, connection string) (n int64, err error
 // MoveAddresses has the persons of the people book reached over another connection at the addresses that they have on one. Who has
 // an address on the other already keeps that.
 func (s *Store) MoveAddresses(ctx context.Context, from, to string, at time.Time) error {
-	return s.DB.WithContext(ctx).Exec(`UPDATE persons SET addresses = jsonb_build_object(@to::text, addresses ->> @from::text) || (addresses - @from::text),
-		prefers = CASE WHEN prefers = @from THEN @to ELSE prefers END, changed_at = @at WHERE addresses ->> @from::text IS NOT NULL`,
+	return s.DB.WithContext(ctx).Exec(`UPDATE persons SET addresses = jsonb_build_object(CAST(@to AS text), addresses ->> @from) || (addresses - @from),
+		prefers = CASE WHEN prefers = @from THEN @to ELSE prefers END, changed_at = @at WHERE addresses ->> @from IS NOT NULL`,
 		sql.Named("from", from), sql.Named("to", to), sql.Named("at", at)).Error
 }
