@@ -217,6 +217,7 @@ func (r *reader) source() {
 		}
 		if r.from == nil {
 			r.from = s
+			r.sameName(i, width)
 		}
 		if r.from == s {
 			r.watched(i, width)
@@ -265,13 +266,36 @@ func inWords(source string) string {
 // sourceAt finds the source whose records are named by the words from here on: of several, by the most words.
 func (r *reader) sourceAt(at int) (source *KnownSource, width int) {
 	for n := range r.world.Sources {
-		s := &r.world.Sources[n]
-		for _, name := range []string{inWords(s.Name), s.Title, s.Name} {
-			w := len(strings.Fields(name))
-			if w > width && at+w <= len(r.tokens) && (r.free(at, at+w) || r.tokens[at].as == AsSource) && singular(r.phrase(at, at+w)) == singular(value.Fold(name)) {
-				source, width = s, w
-			}
+		if w := r.names(at, &r.world.Sources[n]); w > width {
+			source, width = &r.world.Sources[n], w
 		}
 	}
 	return source, width
+}
+
+// names tells how many words from here on name the records of a source: batches, cellar batches, cellar/batches.
+func (r *reader) names(at int, s *KnownSource) (width int) {
+	connection, _, _ := strings.Cut(s.Name, "/")
+	for _, name := range []string{inWords(s.Name), s.Title, s.Name, connection + " " + inWords(s.Name)} {
+		w := len(strings.Fields(name))
+		if w > width && at+w <= len(r.tokens) && (r.free(at, at+w) || r.tokens[at].as == AsSource) && singular(r.phrase(at, at+w)) == singular(value.Fold(name)) {
+			width = w
+		}
+	}
+	return width
+}
+
+// sameName asks which source is meant where several have records that are called so.
+func (r *reader) sameName(at, width int) {
+	about := r.text(at, at+width)
+	var choices []string
+	for n := range r.world.Sources {
+		s := &r.world.Sources[n]
+		if connection, _, _ := strings.Cut(s.Name, "/"); r.names(at, s) == width {
+			choices = append(choices, connection+" "+about)
+		}
+	}
+	if len(choices) > 1 && about != "" && !strings.Contains(about, "/") {
+		r.doubts = append(r.doubts, Doubt{About: about, Ask: "Several sources have records called " + about + ". Which are meant?", Choices: choices})
+	}
 }

@@ -140,6 +140,16 @@ func reaching(t testing.TB) World {
 	return w
 }
 
+// Records of one name in two sources are asked about, and told apart by their connection.
+func TestTwoSourcesOfOneName(t *testing.T) {
+	w := world()
+	w.Sources = append(w.Sources, KnownSource{Name: "dairy/samples", Key: "id", Fields: []Field{{Field: value.Field{Name: "id", Label: "Id", Type: value.Text}}}})
+	reads(t, "tell #lab when a sample comes in", w, "null", "sample: [lab sample dairy sample]")
+	reads(t, "tell #lab when a dairy sample comes in", w, `{"on":["created"],"source":"dairy/samples"} | null | otherwise→square/#lab | null`, "")
+	reads(t, "tell #lab when a lab sample comes in", w, `{"on":["created"],"source":"lab/samples"} | null | otherwise→square/#lab | null`, "")
+	reads(t, "tell #lab when an invoice comes in", w, `{"on":["created"],"source":"shop/invoices"} | null | otherwise→square/#lab | null`, "")
+}
+
 // Whom to mail is an address, somebody of the people book, or what the record says.
 func TestWhomToMail(t *testing.T) {
 	due := `{"due":{"field":"valid_until","offset":"1d"},"source":"shop/prices"}`
