@@ -159,6 +159,7 @@ func (s *Connections) listConnections(ctx context.Context, _ *kit.Person, _ *str
 		if err != nil {
 			return nil, err
 		}
+		it.Address = s.addressOf(&c) // without what makes a door secret
 		items = append(items, it)
 	}
 	return kit.ListOf(items, 0), nil
@@ -216,7 +217,7 @@ func (s *Connections) addressOf(c *store.Connection) string {
 	if k := kinds.Named(c.Kind); k != nil && k.Door != "" {
 		return base + "/" + k.Door + "/" + c.ID
 	}
-	for _, name := range []string{"address", "host", "folder"} {
+	for _, name := range []string{"address", "host", "smtp", "folder"} {
 		if v := c.Settings[name]; v != "" {
 			if name == "host" && c.Settings["database"] != "" {
 				v += "/" + c.Settings["database"]

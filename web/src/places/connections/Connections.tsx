@@ -6,6 +6,7 @@ import type { ConnectionItem } from '../../api/client';
 import { useConnections } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { agoOf, fullOf } from '../../parts/times';
+import { reached } from './forms';
 
 /** Every app and chat, how each stands, and what it costs to ask it. */
 export function Connections() {
@@ -54,10 +55,10 @@ export function Connections() {
                 <ConnectionState c={c} />
               </td>
               <td className="where">
-                <span className="mono small">{c.address}</span>
+                <span className="mono small">{(c.sends && c.settings.address) || c.address}</span>
               </td>
               <td>
-                {(c.sources ?? []).map((s) => s.slice(s.indexOf('/') + 1)).join(', ') || (
+                {[...(c.sources ?? []).map((s) => s.slice(s.indexOf('/') + 1)), ...reached(c)].join(', ') || (
                   <span className="muted">nothing yet</span>
                 )}
               </td>
@@ -90,5 +91,6 @@ export function ConnectionState({ c }: { c: ConnectionItem }) {
       </span>
     );
   if (c.last_ok) return <span className="good">● well</span>;
-  return <span className="muted">{c.receives ? '○ not heard yet' : '○ nothing sent yet'}</span>;
+  const only = !c.receives || ((c.sources ?? []).length === 0 && reached(c).length > 0); // posts go there, and nothing comes
+  return <span className="muted">{only ? '○ nothing sent yet' : '○ not heard yet'}</span>;
 }

@@ -5,6 +5,7 @@ import { api, answerOf, type ConnectionDetail, type ConnectionKind } from '../..
 import { Attempts } from '../../parts/Attempts';
 import { Band } from '../../parts/Band';
 import { Trouble } from '../../parts/Trouble';
+import { forms } from './forms';
 
 interface Props {
   c: ConnectionDetail;
@@ -21,13 +22,6 @@ const cans: Record<string, string> = {
   buttons: 'have buttons',
   attach: 'carry files',
   mention: 'speak to persons',
-};
-
-const forms: Record<string, string> = {
-  mail: 'any mail address',
-  number: 'any telephone number',
-  room: 'any room or person',
-  '': 'any place',
 };
 
 /** What posts can go over the connection, and one post to try it. */

@@ -55,6 +55,7 @@ export function BookImport({ connections }: { connections: string[] }) {
           />
           <input
             type="file"
+            className="filechoice"
             aria-label="A file to read in"
             accept={as === 'csv' ? '.csv,text/csv' : '.vcf,text/vcard'}
             onChange={(e) => void e.target.files?.[0]?.text().then(change)}
