@@ -70,7 +70,7 @@ func TestCarryingConnections(t *testing.T) {
 	there := &remote{URL: empty.URL}
 	require.NoError(t, there.signIn(t.Context()))
 	err = there.applyConnections(t.Context(), all, nil)
-	assert.ErrorContains(t, err, "DORFBOTE_SECRET_MAIL_PASSWORD, DORFBOTE_SECRET_TEAM_CHAT_PLACES")
+	require.ErrorContains(t, err, "DORFBOTE_SECRET_MAIL_PASSWORD, DORFBOTE_SECRET_TEAM_CHAT_PLACES")
 	assert.Empty(t, to.writes, "nothing is half done")
 	t.Setenv("DORFBOTE_SECRET_MAIL_PASSWORD", "p-1")
 	var asked []string
@@ -87,7 +87,7 @@ func TestCarryingConnections(t *testing.T) {
 	assert.Contains(t, to.writes[3], "news https://chat.example/in/1")
 
 	to.items = []map[string]any{{"id": "mail", "kind": "chat"}}
-	assert.ErrorContains(t, there.applyConnections(t.Context(), all, nil), "mail is a chat there, and a mail here; nothing was written")
+	require.ErrorContains(t, there.applyConnections(t.Context(), all, nil), "mail is a chat there, and a mail here; nothing was written")
 	to.items = []map[string]any{{"id": "mail", "kind": "mail", "title": "Old", "settings": map[string]string{}, "sources": []string{"mail/inbox"}}}
 	to.writes = nil
 	require.NoError(t, there.applyConnections(t.Context(), map[string]carried{"mail": all["mail"]}, nil))

@@ -134,7 +134,7 @@ func TestAPushFeed(t *testing.T) {
 	require.Len(t, feed.Items, 1)
 	assert.Equal(t, []string{"O-1 <b>", "https://x.example/1"}, []string{feed.Items[0].Title, feed.Items[0].Link})
 	assert.Contains(t, feed.Items[0].Content, "O-1 &lt;b&gt;")
-	assert.NoError(t, xml.Unmarshal(raw, new(any)))
+	require.NoError(t, xml.Unmarshal(raw, new(any)))
 	_, raw = c.raw("GET", address+"/all.ics", "")
 	cal, err := ical.NewDecoder(strings.NewReader(string(raw))).Decode()
 	require.NoError(t, err)

@@ -51,7 +51,7 @@ func measureElsewhere(ctx context.Context, url string) ([]Row, error) {
 	if err := st.Migrate(ctx); err != nil {
 		return nil, err
 	}
-	e, err := engine.New(st, value.DefaultWorkspace(), slog.New(slog.NewTextHandler(io.Discard, nil)))
+	e, err := engine.New(st, value.DefaultWorkspace(), slog.New(slog.DiscardHandler))
 	if err != nil {
 		return nil, err
 	}

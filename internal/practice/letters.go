@@ -86,11 +86,10 @@ func (s *Server) ServeMail(ctx context.Context, l net.Listener) error {
 	server.MaxMessageBytes, server.MaxRecipients = maxLetter, maxRecipients
 	server.ReadTimeout, server.WriteTimeout = time.Minute, time.Minute
 	context.AfterFunc(ctx, func() { _ = server.Close() })
-	err := server.Serve(l)
-	if ctx.Err() != nil {
-		return nil
+	if err := server.Serve(l); ctx.Err() == nil {
+		return err
 	}
-	return err
+	return nil
 }
 
 type letterbox struct{ s *Server }
@@ -184,9 +183,9 @@ func letterOf(raw []byte) (*letterRow, error) {
 		row.Under = under[0]
 	}
 	for range 100 {
-		p, err := mr.NextPart()
-		if err != nil {
-			break
+		p, _ := mr.NextPart()
+		if p == nil {
+			break // at its end, or where it is no mail any more: what came before is kept
 		}
 		switch h := p.Header.(type) {
 		case *mail.InlineHeader:

@@ -146,25 +146,8 @@ func (s *Connections) changeConnection(ctx context.Context, _ *kit.Person, in *c
 		if in.Body.Renew && k.Keyed {
 			secrets["door"] = rand.Text()
 		}
-		if k.Makes && secrets["signing"] != "" { // both hold for a while, so that the other side can be told in peace
-			have, err := s.Engine.Box.Open(c.Sealed, c.ID)
-			if err != nil {
-				return err
-			}
-			secrets["signing_before"], now["before_until"] = have["signing"], s.Engine.Now().Add(event.BothFor).UTC().Format(time.RFC3339)
-		}
-		// Without need nothing is sealed anew: with a wrong key, what is sealed stays for the right one.
-		if len(secrets) > 0 || sources.Place(now) != sources.Place(c.Settings) {
-			have, err := s.Engine.Box.Open(c.Sealed, c.ID)
-			if err != nil && len(secrets) == 0 {
-				return err
-			}
-			if err := sources.KeepSecrets(k, c.Settings, now, have, secrets); err != nil {
-				return err
-			}
-			if c.Sealed, err = s.Engine.Box.Seal(secrets, c.ID); err != nil {
-				return err
-			}
+		if err := s.sealAnew(k, c, now, secrets); err != nil {
+			return err
 		}
 		if k.Check != nil && len(in.Body.Settings) > 0 {
 			have, err := s.Engine.Box.Open(c.Sealed, c.ID)
@@ -215,6 +198,30 @@ func (s *Connections) changeConnection(ctx context.Context, _ *kit.Person, in *c
 		out.Body.Secret = fresh
 	}
 	return out, err
+}
+
+// sealAnew seals secrets that were changed, with those that stay.
+func (s *Connections) sealAnew(k *connect.Kind, c *store.Connection, now store.Texts, secrets map[string]string) error {
+	if k.Makes && secrets["signing"] != "" { // both hold for a while, so that the other side can be told in peace
+		have, err := s.Engine.Box.Open(c.Sealed, c.ID)
+		if err != nil {
+			return err
+		}
+		secrets["signing_before"], now["before_until"] = have["signing"], s.Engine.Now().Add(event.BothFor).UTC().Format(time.RFC3339)
+	}
+	// Without need nothing is sealed anew: with a wrong key, what is sealed stays for the right one.
+	if len(secrets) == 0 && sources.Place(now) == sources.Place(c.Settings) {
+		return nil
+	}
+	have, err := s.Engine.Box.Open(c.Sealed, c.ID)
+	if err != nil && len(secrets) == 0 {
+		return err
+	}
+	if err := sources.KeepSecrets(k, c.Settings, now, have, secrets); err != nil {
+		return err
+	}
+	c.Sealed, err = s.Engine.Box.Seal(secrets, c.ID)
+	return err
 }
 
 // goOn has everything done that a pause has held up.

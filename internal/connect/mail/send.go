@@ -82,7 +82,7 @@ func (m *mailbox) send(ctx context.Context, p connect.Post, under string) connec
 	if err != nil {
 		return failed(out, err, "")
 	}
-	defer c.Close()
+	defer func() { _ = c.Close() }()
 	utf8Only := false
 	for _, a := range letter.all {
 		utf8Only = utf8Only || !ascii(a)

@@ -133,9 +133,9 @@ func TestSettingsForSending(t *testing.T) {
 		{map[string]string{}, "host"}, {map[string]string{"smtp": "x", "user": "marit"}, "from"}, {map[string]string{"smtp": "x", "from": "no address"}, "from"},
 		{map[string]string{"smtp": "x", "from": "a@x.example", "reply_to": "b"}, "reply_to"},
 	} {
-		assert.ErrorContains(t, Kind().Check(c.settings), c.place+": ", "%v", c.settings)
+		require.ErrorContains(t, Kind().Check(c.settings), c.place+": ", "%v", c.settings)
 	}
-	assert.NoError(t, Kind().Check(map[string]string{"host": "x"}))
+	require.NoError(t, Kind().Check(map[string]string{"host": "x"}))
 	assert.NotEmpty(t, Kind().Mute(map[string]string{"host": "x"}))
 	assert.Empty(t, Kind().Mute(map[string]string{"smtp": "x"}))
 }

@@ -87,11 +87,11 @@ func (m *mailbox) dialSMTP(ctx context.Context) (*smtp.Client, error) {
 	}
 	c.CommandTimeout, c.SubmissionTimeout = 20*time.Second, 40*time.Second
 	if err := c.Hello("dorfbote.invalid"); err != nil {
-		c.Close()
+		_ = c.Close()
 		return nil, plain(tried, err)
 	}
 	if err := m.signInSMTP(c); err != nil {
-		c.Close()
+		_ = c.Close()
 		return nil, err
 	}
 	return c, nil
@@ -103,7 +103,7 @@ func (m *mailbox) signInSMTP(c *smtp.Client) error {
 		return nil
 	}
 	tried := "signing in to send as " + user
-	var how sasl.Client = sasl.NewPlainClient("", user, secret)
+	how := sasl.NewPlainClient("", user, secret)
 	switch {
 	case m.config.Settings["sign_in"] == byToken:
 		how = xoauth2{user, secret}
@@ -130,7 +130,7 @@ func (m *mailbox) proveSending(ctx context.Context) connect.ProofStep {
 	if err != nil {
 		return connect.Failed(tried, err)
 	}
-	defer c.Close()
+	defer func() { _ = c.Close() }()
 	if err := c.Mail(m.from(), nil); err != nil {
 		t := plain(tried, err)
 		t.Do = "choose an address that the server lets this user send from"

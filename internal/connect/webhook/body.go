@@ -43,7 +43,7 @@ func eachField(m map[string]any, each func(name, text string) error) error {
 			list = []any{m[name]}
 		}
 		for _, e := range list {
-			text := ""
+			var text string
 			switch x := e.(type) {
 			case nil:
 				continue

@@ -350,7 +350,7 @@ func TestPictures(t *testing.T) {
 		if c.name != "own_marks" {
 			settings["marks"] = plainText
 		}
-		assert.ErrorContains(t, check(settings), c.want)
+		require.ErrorContains(t, check(settings), c.want)
 	}
 	assert.Equal(t, []connect.Ability{connect.CanSender, connect.CanPicture, connect.CanMention}, able(own))
 	assert.Empty(t, able(map[string]string{"shape": "text only"}))

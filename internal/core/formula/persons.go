@@ -2,6 +2,7 @@ package formula
 
 import (
 	"errors"
+	"maps"
 	"strings"
 	"time"
 
@@ -176,9 +177,7 @@ func (w *Words) With(sc *Scope, it any) *Scope {
 	own := *sc
 	env := w.env(sc)
 	own.env = make(map[string]any, len(env)+1)
-	for k, v := range env {
-		own.env[k] = v
-	}
+	maps.Copy(own.env, env)
 	own.env[itName] = it
 	return &own
 }

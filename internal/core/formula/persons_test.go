@@ -68,7 +68,7 @@ func TestWhoIsOnDuty(t *testing.T) {
 	assert.Equal(t, []string{"rota/events"}, w.Sources.Names)
 	for _, wrong := range []string{`on_duty(record.rota)`, `on_duty("rota")`} {
 		_, err := Compile(wrong, w)
-		assert.ErrorContains(t, err, "on_duty() takes a calendar's source", wrong)
+		require.ErrorContains(t, err, "on_duty() takes a calendar's source", wrong)
 	}
 	event := func(id, title, start, end string) map[string]any {
 		return map[string]any{"id": id, "title": title, "start": start, "end": end}

@@ -47,7 +47,7 @@ func TestPreferred(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, Address{"phone", "+41790000002"}, a)
 	_, err = b.Find("p3").Preferred()
-	assert.ErrorContains(t, err, "Peter prefers phone, but has no address there")
+	require.ErrorContains(t, err, "Peter prefers phone, but has no address there")
 	a, err = b.Find("p4").Preferred()
 	require.NoError(t, err)
 	assert.Equal(t, "mail", a.Connection, "the first where none is preferred")
@@ -67,7 +67,7 @@ func TestATableThatIsWrong(t *testing.T) {
 		"id,name\n\"a\nb\",c\n":             "line 2: an id or a name has a line end in it",
 	} {
 		_, err := ReadCSV(text)
-		assert.ErrorContains(t, err, want, "%q", text)
+		require.ErrorContains(t, err, want, "%q", text)
 	}
 	_, err := New([]Person{{ID: "a", Name: "A"}, {ID: "A"}})
 	assert.ErrorContains(t, err, "person 2 has the id A, as A has")

@@ -35,7 +35,7 @@ func TestTaking(t *testing.T) {
 	} {
 		got, err := c.rule.Take(c.in, ws)
 		if c.fail != "" {
-			assert.ErrorContains(t, err, c.fail, "%q", c.in)
+			require.ErrorContains(t, err, c.fail, "%q", c.in)
 			assert.Empty(t, got, c.in)
 			continue
 		}

@@ -3,6 +3,7 @@ package sheet
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -127,7 +128,7 @@ func (r *reader) oneTell(n *yaml.Node, path string) Tell {
 
 func whole1(s string) int {
 	n := 0
-	if c, err := fmt.Sscanf(s, "%d", &n); c != 1 || err != nil || fmt.Sprint(n) != strings.TrimSpace(s) {
+	if c, err := fmt.Sscanf(s, "%d", &n); c != 1 || err != nil || strconv.Itoa(n) != strings.TrimSpace(s) {
 		return -1
 	}
 	return n
