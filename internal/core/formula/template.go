@@ -2,6 +2,7 @@ package formula
 
 import (
 	"errors"
+	"net/url"
 	"strings"
 	"unicode/utf8"
 )
@@ -117,7 +118,32 @@ func (t *Template) Text(sc *Scope, words *Words) (string, error) {
 	return t.text(words.env(sc))
 }
 
+// Address fills the template in as a web address: a value that the address begins with stands as it is, each behind it is escaped for
+// its place, so that it can lead nowhere else and add no parameter.
+func (t *Template) Address(sc *Scope, words *Words) (string, error) {
+	if t.Constant() {
+		return t.text(nil)
+	}
+	return t.filled(words.env(sc), EscapeIn)
+}
+
+// EscapeIn escapes a value for the place in a web address that it stands in, behind what stands before it (RFC 3986).
+func EscapeIn(before, v string) string {
+	switch {
+	case before == "":
+		return v
+	case strings.Contains(before, "#"), !strings.Contains(before, "?"):
+		return url.PathEscape(v)
+	}
+	return strings.ReplaceAll(url.QueryEscape(v), "+", "%20")
+}
+
 func (t *Template) text(env map[string]any) (string, error) {
+	return t.filled(env, nil)
+}
+
+// filled fills the template in, each value by what is before it where escape is given.
+func (t *Template) filled(env map[string]any, escape func(before, v string) string) (string, error) {
 	var b strings.Builder
 	for _, p := range t.parts {
 		if p.Formula == nil {
@@ -128,7 +154,11 @@ func (t *Template) text(env map[string]any) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		if b.WriteString(Show(v, p.Formula.words.Workspace)); b.Len() > maxMade {
+		shown := Show(v, p.Formula.words.Workspace)
+		if escape != nil {
+			shown = escape(b.String(), shown)
+		}
+		if b.WriteString(shown); b.Len() > maxMade {
 			return "", errMade
 		}
 	}

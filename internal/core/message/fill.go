@@ -3,7 +3,6 @@ package message
 import (
 	"fmt"
 	"html"
-	"net/url"
 	"strconv"
 	"strings"
 
@@ -39,7 +38,13 @@ func (m *Message) Fill(sc *formula.Scope) (*Document, error) {
 		}
 	}
 	if m.link != nil {
-		to := SafeAddress(at("link", m.link.to))
+		to := ""
+		if err == nil && m.link.to != nil {
+			if to, err = m.link.to.Address(sc, m.words); err != nil {
+				err = fault.In("link", err)
+			}
+			to = SafeAddress(to)
+		}
 		if text := oneLine(at("link", m.link.text)); to != "" {
 			if text == "" {
 				text = to
@@ -158,7 +163,7 @@ func (f *filler) inlines(in []Inline) []Inline {
 }
 
 // address fills chips into a link's address: a chip that is the whole address or its beginning
-// stands as it is, one inside is escaped as part of a path or query.
+// stands as it is, one inside is escaped for its place.
 func (f *filler) address(to string) string {
 	var b strings.Builder
 	rest := to
@@ -169,11 +174,7 @@ func (f *filler) address(to string) string {
 			return b.String()
 		}
 		b.WriteString(rest[:loc[0]])
-		v := f.words.Show(f.value(rest[loc[2]:loc[3]]))
-		if b.Len() > 0 {
-			v = url.PathEscape(v)
-		}
-		b.WriteString(v)
+		b.WriteString(formula.EscapeIn(b.String(), f.words.Show(f.value(rest[loc[2]:loc[3]]))))
 		rest = rest[loc[1]:]
 	}
 }

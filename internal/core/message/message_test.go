@@ -27,7 +27,7 @@ func fill(t testing.TB, s *Spec, record map[string]any) *Document {
 func TestMessages(t *testing.T) {
 	record := map[string]any{
 		"id": "COL-1", "litres": 1240.0, "evil": "**b** [x](http://e.example) <script> @all\n# h", "link": "https://x.example/a?b=c",
-		"bad": "javascript:alert(1)", "list": []any{"one", "two"}, "space": "a b/c",
+		"bad": "javascript:alert(1)", "list": []any{"one", "two"}, "space": "a b/c", "both": "Ann & Bo=2#+",
 	}
 	for _, c := range []struct{ name, body, plain, markdown string }{
 		{"bold field", "**${record.litres} litres** here", "1240 litres here", "**1240 litres** here"},
@@ -36,6 +36,7 @@ func TestMessages(t *testing.T) {
 		{"a link to a field", "[open](${record.link})", "open", "[open](<https://x.example/a?b=c>)"},
 		{"a link that is unsafe is its text", "[open](${record.bad})", "open", "open"},
 		{"a field inside an address is escaped", "[open](https://x.example/${record.space})", "open", "[open](<https://x.example/a%20b%2Fc>)"},
+		{"a field in a query adds no parameter", "[open](https://x.example/?q=${record.both}&z=1#${record.space})", "open", "[open](<https://x.example/?q=Ann%20%26%20Bo%3D2%23%2B&z=1#a%20b%2Fc>)"},
 		{"link()", "${link('all', record.link)} of them", "all of them", "[all](<https://x.example/a?b=c>) of them"},
 		{"bullets()", "Here:\n\n${bullets(record.list, '${it}!')}", "Here:\n\n• one!\n• two!", "Here\\:\n\n- one\\!\n- two\\!"},
 		{"an empty value leaves nothing", "a ${record.none} b\n\n${record.none}", "a  b", "a  b"},

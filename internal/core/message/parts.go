@@ -202,16 +202,26 @@ func (p *parts) fill(d *Document, sc *formula.Scope, words *formula.Words) error
 		}
 		return oneLine(s)
 	}
-	if s := (Sender{at("sender", p.sender.name), SafeAddress(at("sender", p.sender.picture))}); s != (Sender{}) {
+	address := func(part string, t *formula.Template) string {
+		if t == nil || err != nil {
+			return ""
+		}
+		s, e := t.Address(sc, words)
+		if e != nil {
+			err = fault.In(part, e)
+		}
+		return SafeAddress(s)
+	}
+	if s := (Sender{at("sender", p.sender.name), address("sender", p.sender.picture)}); s != (Sender{}) {
 		d.Sender = &s
 	}
 	for i, l := range p.links {
 		part := fmt.Sprintf("links[%d]", i)
-		if to := SafeAddress(at(part, l.to)); to != "" {
+		if to := address(part, l.to); to != "" {
 			d.Links = append(d.Links, Link{orElse(at(part, l.text), to), to})
 		}
 	}
-	if from := SafeAddress(at("picture", p.picture.from)); from != "" {
+	if from := address("picture", p.picture.from); from != "" {
 		d.Picture = &Picture{from, orElse(at("picture", p.picture.text), d.Title)}
 	}
 	for i, m := range p.mention {

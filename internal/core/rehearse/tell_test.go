@@ -158,8 +158,8 @@ messages:
     title: "Hello ${mention(record.who)}"
     body: "Ask ${mention(record.owner)}, ${mention(record.who)}."
     sender: {name: "Desk ${record.id}", picture: "${record.logo}"}
-    link: {text: Open, to: "https://x.example/1"}
-    links: [{text: More, to: "${record.more}"}, {text: None, to: "${record.none}"}, {to: "${record.bad}"}]
+    link: {text: Open, to: "https://x.example/${record.name}"}
+    links: [{text: More, to: "${record.more}?q=${record.name}&z=1"}, {text: None, to: "${record.none}"}, {to: "${record.bad}"}]
     picture: {from: "${record.photo}", text: "the hose"}
     mention: ["${record.owner}", "${record.all}", "Zed", "${record.none}", "jonas"]
     attach: [{name: "a/b ${record.id}.csv", table: {of: open, columns: [id, {field: due, format: "d MMM", label: Due on}, sub.note]}}]
@@ -169,7 +169,7 @@ route: {otherwise: {tell: [{to: mail/a@x.example, message: m}]}}
 	known.Schema = func(string) *value.Schema { return schema }
 	plan, _, problems := sheet.Compile([]byte(src), known)
 	require.NotNil(t, plan, "%v", problems)
-	line := `{"specversion":"1.0","id":"a1","source":"a/b","type":"dorfbote.record.created","time":"2026-11-20T06:00:00Z","subject":"1","data":{"record":{"id":"7","owner":"JA","who":"Zed","all":["le","Lea"],"bad":"javascript:alert(1)","logo":"file:///etc/passwd","more":"https://x.example/more","photo":"https://x.example/p.png",` +
+	line := `{"specversion":"1.0","id":"a1","source":"a/b","type":"dorfbote.record.created","time":"2026-11-20T06:00:00Z","subject":"1","data":{"record":{"id":"7","name":"Ann & Bo/?z=2","owner":"JA","who":"Zed","all":["le","Lea"],"bad":"javascript:alert(1)","logo":"file:///etc/passwd","more":"https://x.example/more","photo":"https://x.example/p.png",` +
 		`"open":[{"id":"=1+1","due":"2026-11-02","sub":{"note":"a \"b\", c\nd"}},{"id":"-5","due":null,"n":-5},{"id":-5}]}}}`
 	scout, err := Look(strings.NewReader(line), nil, all)
 	require.NoError(t, err)
@@ -180,7 +180,8 @@ route: {otherwise: {tell: [{to: mail/a@x.example, message: m}]}}
 		got := seen.Posts[0]
 		assert.Equal(t, "Ask Jonas, Zed.", got["plain"])
 		assert.Equal(t, map[string]any{"name": "Desk 7"}, got["sender"], "a picture has an address that can be called")
-		assert.Equal(t, []any{map[string]any{"text": "Open", "to": "https://x.example/1"}, map[string]any{"text": "More", "to": "https://x.example/more"}}, got["links"])
+		assert.Equal(t, []any{map[string]any{"text": "Open", "to": "https://x.example/Ann%20&%20Bo%2F%3Fz=2"}, map[string]any{"text": "More", "to": "https://x.example/more?q=Ann%20%26%20Bo%2F%3Fz%3D2&z=1"}}, got["links"],
+			"each value is escaped for its place")
 		assert.Equal(t, map[string]any{"text": "the hose"}, got["picture"])
 		assert.Equal(t, []any{"Jonas", "Lea", "Zed"}, got["mentions"])
 		assert.Equal(t, []any{"a-b 7.csv"}, got["attach"])
