@@ -219,7 +219,7 @@ func (p *Plan) address(t report.Text, path string, known Known, problems *report
 	}
 	rule, ok := known.Reaches(connection)
 	if !ok {
-		if known.Connections != nil {
+		if known.Connections != nil && !strings.Contains(connection, "${") {
 			problems.Add(t.At, path, value.Nearest(connection, known.Connections()), "there is no connection %s that posts can go over", connection)
 		}
 		return a
