@@ -50,8 +50,10 @@ type remoteConnection struct {
 
 func (r *remote) connections(ctx context.Context) ([]remoteConnection, error) {
 	var out struct{ Items []remoteConnection }
-	err := r.call(ctx, http.MethodGet, "/api/connections", nil, &out)
-	return out.Items, err
+	if err := r.call(ctx, http.MethodGet, "/api/connections", nil, &out); err != nil {
+		return nil, inputError{err}
+	}
+	return out.Items, nil
 }
 
 // exportConnections writes all connections, without their secrets.
@@ -179,6 +181,9 @@ func readConnections(file string) (map[string]carried, error) {
 // applyConnections makes connections that are not there, and changes those that are: nothing is written before all secrets are
 // there.
 func (r *remote) applyConnections(ctx context.Context, all map[string]carried, ask func(string) (string, error)) error {
+	if len(all) == 0 {
+		return nil
+	}
 	list, err := r.connections(ctx)
 	if err != nil {
 		return err
