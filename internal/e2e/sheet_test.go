@@ -89,6 +89,7 @@ func TestTheSheetIsChecked(t *testing.T) {
 	require.NoError(t, p.ClickText(".chipformat button", "1,240.50"))
 	require.NoError(t, p.Until(`/\d\.00/.test(document.querySelector('[data-testid="preview"]').innerText)`))
 	require.NoError(t, p.Choose("Reply in the thread for channel 1 of Much milk", "then message"))
+	require.NoError(t, p.ClickText("button", "elsewhere")) // the sheet tells none; how it would look there is shown when asked for
 	require.NoError(t, p.ClickText(".ant-segmented-item", "Text message"))
 	require.NoError(t, p.UntilText(`[data-testid="preview"]`, "characters in one part"))
 
