@@ -47,6 +47,9 @@ type Kind struct {
 	Able func(settings map[string]string) []Ability
 	// Reports is true where what Open gives is a [Reporter].
 	Reports bool
+	// ReadReport reads what the other side tells at [DoorReports] of a post that it took: the report, and all that was told as a
+	// record, nil where it is none. The error is a [*fault.Fault]. nil where nothing is told there.
+	ReadReport func(settings map[string]string, contentType string, body []byte) (r Report, record map[string]any, err error)
 	// Signs is true where what comes in may be signed, by a secret that Dorfbote makes.
 	Signs bool
 	// Door is the first part of the address below Dorfbote's own that calls to such a connection come in by, such as "in".
@@ -85,6 +88,17 @@ const (
 	ReadsAsked   Reads = "asked"  // it is asked for them: what Open gives is a [Poller] or a [Listener]
 	ReadsCalled  Reads = "called" // it calls by itself, at its door
 )
+
+// The doors that calls to connections come in by: the first part of their addresses below Dorfbote's own.
+const (
+	DoorEvents  = "in"      // records and events
+	DoorForm    = "form"    // a page that is filled in
+	DoorReports = "reports" // what became of posts
+	DoorFeed    = "feed"    // what was told, to be read
+)
+
+// BothFor is for how long a signing secret holds beside the one that it was renewed by.
+const BothFor = 24 * time.Hour
 
 // Setting is one thing that a form asks for.
 type Setting struct {

@@ -213,9 +213,9 @@ func Words(raw []byte, status string) string {
 				parts = append(parts, s)
 			}
 		}
-		return Answered(status, parts...)
+		return Storable(Answered(status, parts...))
 	}
-	text := strings.ToValidUTF8(strings.TrimSpace(string(raw)), "\uFFFD")
+	text := Storable(strings.TrimSpace(string(raw)))
 	if strings.HasPrefix(text, "<") || text == "" {
 		return status
 	}

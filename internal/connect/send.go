@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"strings"
 	"time"
 
@@ -157,6 +158,19 @@ type Delivery struct {
 	Raw     string // the answer as it came, shortened
 }
 
+// Storable is the delivery with texts that a database takes, whatever the other side has answered.
+func (d Delivery) Storable() Delivery {
+	for _, s := range []*string{&d.ID, &d.Link, &d.Answer, &d.Address, &d.Sent, &d.Raw} {
+		*s = Storable(*s)
+	}
+	return d
+}
+
+// Storable is a text as a database takes it: UTF-8 without U+0000.
+func Storable(s string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")
+}
+
 // Refused makes the delivery of a post that was not sent at all since it cannot be.
 func Refused(words string) Delivery { return Delivery{Final: true, Answer: words} }
 
@@ -183,8 +197,9 @@ func insteadOf(status int) Instead {
 	return ""
 }
 
-// sendTimeout bounds one call that sends a post; answerRead is how much of the answer is read.
+// sendTimeout bounds one call that sends a post; answerRead is how much of the answer is read, keptOfSent how much is kept of what was sent.
 const (
+	keptOfSent  = 1 << 20
 	sendTimeout = 10 * time.Second
 	answerRead  = 64 << 10
 )
@@ -219,10 +234,12 @@ func SendCall(ctx context.Context, env Env, c Call) Delivery {
 	if err != nil {
 		return Refused("this is no address that can be called")
 	}
-	req.Header = c.Header.Clone()
+	if c.Header != nil {
+		req.Header = c.Header.Clone()
+	}
 	req.Header.Set("User-Agent", Agent)
 	req.Header.Set(IdempotencyHeader, c.Key)
-	out := Delivery{Address: c.Shown, Sent: string(c.Body)}
+	out := Delivery{Address: c.Shown, Sent: KeptSent(c.Body)}
 	if out.Address == "" {
 		out.Address = c.Method + " " + redacted(req.URL)
 	}
@@ -244,13 +261,30 @@ func SendCall(ctx context.Context, env Env, c Call) Delivery {
 	if c.Judge != nil {
 		c.Judge(raw, &out)
 	}
+	out.Link = followable(out.Link)
 	return out
 }
 
+// followable is a link that the other side gave, as a person may follow it: one of the web or, of what is shown within Dorfbote, a
+// path; anything else is none.
+func followable(link string) string {
+	u, err := url.Parse(link)
+	web := err == nil && (u.Scheme == "https" || u.Scheme == "http") && u.Host != ""
+	if path := err == nil && u.Scheme == "" && u.Host == "" && strings.HasPrefix(u.Path, "/"); !web && !path {
+		return ""
+	}
+	return link
+}
+
 // Kept is what is kept of an answer: its beginning, as text that a database takes.
-func Kept(raw []byte) string {
-	text := strings.ReplaceAll(strings.ToValidUTF8(string(raw[:min(len(raw), keptOfAnswer)]), "\uFFFD"), "\x00", "\uFFFD")
-	if len(raw) > keptOfAnswer {
+func Kept(raw []byte) string { return beginning(raw, keptOfAnswer) }
+
+// KeptSent is what is kept of what was sent: all of it, unless it is very large, as text that a database takes.
+func KeptSent(raw []byte) string { return beginning(raw, keptOfSent) }
+
+func beginning(raw []byte, most int) string {
+	text := Storable(string(raw[:min(len(raw), most)]))
+	if len(raw) > most {
 		text += "…"
 	}
 	return text
@@ -263,16 +297,4 @@ func IDIn(raw []byte, name string) string {
 		return ""
 	}
 	return strings.Trim(string(made[name]), `"`)
-}
-
-// keptOfSent bounds what is kept of what was sent.
-const keptOfSent = 1 << 20
-
-// KeptSent is what is kept of what was sent: all of it, unless it is very large, as text that a database takes.
-func KeptSent(raw []byte) string {
-	text := strings.ReplaceAll(strings.ToValidUTF8(string(raw[:min(len(raw), keptOfSent)]), "\uFFFD"), "\x00", "\uFFFD")
-	if len(raw) > keptOfSent {
-		text += "…"
-	}
-	return text
 }

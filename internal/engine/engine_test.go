@@ -35,6 +35,7 @@ type fakeChat struct {
 	keys   map[string]int
 	under  []string
 	edited []string
+	body   string // of an answer that takes a post; "" gives an id
 }
 
 func (f *fakeChat) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -64,7 +65,11 @@ func (f *fakeChat) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		f.taken = append(f.taken, p.Title)
 		f.under = append(f.under, p.Under)
 		f.keys[r.Header.Get("Idempotency-Key")]++
-		_, _ = fmt.Fprintf(w, `{"id":"%d"}`, 1000+len(f.taken))
+		if f.body != "" {
+			_, _ = io.WriteString(w, f.body)
+		} else {
+			_, _ = fmt.Fprintf(w, `{"id":"%d"}`, 1000+len(f.taken))
+		}
 		return
 	}
 	_, _ = io.WriteString(w, `{"title":"No","detail":"the sender was never let in"}`)
@@ -248,6 +253,23 @@ func TestRetryAfterAndFaultsAreWaitedOutInOrder(t *testing.T) {
 	eventually(t, "all sent", func() bool { return len(w.chat.titles()) == 4 })
 	assert.Equal(t, []string{"A", "detail of A", "B", "detail of B"}, w.chat.titles())
 	assert.GreaterOrEqual(t, early[1].Sub(early[0]), time.Second, "Retry-After is obeyed")
+}
+
+// Whatever the other side answers can be written down, so that a post that was taken is not sent again and again.
+func TestAnAnswerThatIsNoText(t *testing.T) {
+	w := start(t, true)
+	w.chat.body = "{\"id\":\"7\x00\xff\",\"link\":\"https://chat.example/\x00\"}\x00\xff"
+	w.take(t, event("1", "A", "late", 900))
+	eventually(t, "sent", func() bool {
+		var n int64
+		return w.Store.DB.Raw("SELECT count(*) FROM posts WHERE state = 'sent'").Scan(&n).Error == nil && n == 2
+	})
+	assert.Equal(t, []string{"A", "detail of A"}, w.chat.titles())
+	w.chat.mu.Lock()
+	defer w.chat.mu.Unlock()
+	for key, n := range w.chat.keys {
+		assert.Equal(t, 1, n, key)
+	}
 }
 
 func TestDecidingABatchAgainChangesNothing(t *testing.T) {

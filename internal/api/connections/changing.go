@@ -17,7 +17,6 @@ import (
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/api/sources"
 	"dorfbote/internal/connect"
-	"dorfbote/internal/connect/event"
 	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/notify"
@@ -207,7 +206,7 @@ func (s *Connections) sealAnew(k *connect.Kind, c *store.Connection, now store.T
 		if err != nil {
 			return err
 		}
-		secrets["signing_before"], now["before_until"] = have["signing"], s.Engine.Now().Add(event.BothFor).UTC().Format(time.RFC3339)
+		secrets["signing_before"], now["before_until"] = have["signing"], s.Engine.Now().Add(connect.BothFor).UTC().Format(time.RFC3339)
 	}
 	// Without need nothing is sealed anew: with a wrong key, what is sealed stays for the right one.
 	if len(secrets) == 0 && sources.Place(now) == sources.Place(c.Settings) {

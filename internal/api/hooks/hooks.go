@@ -10,6 +10,7 @@ import (
 
 	"github.com/hashicorp/golang-lru/v2/expirable"
 
+	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/fault"
@@ -49,7 +50,7 @@ func (k *Known) Hook(ctx context.Context, id string) (*store.Connection, error) 
 	if c, ok := k.hooks.Get(id); ok {
 		return c, nil
 	}
-	c, err := k.store.ConnectionOf(ctx, id, kinds.Behind("in")...)
+	c, err := k.store.ConnectionOf(ctx, id, kinds.Behind(connect.DoorEvents)...)
 	if err == nil && c != nil {
 		k.hooks.Add(id, c)
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"dorfbote/internal/api/workflows"
+	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/form"
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/connect/kinds"
@@ -97,7 +98,7 @@ button{font:inherit;font-weight:600;background:#2f6b3c;color:#fff;border:0;paddi
 // formOf finds a form and its questions.
 func (in *Inbound) formOf(w http.ResponseWriter, r *http.Request) (*store.Connection, *store.Source, []sheet.Question, bool) {
 	id := chi.URLParam(r, "connection")
-	c, err := in.Store.ConnectionOf(r.Context(), id, kinds.Behind("form")...)
+	c, err := in.Store.ConnectionOf(r.Context(), id, kinds.Behind(connect.DoorForm)...)
 	if err != nil {
 		http.Error(w, "This form cannot be shown at the moment.", http.StatusServiceUnavailable)
 		return nil, nil, nil, false

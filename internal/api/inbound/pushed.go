@@ -12,7 +12,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"dorfbote/internal/api/kit"
-	"dorfbote/internal/connect/push"
+	"dorfbote/internal/connect"
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/store"
 )
@@ -28,7 +28,7 @@ type fed struct {
 
 // showFeed answers GET /feed/{connection}/{key}/{place}.atom and .ics with what was told there. Without a place it is all of it.
 func (in *Inbound) showFeed(w http.ResponseWriter, r *http.Request) {
-	c := in.keyed(w, r, push.Door)
+	c := in.keyed(w, r, connect.DoorFeed)
 	if c == nil {
 		return
 	}

@@ -11,9 +11,9 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"dorfbote/internal/api/kit"
+	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/connect/kinds"
-	"dorfbote/internal/connect/webhook"
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/fault"
 	"dorfbote/internal/store"
@@ -43,7 +43,7 @@ func (in *Inbound) keyed(w http.ResponseWriter, r *http.Request, door string) *s
 // takeReport answers POST /reports/{connection}/{key}: what became of a message that the connection took. The post shows it, and it
 // is an arrival, whose subject is the post's key.
 func (in *Inbound) takeReport(w http.ResponseWriter, r *http.Request) {
-	c := in.keyed(w, r, webhook.TextDoor)
+	c := in.keyed(w, r, connect.DoorReports)
 	if c == nil {
 		return
 	}
@@ -57,7 +57,7 @@ func (in *Inbound) takeReport(w http.ResponseWriter, r *http.Request) {
 		kit.WriteProblem(w, http.StatusRequestEntityTooLarge, "body", "the report is larger than 64 KiB")
 		return
 	}
-	report, record, err := webhook.ReadReport(c.Settings, r.Header.Get("Content-Type"), body)
+	report, record, err := kinds.Named(c.Kind).ReadReport(c.Settings, r.Header.Get("Content-Type"), body)
 	if err != nil {
 		in.Requests.Note(r, c.ID, body, http.StatusUnprocessableEntity, "body", fault.Plainly(err))
 		kit.WriteProblem(w, http.StatusUnprocessableEntity, "body", fault.Plainly(err))

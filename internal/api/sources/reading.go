@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"dorfbote/internal/api/kit"
+	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/connect/kinds"
 )
@@ -53,7 +54,7 @@ const mostReadings = 20
 
 func (s *Sources) readRequests(ctx context.Context, _ *kit.Person, in *readingInput) (*readingOutput, error) {
 	s.Requests.WaitWritten()
-	if c, err := s.Store.ConnectionOf(ctx, in.ID, kinds.Behind("in")...); err != nil || c == nil {
+	if c, err := s.Store.ConnectionOf(ctx, in.ID, kinds.Behind(connect.DoorEvents)...); err != nil || c == nil {
 		return nil, kit.OrMissing(err)
 	}
 	path := ""

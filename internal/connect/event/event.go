@@ -21,9 +21,6 @@ import (
 // Type is the type of the events.
 const Type = "dorfbote.post"
 
-// BothFor is for how long events are signed by the secret before, too, after it was renewed.
-const BothFor = 24 * time.Hour
-
 // Kind describes other systems that posts go to as events.
 func Kind() *connect.Kind {
 	return &connect.Kind{
@@ -60,23 +57,7 @@ func (e *events) Browse(context.Context) ([]connect.Choice, error) { return nil,
 
 // Prove asks whether the server is there, by a call that changes nothing.
 func (e *events) Prove(ctx context.Context) []connect.ProofStep {
-	tried := "asking whether " + e.host() + " is there"
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
-	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodHead, e.config.Settings["address"], nil)
-	if err != nil {
-		return []connect.ProofStep{connect.Failed(tried, fault.At("", "this is no address that can be called"))}
-	}
-	req.Header.Set("User-Agent", connect.Agent)
-	res, err := e.config.Env.HTTP.Do(req)
-	if f, ok := fault.Of(err); ok {
-		return []connect.ProofStep{connect.Failed(tried, f)}
-	}
-	if err != nil {
-		return []connect.ProofStep{{Tried: tried, Said: "no answer: " + connect.NoAnswer(err), Do: "check the address"}}
-	}
-	defer res.Body.Close()
-	return []connect.ProofStep{connect.Passed(tried, "it answers; whether it takes events is seen when the first is sent")}
+	return []connect.ProofStep{connect.IsThere(ctx, e.config.Env, e.config.Settings["address"], e.host(), "the other system", nil)}
 }
 
 func (e *events) host() string {
@@ -93,45 +74,15 @@ func (e *events) Draft(_ context.Context, p connect.Post) (call, sent string, er
 	return "POST " + e.host() + "\nContent-Type: application/cloudevents+json", string(raw), err
 }
 
-// event writes a post as an event. Its id is the post's key, so that a repeated one is known as the same.
+// event writes a post as an event. Its id is the post's key, so that a repeated one is known as the same. Its data is the post as
+// shapes see it, with its text in CommonMark beside, and to whom a copy goes.
 func (e *events) event(p connect.Post, now time.Time) ([]byte, error) {
-	data := Seen(p)
+	data := connect.Seen(p, connect.NoMarks, 0)
+	data["markdown"], data["cc"] = p.Doc.Markdown(), p.Cc
 	return json.MarshalIndent(map[string]any{
 		"specversion": "1.0", "id": p.Key, "source": "dorfbote/" + e.config.ID, "type": Type, "time": now.UTC().Format(time.RFC3339Nano),
 		"subject": p.Key, "datacontenttype": "application/json", "data": data,
 	}, "", " ")
-}
-
-// Seen is a post as other systems see it: as shapes of webhooks do, and its text as CommonMark and plain.
-func Seen(p connect.Post) map[string]any {
-	d := p.Doc
-	facts := make([]map[string]string, len(d.Facts))
-	for i, f := range d.Facts {
-		facts[i] = map[string]string{"label": f.Label, "value": f.Value}
-	}
-	links := d.AllLinks()
-	if links == nil {
-		links = []message.Link{}
-	}
-	out := map[string]any{
-		"title": d.Title, "text": d.Plain(), "markdown": d.Markdown(), "facts": facts, "tone": d.Tone, "links": links, "place": p.Place, "key": p.Key,
-		"link": "", "picture": "", "sender": map[string]string{}, "mentions": []string{}, "cc": p.Cc,
-	}
-	if len(links) > 0 {
-		out["link"] = links[0].To
-	}
-	if d.Picture != nil {
-		out["picture"] = d.Picture.From
-	}
-	if d.Sender != nil {
-		out["sender"] = map[string]string{"name": d.Sender.Name, "picture": d.Sender.Picture}
-	}
-	mentions := []string{}
-	for _, m := range d.Mentions {
-		mentions = append(mentions, m.Name)
-	}
-	out["mentions"] = mentions
-	return out
 }
 
 // Send sends one event.

@@ -19,7 +19,7 @@ import (
 // Kind describes forms.
 func Kind() *connect.Kind {
 	return &connect.Kind{
-		Reads: connect.ReadsCalled, Door: "form", Schema: schema,
+		Reads: connect.ReadsCalled, Door: connect.DoorForm, Schema: schema,
 		Name: "form", Title: "Form", Does: "Asks people a few questions on a page of its own; each set of answers is a record, and can be mended by its link",
 		Source: []connect.Setting{
 			{Name: "title", Label: "Title", Type: "text", Required: true},

@@ -12,7 +12,7 @@ import (
 // Kind describes hooks.
 func Kind() *connect.Kind {
 	return &connect.Kind{
-		Reads: connect.ReadsCalled, Door: "in", Signs: true,
+		Reads: connect.ReadsCalled, Door: connect.DoorEvents, Signs: true,
 		Name: "hook", Title: "Hook", Does: "Gives an app an address to send its events to, as CloudEvents, as plain JSON or as a form",
 		Settings: []connect.Setting{
 			{Name: "signed", Label: "Take in only signed events", Type: "yes/no", Help: "by Standard Webhooks; a secret is made and shown once"},

@@ -92,47 +92,61 @@ func (m *mailbox) signInTo(c *imapclient.Client) error {
 
 func (m *mailbox) Close() error { return nil }
 
-func (m *mailbox) dial(ctx context.Context, news *imapclient.UnilateralDataHandler) (*imapclient.Client, error) {
-	host, port, err := net.SplitHostPort(m.config.Settings["host"])
-	if m.config.Settings["host"] == "" {
-		return nil, &fault.Fault{Tried: "reading", Said: "this mailbox only sends", Do: "give its IMAP server in the settings"}
-	}
-	security := m.config.Get("security", fromTheStart)
-	if err != nil {
-		host, port = m.config.Settings["host"], "993"
-		if security != fromTheStart {
-			port = "143"
-		}
-	}
-	address := net.JoinHostPort(host, port)
+// line opens a line to a server, encrypted from the start where that is wanted, and gives what STARTTLS begins with.
+func (m *mailbox) line(ctx context.Context, host, address, security string) (net.Conn, *tls.Config, error) {
 	tried := "calling " + address
 	conn, err := m.config.Env.Dial(ctx, "tcp", address)
 	if err != nil {
-		return nil, plain(tried, err)
+		return nil, nil, plain(tried, err)
 	}
-	// The client knows no contexts, and sets deadlines of its own: when ctx ends, so does the connection.
+	// The clients know no contexts, and set deadlines of their own: when ctx ends, so does the connection.
 	context.AfterFunc(ctx, func() { _ = conn.Close() })
 	config := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
 	if m.config.Env.TLS != nil {
 		config = m.config.Env.TLS.Clone()
 		config.ServerName = host
 	}
+	if security != fromTheStart {
+		return conn, config, nil
+	}
+	secure := tls.Client(conn, config)
+	if err := secure.HandshakeContext(ctx); err != nil {
+		conn.Close()
+		return nil, nil, plain(tried+" with TLS", err)
+	}
+	return secure, config, nil
+}
+
+// hostPort takes a server's address apart; without a port it has the usual one.
+func hostPort(text, usual string) (host, address string) {
+	host, port, err := net.SplitHostPort(text)
+	if err != nil {
+		host, port = text, usual
+	}
+	return host, net.JoinHostPort(host, port)
+}
+
+func (m *mailbox) dial(ctx context.Context, news *imapclient.UnilateralDataHandler) (*imapclient.Client, error) {
+	if m.config.Settings["host"] == "" {
+		return nil, &fault.Fault{Tried: "reading", Said: "this mailbox only sends", Do: "give its IMAP server in the settings"}
+	}
+	security, port := m.config.Get("security", fromTheStart), "143"
+	if security == fromTheStart {
+		port = "993"
+	}
+	host, address := hostPort(m.config.Settings["host"], port)
+	conn, config, err := m.line(ctx, host, address, security)
+	if err != nil {
+		return nil, err
+	}
 	opts := &imapclient.Options{UnilateralDataHandler: news, TLSConfig: config}
 	var c *imapclient.Client
-	switch security {
-	case fromTheStart:
-		secure := tls.Client(conn, config)
-		if err := secure.HandshakeContext(ctx); err != nil {
-			conn.Close()
-			return nil, plain(tried+" with TLS", err)
-		}
-		c = imapclient.New(secure, opts)
-	case byStartTLS:
+	if security == byStartTLS {
 		if c, err = imapclient.NewStartTLS(conn, opts); err != nil {
 			conn.Close()
-			return nil, plain(tried+" with STARTTLS", err)
+			return nil, plain("calling "+address+" with STARTTLS", err)
 		}
-	default:
+	} else {
 		c = imapclient.New(conn, opts)
 	}
 	if err := m.signInTo(c); err != nil {

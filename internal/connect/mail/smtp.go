@@ -2,10 +2,8 @@ package mail
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
-	"net"
 	"strings"
 	"time"
 
@@ -35,45 +33,26 @@ const (
 
 // smtpAddress gives the server's name and its address.
 func (m *mailbox) smtpAddress() (host, address string) {
-	text, security := m.config.Settings["smtp"], m.config.Get("smtp_security", byStartTLS)
-	host, port, err := net.SplitHostPort(text)
-	if err != nil {
-		host, port = text, submission
-		switch security {
-		case fromTheStart:
-			port = submissions
-		case notAtAll:
-			port = relay
-		}
+	port := submission
+	switch m.config.Get("smtp_security", byStartTLS) {
+	case fromTheStart:
+		port = submissions
+	case notAtAll:
+		port = relay
 	}
-	return host, net.JoinHostPort(host, port)
+	return hostPort(m.config.Settings["smtp"], port)
 }
 
 // dialSMTP opens a line to the server that takes mails, and signs in.
 func (m *mailbox) dialSMTP(ctx context.Context) (*smtp.Client, error) {
 	host, address := m.smtpAddress()
-	tried := "calling " + address
-	conn, err := m.config.Env.Dial(ctx, "tcp", address)
+	tried, security := "calling "+address, m.config.Get("smtp_security", byStartTLS)
+	conn, config, err := m.line(ctx, host, address, security)
 	if err != nil {
-		return nil, plain(tried, err)
-	}
-	// The client knows no contexts: when ctx ends, so does the connection.
-	context.AfterFunc(ctx, func() { _ = conn.Close() })
-	config := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
-	if m.config.Env.TLS != nil {
-		config = m.config.Env.TLS.Clone()
-		config.ServerName = host
+		return nil, err
 	}
 	var c *smtp.Client
-	switch m.config.Get("smtp_security", byStartTLS) {
-	case fromTheStart:
-		secure := tls.Client(conn, config)
-		if err := secure.HandshakeContext(ctx); err != nil {
-			conn.Close()
-			return nil, plain(tried+" with TLS", err)
-		}
-		c = smtp.NewClient(secure)
-	case byStartTLS:
+	if security == byStartTLS {
 		if c, err = smtp.NewClientStartTLS(conn, config); err != nil {
 			conn.Close()
 			t := plain(tried+" with STARTTLS", err)
@@ -82,7 +61,7 @@ func (m *mailbox) dialSMTP(ctx context.Context) (*smtp.Client, error) {
 			}
 			return nil, t
 		}
-	default:
+	} else {
 		c = smtp.NewClient(conn)
 	}
 	c.CommandTimeout, c.SubmissionTimeout = 20*time.Second, 40*time.Second

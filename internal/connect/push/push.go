@@ -8,14 +8,11 @@ import (
 	"dorfbote/internal/core/message"
 )
 
-// Door is the door that feeds are read at.
-const Door = "feed"
-
 // Kind describes feeds of what was told.
 func Kind() *connect.Kind {
 	return &connect.Kind{
 		Name: "push", Title: "Push feed", Does: "Has what is told read as an Atom feed and an iCalendar, by a secret address: nothing is installed on the other side",
-		Door: Door, Keyed: true,
+		Door: connect.DoorFeed, Keyed: true,
 		Sends: &connect.Sends{Can: []connect.Ability{connect.CanEdit, connect.CanSender, connect.CanMention}, Dialect: message.Mail},
 		Open:  func(c connect.Config) (connect.Conn, error) { return &feed{c}, nil },
 	}

@@ -106,13 +106,13 @@ func (sp *speaker) hear(t xmlstream.TokenReadEncoder, start *xml.StartElement) e
 		}
 		room := p.From.Bare().String()
 		if p.Type == stanza.ErrorPresence {
-			sp.entered(room, &fault.Fault{Tried: "joining " + room, Said: said(p.Error), Do: "let the account into the room", Who: "the owner of the room"})
+			sp.entered(room, refusedBy(p.Error, &fault.Fault{Tried: "joining " + room, Do: "let the account into the room", Who: "the owner of the room"}))
 			return nil
 		}
 		for _, s := range p.Muc.Status {
 			switch s.Code {
 			case 201: // it was not there, and has been made by joining it
-				sp.entered(room, &fault.Fault{Tried: "joining " + room, Said: "there is no such room", Do: "check the room's address"})
+				sp.entered(room, &refusal{&fault.Fault{Tried: "joining " + room, Said: "there is no such room", Do: "check the room's address"}})
 				return nil
 			case 110:
 				if p.Type != stanza.UnavailablePresence {
@@ -128,7 +128,7 @@ func (sp *speaker) hear(t xmlstream.TokenReadEncoder, start *xml.StartElement) e
 			return nil
 		}
 		if h.Type == stanza.ErrorMessage {
-			sp.shown(h.ID, shownOrNot{err: &fault.Fault{Said: said(h.Error)}})
+			sp.shown(h.ID, shownOrNot{err: refusedBy(h.Error, &fault.Fault{})})
 			return nil
 		}
 		if h.Type == stanza.GroupChatMessage && h.From.Resourcepart() == Nick {
@@ -144,14 +144,25 @@ func (sp *speaker) hear(t xmlstream.TokenReadEncoder, start *xml.StartElement) e
 	return nil
 }
 
-func said(e stanza.Error) string {
-	words := strings.ReplaceAll(string(e.Condition), "-", " ")
+// refusal is what the server or a room will not take at any time.
+type refusal struct{ *fault.Fault }
+
+// Unwrap gives the refusal in words.
+func (r *refusal) Unwrap() error { return r.Fault }
+
+// refusedBy makes an error of a stanza's (RFC 6120, 8.3): what waits, and what is wrong with a server for now, may heal; the rest is
+// a [refusal].
+func refusedBy(e stanza.Error, f *fault.Fault) error {
+	f.Said = strings.ReplaceAll(string(e.Condition), "-", " ")
 	for _, t := range e.Text {
 		if t != "" {
-			words += ": " + t
+			f.Said += ": " + t
 		}
 	}
-	return words
+	if e.Type == stanza.Wait || e.Condition == stanza.InternalServerError || e.Condition == stanza.RemoteServerNotFound {
+		return f
+	}
+	return &refusal{f}
 }
 
 func (sp *speaker) entered(room string, err error) {
@@ -389,17 +400,13 @@ func (sp *speaker) toPerson(ctx context.Context, out connect.Delivery, id string
 	return out
 }
 
-// unsaid makes a delivery of an error. What the server or the room refuses stays refused; the rest may heal.
+// unsaid makes a delivery of an error.
 func unsaid(out connect.Delivery, err error) connect.Delivery {
-	f, ok := fault.Of(err)
-	if !ok {
+	_, out.Final = errors.AsType[*refusal](err)
+	if f, ok := fault.Of(err); ok {
+		out.Answer = strings.TrimPrefix(f.Tried+": "+fault.Plainly(f), ": ")
+	} else {
 		out.Answer = "no answer: " + connect.NoAnswer(err)
-		return out
-	}
-	out.Answer = strings.TrimPrefix(f.Tried+": "+fault.Plainly(f), ": ")
-	out.Final = !strings.Contains(f.Said, "no answer") && !strings.Contains(f.Said, "does not answer") && !strings.HasPrefix(f.Tried, "signing in") && !strings.HasPrefix(f.Tried, "calling")
-	for _, heals := range []string{"remote server timeout", "resource constraint", "internal server error", "recipient unavailable", "remote server not found"} {
-		out.Final = out.Final && !strings.Contains(f.Said, heals)
 	}
 	return out
 }

@@ -12,7 +12,6 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/fault"
-	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
 )
 
@@ -30,7 +29,8 @@ func able(settings map[string]string) []connect.Ability {
 	add(connect.CanReply, settings["reply_address"] != "" || names("post.under"))
 	add(connect.CanSender, names("post.sender"))
 	add(connect.CanPicture, names("post.picture"))
-	add(connect.CanMention, names("post.mentions") || settings["marks"] == ownMarks && strings.Contains(settings["own_marks"], "{to}") && strings.Contains(settings["own_marks"], `"mention":"`))
+	marks, err := message.ReadMarks(settings["own_marks"])
+	add(connect.CanMention, names("post.mentions") || settings["marks"] == ownMarks && err == nil && marks.Mention != "")
 	return can
 }
 
@@ -52,7 +52,7 @@ func (w *webhook) Draft(ctx context.Context, p connect.Post) (call, sent string,
 
 // body makes the body of a post's call. handed says whether a picture is handed over first, where the other side wants it so.
 func (w *webhook) body(ctx context.Context, p connect.Post, under string, handed bool) (body []byte, media string, err error) {
-	post := w.seen(p.Doc, p.Place, p.Key)
+	post := connect.Seen(p, w.marks, w.longest)
 	post["under"] = under
 	var picture *connect.Picture
 	if p.Doc.Picture != nil && (w.as == asParts || handed && w.config.Settings["picture_address"] != "") {
@@ -122,33 +122,20 @@ func (w *webhook) call(ctx context.Context, p connect.Post, under, method, addre
 	})
 }
 
-// marks are how the other side writes bold, links and the like.
-type marks struct {
-	text    func(string) string
-	body    func(*message.Document) string
-	mention func(message.Mentioned) string
-}
-
-func marksOf(settings map[string]string) (marks, error) {
-	name := func(m message.Mentioned) string { return m.Name }
+func marksOf(settings map[string]string) (connect.Marks, error) {
 	switch settings["marks"] {
 	case commonMark:
-		return marks{message.EscapeMarkdown, (*message.Document).Markdown, func(m message.Mentioned) string { return message.EscapeMarkdown(m.Name) }}, nil
+		return connect.Marks{Text: message.EscapeMarkdown, Body: (*message.Document).Markdown, Mention: func(m message.Mentioned) string { return message.EscapeMarkdown(m.Name) }}, nil
 	case asHTML:
-		return marks{message.EscapeHTML, (*message.Document).HTMLBody, func(m message.Mentioned) string { return message.EscapeHTML(m.Name) }}, nil
+		return connect.Marks{Text: message.EscapeHTML, Body: (*message.Document).HTMLBody, Mention: func(m message.Mentioned) string { return message.EscapeHTML(m.Name) }}, nil
 	case ownMarks:
 		m, err := message.ReadMarks(settings["own_marks"])
 		if err != nil {
-			return marks{}, inMarks(err)
+			return connect.Marks{}, inMarks(err)
 		}
-		return marks{m.Text, m.Write, m.MentionOf}, nil
+		return connect.Marks{Text: m.Text, Body: m.Write, Mention: m.MentionOf}, nil
 	}
-	return marks{func(s string) string { return s }, (*message.Document).Plain, name}, nil
-}
-
-// seen is a post as shapes see it. Its texts are written by the other side's marks, in which a record's text is only text.
-func (w *webhook) seen(d *message.Document, place, key string) map[string]any {
-	return seenBy(d, w.marks, place, key, w.longest)
+	return connect.NoMarks, nil
 }
 
 func inMarks(err error) error {
@@ -156,37 +143,4 @@ func inMarks(err error) error {
 		return fault.At("own_marks", "%s: %s", f.Place, f.Said)
 	}
 	return fault.In("own_marks", err)
-}
-
-func seenBy(d *message.Document, by marks, place, key string, longest int) map[string]any {
-	text := by.body(d)
-	if longest > 0 && len([]rune(text)) > longest {
-		text = by.text(formula.Shorten(d.Plain(), longest)) // marks that are cut in the middle would be open
-	}
-	facts := make([]any, len(d.Facts))
-	for i, f := range d.Facts {
-		facts[i] = map[string]any{"label": by.text(f.Label), "value": by.text(f.Value)}
-	}
-	out := map[string]any{
-		"title": by.text(d.Title), "text": text, "facts": facts, "tone": d.Tone, "link": "", "links": []any{}, "place": place, "key": key,
-		"under": "", "mentions": []any{}, "picture": "", "sender": map[string]any{"name": "", "picture": ""},
-	}
-	links := []any{}
-	for _, l := range d.AllLinks() {
-		links = append(links, map[string]any{"text": by.text(l.Text), "to": l.To})
-	}
-	if out["links"] = links; d.Link != nil {
-		out["link"] = d.Link.To
-	}
-	mentions := []any{}
-	for _, m := range d.Mentions {
-		mentions = append(mentions, by.mention(m))
-	}
-	if out["mentions"] = mentions; d.Picture != nil {
-		out["picture"] = d.Picture.From
-	}
-	if d.Sender != nil {
-		out["sender"] = map[string]any{"name": d.Sender.Name, "picture": d.Sender.Picture}
-	}
-	return out
 }

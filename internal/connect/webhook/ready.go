@@ -1,6 +1,7 @@
 package webhook
 
 import (
+	"dorfbote/internal/connect"
 	"dorfbote/internal/core/message"
 )
 
@@ -37,4 +38,4 @@ var exampleDoc = &message.Document{
 	Body: []message.Block{{Kind: message.Paragraph, Inlines: []message.Inline{{Kind: message.Text, Text: "This is what a post looks like."}}}},
 }
 
-var example = seenBy(exampleDoc, marks{func(s string) string { return s }, (*message.Document).Plain, func(m message.Mentioned) string { return m.Name }}, "place", "key", 0)
+var example = connect.Seen(connect.Post{Place: "place", Key: "key", Doc: exampleDoc}, connect.NoMarks, 0)

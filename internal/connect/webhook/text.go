@@ -39,8 +39,14 @@ func textShapeNames() []string {
 	return out
 }
 
-// TextDoor is the door that reports of delivery come in by.
-const TextDoor = "reports"
+// Where a report of delivery has what, and what its states mean, where the settings do not say.
+const (
+	reportID     = "$.message"
+	reportState  = "$.status"
+	reportWords  = "$.reason"
+	wasDelivered = "delivered, read, ok"
+	wasNot       = "failed, undelivered, undeliverable, rejected, expired"
+)
 
 // TextKind describes gateways for text messages: what takes an HTTP call and sends it on to a phone.
 func TextKind() *connect.Kind {
@@ -58,15 +64,15 @@ func TextKind() *connect.Kind {
 		{Name: "accepted", Label: "It is accepted where", Type: "text", More: true, Help: "a JSONPath such as $.ok, which must be there and not false, or $.status == accepted"},
 		{Name: "words", Label: "Words of a refusal", Type: "text", More: true, Help: "a JSONPath such as $.error"},
 		{Name: "id", Label: "The message's id", Type: "text", More: true, Help: "a JSONPath in the answer, such as $.message.id; reports name the message by it"},
-		{Name: "report_id", Label: "In a report: the id", Type: "text", Default: "$.message", More: true, Help: "a JSONPath; of form fields, $.name"},
-		{Name: "report_state", Label: "In a report: the state", Type: "text", Default: "$.status", More: true},
-		{Name: "report_words", Label: "In a report: the reason", Type: "text", Default: "$.reason", More: true},
-		{Name: "delivered", Label: "States of what was delivered", Type: "text", Default: "delivered, read, ok", More: true},
-		{Name: "failed", Label: "States of what was not", Type: "text", Default: "failed, undelivered, undeliverable, rejected, expired", More: true},
+		{Name: "report_id", Label: "In a report: the id", Type: "text", Default: reportID, More: true, Help: "a JSONPath; of form fields, $.name"},
+		{Name: "report_state", Label: "In a report: the state", Type: "text", Default: reportState, More: true},
+		{Name: "report_words", Label: "In a report: the reason", Type: "text", Default: reportWords, More: true},
+		{Name: "delivered", Label: "States of what was delivered", Type: "text", Default: wasDelivered, More: true},
+		{Name: "failed", Label: "States of what was not", Type: "text", Default: wasNot, More: true},
 	}...)
 	return &connect.Kind{
 		Name: "text", Title: "Text message", Does: "Sends text messages to phones, through any gateway that takes an HTTP call, and takes in what became of them",
-		Settings: settings, Reads: connect.ReadsCalled, Door: TextDoor, Keyed: true, Appends: true, Key: "id",
+		Settings: settings, Reads: connect.ReadsCalled, Door: connect.DoorReports, Keyed: true, ReadReport: readReport, Appends: true, Key: "id",
 		Sends: &connect.Sends{Can: []connect.Ability{connect.CanSender}, Dialect: message.Short, Form: place.Number},
 		Check: func(settings map[string]string) error {
 			_, err := openText(connect.Config{Settings: settings, Env: connect.Env{Workspace: value.DefaultWorkspace()}})
@@ -138,7 +144,7 @@ func openText(c connect.Config) (*gateway, error) {
 // seen is a post as shapes see it: the whole message as one text.
 func (g *gateway) seen(p connect.Post) map[string]any {
 	r := message.Render(p.Doc, message.Short)
-	post := seenBy(p.Doc, marks{func(s string) string { return s }, (*message.Document).Plain, func(m message.Mentioned) string { return m.Name }}, p.Place, p.Key, 0)
+	post := connect.Seen(p, connect.NoMarks, 0)
 	sender := g.config.Settings["sender_id"]
 	if p.Doc.Sender != nil && senderID.MatchString(p.Doc.Sender.Name) {
 		sender = p.Doc.Sender.Name
@@ -152,7 +158,7 @@ func (g *gateway) reports() string {
 	if g.config.Env.Base == "" || g.config.Settings["door"] == "" {
 		return ""
 	}
-	return strings.TrimSuffix(g.config.Env.Base, "/") + "/" + TextDoor + "/" + g.config.ID + "/" + g.config.Settings["door"]
+	return strings.TrimSuffix(g.config.Env.Base, "/") + "/" + connect.DoorReports + "/" + g.config.ID + "/" + g.config.Settings["door"]
 }
 
 // Close ends nothing: every message is a call of its own.
@@ -176,8 +182,8 @@ func (g *gateway) Prove(ctx context.Context) []connect.ProofStep {
 		raw, _ := io.ReadAll(io.LimitReader(a.Body, 2000))
 		return []connect.ProofStep{connect.Passed(tried, "%s", connect.Kept(raw))}
 	}
-	w := &webhook{config: g.config}
-	return []connect.ProofStep{w.answers(ctx, known{"the gateway", g.config.Settings["address"]}, hostOf(g.config.Settings["address"]))}
+	address := g.config.Settings["address"]
+	return []connect.ProofStep{connect.IsThere(ctx, g.config.Env, address, hostOf(address), "the gateway", g.config.Auth())}
 }
 
 // Draft gives what would be sent, and in how many parts.
@@ -201,8 +207,8 @@ func (g *gateway) Send(ctx context.Context, p connect.Post) connect.Delivery {
 	})
 }
 
-// ReadReport reads what a gateway tells of a message that it took, as JSON or as form fields. The error says what is missing.
-func ReadReport(settings map[string]string, contentType string, body []byte) (r connect.Report, record map[string]any, err error) {
+// readReport reads what a gateway tells of a message that it took, as JSON or as form fields. The error says what is missing.
+func readReport(settings map[string]string, contentType string, body []byte) (r connect.Report, record map[string]any, err error) {
 	c := connect.Config{Settings: settings}
 	var v any
 	if media, _, _ := mime.ParseMediaType(contentType); media == "application/x-www-form-urlencoded" {
@@ -225,20 +231,20 @@ func ReadReport(settings map[string]string, contentType string, body []byte) (r 
 		}
 		return strings.TrimSpace(first(path, v))
 	}
-	r.Of, r.Words = get("report_id", "$.message"), get("report_words", "$.reason")
-	state := get("report_state", "$.status")
+	r.Of, r.Words = get("report_id", reportID), get("report_words", reportWords)
+	state := get("report_state", reportState)
 	if r.Of == "" || state == "" {
-		return r, nil, fault.At("body", "the report has no %s or no %s; say in the settings where they stand", c.Get("report_id", "$.message"), c.Get("report_state", "$.status"))
+		return r, nil, fault.At("body", "the report has no %s or no %s; say in the settings where they stand", c.Get("report_id", reportID), c.Get("report_state", reportState))
 	}
 	among := func(list string) bool {
 		return slices.ContainsFunc(strings.Split(list, ","), func(s string) bool { return value.Fold(s) == value.Fold(state) })
 	}
 	switch {
-	case among(c.Get("failed", "failed, undelivered, undeliverable, rejected, expired")):
+	case among(c.Get("failed", wasNot)):
 		if r.State = connect.ReportFailed; r.Words == "" {
 			r.Words = "the gateway says: " + state
 		}
-	case among(c.Get("delivered", "delivered, read, ok")):
+	case among(c.Get("delivered", wasDelivered)):
 		r.State = connect.ReportDelivered
 	default:
 		r.State = connect.ReportSent // on its way

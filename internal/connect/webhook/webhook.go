@@ -9,7 +9,6 @@ import (
 	"net/url"
 	"slices"
 	"strings"
-	"time"
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/fault"
@@ -92,7 +91,7 @@ type webhook struct {
 	as                    string // JSON, form fields or a multipart form
 	answer                answer
 	longest, pace         int
-	marks                 marks
+	marks                 connect.Marks
 }
 
 // known is a place with its own address.
@@ -335,40 +334,13 @@ func (w *webhook) Prove(ctx context.Context) []connect.ProofStep {
 			continue
 		}
 		seen = append(seen, host)
-		steps = append(steps, w.answers(ctx, p, host))
+		steps = append(steps, connect.IsThere(ctx, w.config.Env, p.address, host, p.name, w.config.Auth()))
 	}
-	raw, _, err := bodyOf(w.shape, w.as, w.seen(exampleDoc, w.places[0].name, "an-example"), nil)
+	raw, _, err := bodyOf(w.shape, w.as, connect.Seen(connect.Post{Place: w.places[0].name, Key: "an-example", Doc: exampleDoc}, w.marks, w.longest), nil)
 	if err != nil {
 		return append(steps, connect.Failed("making a body", err))
 	}
 	return append(steps, connect.Passed("making a body", "%s", connect.Kept(raw)))
-}
-
-func (w *webhook) answers(ctx context.Context, p known, host string) connect.ProofStep {
-	tried := "asking whether " + host + " is there"
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
-	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodHead, p.address, nil)
-	if err != nil {
-		return connect.Failed(tried, fault.At("", "this is no address that can be called"))
-	}
-	req.Header = w.config.Auth()
-	req.Header.Set("User-Agent", connect.Agent)
-	res, err := w.config.Env.HTTP.Do(req)
-	if err != nil {
-		if f, ok := fault.Of(err); ok {
-			return connect.Failed(tried, f)
-		}
-		return connect.ProofStep{Tried: tried, Said: "no answer: " + connect.NoAnswer(err), Do: "check the address of " + p.name}
-	}
-	defer res.Body.Close()
-	switch res.StatusCode {
-	case http.StatusUnauthorized, http.StatusForbidden:
-		return connect.ProofStep{Tried: tried, Said: "it answers " + res.Status, Do: "check how it is signed in to; some servers answer so to anything but a post: then send one post to try", Who: "whoever gave the address"}
-	case http.StatusGone:
-		return connect.ProofStep{Tried: tried, Said: "it answers " + res.Status + ": the address of " + p.name + " has been withdrawn", Do: "have a new one made", Who: "whoever gave the address"}
-	}
-	return connect.Passed(tried, "it answers; whether it takes posts is seen when the first is sent")
 }
 
 // Send sends one post.

@@ -155,7 +155,7 @@ func texts(v any) string {
 	return ""
 }
 
-func byMarks(t testing.TB, name string) marks {
+func byMarks(t testing.TB, name string) connect.Marks {
 	t.Helper()
 	m, err := marksOf(map[string]string{"marks": name})
 	require.NoError(t, err)
@@ -170,7 +170,7 @@ func TestMarks(t *testing.T) {
 		commonMark: {`\*\*b\*\* \<b\>x\<\/b\> \[l\]\(https\:\/\/evil\.example\) \_i\_`, ""},
 		asHTML:     {`**b** &lt;b&gt;x&lt;/b&gt; [l](https://evil.example) _i_`, "<p><strong>**b** &lt;b&gt;x&lt;/b&gt; [l](https://evil.example) _i_</strong></p>"},
 	} {
-		post := seenBy(document(evil), byMarks(t, marks), "tours", "k", 0)
+		post := connect.Seen(connect.Post{Doc: document(evil), Place: "tours", Key: "k"}, byMarks(t, marks), 0)
 		if marks == commonMark {
 			title := post["title"].(string)
 			assert.Equal(t, evil, message.ReadMarkdown(title)[0].Inlines[0].Text, title)
@@ -185,7 +185,7 @@ func TestMarks(t *testing.T) {
 		assert.Equal(t, want.title, post["facts"].([]any)[0].(map[string]any)["value"], marks)
 	}
 	long := document(strings.Repeat("word ", 100))
-	assert.LessOrEqual(t, len([]rune(seenBy(long, byMarks(t, plainText), "t", "k", 50)["text"].(string))), 50)
+	assert.LessOrEqual(t, len([]rune(connect.Seen(connect.Post{Doc: long, Place: "t", Key: "k"}, byMarks(t, plainText), 50)["text"].(string))), 50)
 }
 
 // What an answer means is what the settings say of it.
@@ -283,7 +283,7 @@ func FuzzReadyShapes(f *testing.F) {
 		d := document("x")
 		d.Title, d.Facts[0].Value, d.Picture = title, fact, &message.Picture{From: "https://x.example/p.png"}
 		picture := &connect.Picture{Media: "image/png", Ending: ".png", Data: []byte(title)}
-		raw, media, err := bodyOf(s, as, seenBy(d, by, "tours", "k", 0), picture)
+		raw, media, err := bodyOf(s, as, connect.Seen(connect.Post{Doc: d, Place: "tours", Key: "k"}, by, 0), picture)
 		require.NoError(t, err)
 		switch as {
 		case asForm:
@@ -298,7 +298,7 @@ func FuzzReadyShapes(f *testing.F) {
 				if text == "" { // what is empty is left out of a form
 					require.Empty(t, form.Value[field])
 				} else {
-					require.Equal(t, []string{by.text(text)}, form.Value[field])
+					require.Equal(t, []string{by.Text(text)}, form.Value[field])
 				}
 			}
 			require.Len(t, form.File["picture"], 1)

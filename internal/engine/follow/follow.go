@@ -124,15 +124,15 @@ func (f *Follow) doStep(ctx context.Context, s *store.Step) (bool, error) {
 		return false, ctx.Err() // what became of it is not known; the key makes trying again safe
 	}
 	s.Attempts++
-	s.Status, s.Answer = out.Status, out.Answer
+	s.Status, s.Answer = out.Status, connect.Storable(out.Answer)
 	took := time.Since(began)
-	tried := store.Attempt{At: f.Now().Add(-took), TookMs: int(took.Milliseconds()), Status: out.Status, Address: out.Address, Sent: out.Sent, Answer: out.Answer}
+	tried := store.Attempt{At: f.Now().Add(-took), TookMs: int(took.Milliseconds()), Status: out.Status, Address: out.Address, Sent: connect.Storable(out.Sent), Answer: s.Answer}
 	if err == nil {
 		s.State = store.Done
 		f.Meters.Stepped(s.Kind, "done")
 		return true, f.settleStep(ctx, s, tried, nil)
 	}
-	s.Answer = err.Error()
+	s.Answer = connect.Storable(err.Error())
 	if tried.Answer == "" {
 		tried.Answer = s.Answer
 	}

@@ -247,8 +247,13 @@ type sending struct {
 	replaces, under string // what the other side calls them
 }
 
-// by sends it, as far as the sender can: what cannot be edited is told anew, what has no threads in the place itself.
+// by sends it, as far as the sender can: what cannot be edited is told anew, what has no threads in the place itself. What came of
+// it can be written down, whatever the other side has answered: else the post would be sent again and again.
 func (s sending) by(ctx context.Context, sender connect.Sender) connect.Delivery {
+	return s.over(ctx, sender).Storable()
+}
+
+func (s sending) over(ctx context.Context, sender connect.Sender) connect.Delivery {
 	if s.replaces != "" {
 		if e, ok := sender.(connect.Editor); ok {
 			return e.Edit(ctx, s.replaces, s.Post)

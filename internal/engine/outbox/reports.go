@@ -76,7 +76,7 @@ func (o *Outbox) askReports(ctx context.Context, c *store.Connection) error {
 // Reported notes what became of a post that a connection took. A failed one counts as refused, until somebody sees to it, and its
 // workflow's owner is told; what is reported of no post of ours is passed over.
 func (o *Outbox) Reported(ctx context.Context, connection string, r connect.Report) error {
-	p, fresh, err := o.Store.ReportPost(ctx, connection, r.Of, r.State, r.Words)
+	p, fresh, err := o.Store.ReportPost(ctx, connection, connect.Storable(r.Of), r.State, connect.Storable(r.Words))
 	if err != nil || p == nil || !fresh {
 		return err
 	}

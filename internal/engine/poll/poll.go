@@ -156,7 +156,7 @@ func (q *Polls) polled(ctx context.Context, p *store.Poll, k *store.Source, c *s
 	var wait, around time.Duration // around: not all at the same moment
 	if failure != nil {
 		p.Failures++
-		p.LastError = failure.Error()
+		p.LastError = connect.Storable(failure.Error())
 		wait = q.afterFailure(p, failure)
 		around = rand.N(wait/10 + time.Millisecond)
 		if p.Failures == 3 || p.Failures == 1 && !passing(failure) {
