@@ -18,8 +18,8 @@ func gatherFailed(p *sheet.Plan, g *sheet.PlanGather, sc *formula.Scope, err err
 		return failure(g.Path, err)
 	}
 	out := Outcome{Verdict: Told, Row: g.Name + " failed"}
-	if o := compose(p, &out, g.Tell.Tell, sc); o != nil {
-		return *o
+	if !compose(p, &out, g.Tell.Tell, sc) {
+		return out
 	}
 	if len(out.Posts) == 0 && len(out.Failures) > 0 {
 		return failure(g.Path, err)

@@ -163,8 +163,8 @@ func route(p *sheet.Plan, sc *formula.Scope) Outcome {
 			continue
 		}
 		names = append(names, row.Name)
-		if o := compose(p, &out, row.Tell, sc); o != nil {
-			return *o
+		if !compose(p, &out, row.Tell, sc) {
+			return out
 		}
 		if !p.Every {
 			break
@@ -175,8 +175,8 @@ func route(p *sheet.Plan, sc *formula.Scope) Outcome {
 			return Outcome{Verdict: Unrouted}
 		}
 		names = append(names, Otherwise)
-		if o := compose(p, &out, p.Else.Tell, sc); o != nil {
-			return *o
+		if !compose(p, &out, p.Else.Tell, sc) {
+			return out
 		}
 	}
 	out.Row = strings.Join(names, ", ")

@@ -39,7 +39,7 @@ func steps(p *sheet.Plan, sc *formula.Scope) []Step {
 		fillStep(&s, f, p.Terms, sc)
 		if f.Tell != nil {
 			var told Outcome
-			if compose(p, &told, f.Tell.Tell, sc) == nil {
+			if compose(p, &told, f.Tell.Tell, sc) {
 				s.Tell = told.Posts
 			}
 		}

@@ -29,53 +29,51 @@ type resolved struct {
 }
 
 // compose adds a branch's posts. What another row has already told the same place is not told twice. An address that cannot be
-// fails its tell alone. What is given back is not nil where a message cannot be made: then nothing is told at all.
-func compose(p *sheet.Plan, out *Outcome, tells []sheet.PlanTell, sc *formula.Scope) *Outcome {
+// fails its tell alone. ok is false where a message cannot be made: the outcome is a failure then, and nothing is told at all.
+func compose(p *sheet.Plan, out *Outcome, tells []sheet.PlanTell, sc *formula.Scope) (ok bool) {
 	for i := range tells {
 		t := &tells[i]
 		if t.Each != nil {
-			if composeEach(p, out, t, sc) {
-				return out
+			if !composeEach(p, out, t, sc) {
+				return false
 			}
 			continue
 		}
-		r, ok := whom(p, out, t, sc, "")
-		if !ok {
-			continue
-		}
-		if _, whole := tellOne(out, t, r, sc); whole {
-			return out
+		if r, some := whom(p, out, t, sc, ""); some {
+			if _, ok := tellOne(out, t, r, sc); !ok {
+				return false
+			}
 		}
 	}
-	return nil
+	return true
 }
 
-// composeEach tells each of a list.
-func composeEach(p *sheet.Plan, out *Outcome, t *sheet.PlanTell, sc *formula.Scope) (failed bool) {
+// composeEach tells each of a list; ok is as of [compose].
+func composeEach(p *sheet.Plan, out *Outcome, t *sheet.PlanTell, sc *formula.Scope) (ok bool) {
 	list, err := listOf(t, p, sc)
 	if err != nil {
 		out.Failures = append(out.Failures, Failure{t.Path + ".each", err.Error()})
-		return false
+		return true
 	}
 	told := 0
 	for n, it := range list {
 		own := p.Terms.With(sc, it)
 		before := len(out.Failures)
-		r, ok := whom(p, out, t, own, fmt.Sprintf("item %d: ", n+1))
+		r, some := whom(p, out, t, own, fmt.Sprintf("item %d: ", n+1))
 		switch {
-		case told >= t.Most && (ok || len(out.Failures) > before):
+		case told >= t.Most && (some || len(out.Failures) > before):
 			out.Failures = out.Failures[:before]
 			out.More++
 			continue
 		case len(out.Failures) > before:
 			told++
 			continue
-		case !ok:
+		case !some:
 			continue
 		}
-		one, whole := tellOne(out, t, r, own)
-		if whole {
-			return true
+		one, ok := tellOne(out, t, r, own)
+		if !ok {
+			return false
 		}
 		if one {
 			told++
@@ -84,7 +82,7 @@ func composeEach(p *sheet.Plan, out *Outcome, t *sheet.PlanTell, sc *formula.Sco
 	if told == 0 {
 		out.leaveOut(t.Path)
 	}
-	return false
+	return true
 }
 
 func listOf(t *sheet.PlanTell, p *sheet.Plan, sc *formula.Scope) ([]any, error) {
@@ -126,7 +124,7 @@ func whom(p *sheet.Plan, out *Outcome, t *sheet.PlanTell, sc *formula.Scope, ite
 			continue
 		}
 		over, address, err := addressOf(p, c.a, sc)
-		if rule := ruleOf(p, over); err == nil && address != "" && (over != r.connection || !rule.Any && rule.Form != place.Mail) {
+		if rule, _ := ruleOf(p, over); err == nil && address != "" && (over != r.connection || !rule.Any && rule.Form != place.Mail) {
 			err = fmt.Errorf("%s goes over %s, which has no %s for what goes over %s", address, over, c.name, r.connection)
 		}
 		if err != nil {
@@ -138,13 +136,12 @@ func whom(p *sheet.Plan, out *Outcome, t *sheet.PlanTell, sc *formula.Scope, ite
 	return r, true
 }
 
-func ruleOf(p *sheet.Plan, connection string) place.Rule {
-	if p.Reaches != nil {
-		if rule, ok := p.Reaches(connection); ok {
-			return rule
-		}
+// ruleOf is what a connection takes for a place; ok is false where posts cannot go over it.
+func ruleOf(p *sheet.Plan, connection string) (rule place.Rule, ok bool) {
+	if p.Reaches == nil {
+		return place.Rule{Any: true}, true
 	}
-	return place.Rule{Any: true}
+	return p.Reaches(connection)
 }
 
 // addressOf fills an address in: the connection, and the whole destination, "" where the address is empty.
@@ -163,12 +160,11 @@ func addressOf(p *sheet.Plan, a *sheet.Address, sc *formula.Scope) (connection, 
 }
 
 func over(p *sheet.Plan, connection, text string) (string, string, error) {
-	if p.Reaches != nil {
-		if _, ok := p.Reaches(connection); !ok {
-			return connection, "", fmt.Errorf("there is no connection %s that posts can go over", connection)
-		}
+	rule, ok := ruleOf(p, connection)
+	if !ok {
+		return connection, "", fmt.Errorf("there is no connection %s that posts can go over", connection)
 	}
-	normal, err := ruleOf(p, connection).Take(text, p.Terms.Workspace)
+	normal, err := rule.Take(text, p.Terms.Workspace)
 	if err != nil || normal == "" {
 		return connection, "", err
 	}
@@ -214,16 +210,16 @@ func named(p *sheet.Plan, a *sheet.Address, sc *formula.Scope) (any, error) {
 	return a.Place.Text(sc, p.Terms)
 }
 
-// tellOne adds a tell's posts. told is false where its list is empty; whole says that the outcome has been turned into a failure.
-func tellOne(out *Outcome, t *sheet.PlanTell, r resolved, sc *formula.Scope) (told, whole bool) {
+// tellOne adds a tell's posts. told is false where its list is empty; ok is as of [compose].
+func tellOne(out *Outcome, t *sheet.PlanTell, r resolved, sc *formula.Scope) (told, ok bool) {
 	parent := add(out, t, r, t.Message, -1, sc)
 	if parent == failed {
-		return false, true
+		return false, false
 	}
 	if t.Reply != nil && parent != leftOut && add(out, t, r, t.Reply, parent, sc) == failed {
-		return false, true
+		return false, false
 	}
-	return parent != leftOut, false
+	return parent != leftOut, true
 }
 
 // What add gives instead of an index.
@@ -336,10 +332,8 @@ func whose(book *people.Book, r resolved) string {
 	if !ok {
 		return ""
 	}
-	for _, p := range book.All() {
-		if on := p.On(r.connection); on != "" && value.Fold(on) == value.Fold(address) {
-			return p.Called()
-		}
+	if p := book.At(r.connection, address); p != nil {
+		return p.Called()
 	}
 	return ""
 }

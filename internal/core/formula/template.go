@@ -110,6 +110,15 @@ func (t *Template) Constant() bool {
 	return true
 }
 
+// Written is the template's text where it holds no formula.
+func (t *Template) Written() (text string, fixed bool) {
+	if t == nil || !t.Constant() {
+		return "", false
+	}
+	text, _ = t.text(nil)
+	return text, true
+}
+
 // Text fills the template in as plain text.
 func (t *Template) Text(sc *Scope, words *Words) (string, error) {
 	if t.Constant() {

@@ -280,13 +280,6 @@ func (d *Document) HTMLBody() string {
 // EscapeHTML writes text so that HTML shows it as it is.
 func EscapeHTML(s string) string { return html.EscapeString(s) }
 
-func orElse(s, other string) string {
-	if s == "" {
-		return other
-	}
-	return s
-}
-
 func htmlLink(to, inner string) string {
 	u, err := url.Parse(to)
 	if err != nil || !slices.Contains([]string{"http", "https", "mailto", "tel"}, u.Scheme) {

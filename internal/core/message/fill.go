@@ -1,6 +1,7 @@
 package message
 
 import (
+	"cmp"
 	"fmt"
 	"html"
 	"strconv"
@@ -16,48 +17,27 @@ func entity(m string) string { return html.UnescapeString(m) }
 // Fill makes the document for one arrival. The error names the part that failed.
 func (m *Message) Fill(sc *formula.Scope) (*Document, error) {
 	d := &Document{Tone: "plain"}
-	var err error
-	at := func(part string, t *formula.Template) string {
-		if t == nil || err != nil {
-			return ""
-		}
-		s, e := t.Text(sc, m.words)
-		if e != nil {
-			err = fault.In(part, e)
-		}
-		return strings.TrimSpace(s)
-	}
-	d.Title = oneLine(at("title", m.title))
-	if tone := value.Fold(at("tone", m.tone)); known(tone) {
+	f := &filling{sc: sc, words: m.words}
+	d.Title = f.line("title", m.title)
+	if tone := value.Fold(f.text("tone", m.tone)); known(tone) {
 		d.Tone = tone
 	}
-	for i, f := range m.facts {
+	for i, fact := range m.facts {
 		part := fmt.Sprintf("facts[%d]", i)
-		if v := at(part, f.value); v != "" {
-			d.Facts = append(d.Facts, Fact{Label: oneLine(at(part, f.label)), Value: v})
+		if v := f.text(part, fact.value); v != "" {
+			d.Facts = append(d.Facts, Fact{Label: f.line(part, fact.label), Value: v})
 		}
 	}
 	if m.link != nil {
-		to := ""
-		if err == nil && m.link.to != nil {
-			if to, err = m.link.to.Address(sc, m.words); err != nil {
-				err = fault.In("link", err)
-			}
-			to = SafeAddress(to)
-		}
-		if text := oneLine(at("link", m.link.text)); to != "" {
-			if text == "" {
-				text = to
-			}
-			d.Link = &Link{Text: text, To: to}
-		}
+		d.Link = f.link("link", *m.link)
 	}
-	if err != nil {
-		return nil, err
+	if f.err != nil {
+		return nil, f.err
 	}
+	var err error
 	values := make([]any, len(m.chips))
-	for i, f := range m.chips {
-		if values[i], err = f.Run(sc); err != nil {
+	for i, chip := range m.chips {
+		if values[i], err = chip.Run(sc); err != nil {
 			return nil, fault.In("body", err)
 		}
 	}
@@ -69,10 +49,52 @@ func (m *Message) Fill(sc *formula.Scope) (*Document, error) {
 		}
 		d.Body = append(d.Body, blocks...)
 	}
-	if err := m.parts.fill(d, sc, m.words); err != nil {
-		return nil, err
+	m.parts.fill(d, f)
+	return d, f.err
+}
+
+// filling fills the parts of a message in, up to the first that fails.
+type filling struct {
+	sc    *formula.Scope
+	words *formula.Words
+	err   error // names the part
+}
+
+// fail notes that a part failed.
+func (f *filling) fail(part string, err error) {
+	if err != nil && f.err == nil {
+		f.err = fault.In(part, err)
 	}
-	return d, nil
+}
+
+func (f *filling) text(part string, t *formula.Template) string {
+	if t == nil || f.err != nil {
+		return ""
+	}
+	s, err := t.Text(f.sc, f.words)
+	f.fail(part, err)
+	return strings.TrimSpace(s)
+}
+
+func (f *filling) line(part string, t *formula.Template) string { return oneLine(f.text(part, t)) }
+
+// address fills in an address that can be called or followed, "" where there is none.
+func (f *filling) address(part string, t *formula.Template) string {
+	if t == nil || f.err != nil {
+		return ""
+	}
+	s, err := t.Address(f.sc, f.words)
+	f.fail(part, err)
+	return SafeAddress(s)
+}
+
+// link fills in a link; nil where it leads nowhere.
+func (f *filling) link(part string, l linkTemplate) *Link {
+	to := f.address(part, l.to)
+	if text := f.line(part, l.text); to != "" {
+		return &Link{Text: cmp.Or(text, to), To: to}
+	}
+	return nil
 }
 
 func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }

@@ -124,18 +124,20 @@ type writer struct {
 	anywhere, first string
 }
 
+func (m *Marks) writer() *writer {
+	w := &writer{m: m}
+	w.anywhere, w.first = m.signs()
+	return w
+}
+
 // Write writes the body of a document. A record's text is only text in it, whatever it holds.
 func (m *Marks) Write(d *Document) string {
-	w := writer{m: m}
-	w.anywhere, w.first = m.signs()
-	return w.blocks(d.Body)
+	return m.writer().blocks(d.Body)
 }
 
 // Text writes one text, such as a title.
 func (m *Marks) Text(s string) string {
-	w := writer{m: m}
-	w.anywhere, w.first = m.signs()
-	return w.text(s)
+	return m.writer().text(s)
 }
 
 func (w *writer) escaped(r rune) string {
@@ -251,9 +253,7 @@ func (w *writer) mention(name, to string) string {
 
 // MentionOf writes a mention of a person, "" where the table has none.
 func (m *Marks) MentionOf(p Mentioned) string {
-	w := writer{m: m}
-	w.anywhere, w.first = m.signs()
-	return w.mention(p.Name, p.To)
+	return m.writer().mention(p.Name, p.To)
 }
 
 // wrap puts marks around text, with the blanks at its ends outside, where marks would not hold.

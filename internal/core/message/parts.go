@@ -1,11 +1,11 @@
 package message
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 
-	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/people"
 	"dorfbote/internal/core/report"
@@ -190,61 +190,34 @@ func (m *Message) Parts() []Part {
 }
 
 // fill fills the parts in.
-func (p *parts) fill(d *Document, sc *formula.Scope, words *formula.Words) error {
-	var err error
-	at := func(part string, t *formula.Template) string {
-		if t == nil || err != nil {
-			return ""
-		}
-		s, e := t.Text(sc, words)
-		if e != nil {
-			err = fault.In(part, e)
-		}
-		return oneLine(s)
-	}
-	address := func(part string, t *formula.Template) string {
-		if t == nil || err != nil {
-			return ""
-		}
-		s, e := t.Address(sc, words)
-		if e != nil {
-			err = fault.In(part, e)
-		}
-		return SafeAddress(s)
-	}
-	if s := (Sender{at("sender", p.sender.name), address("sender", p.sender.picture)}); s != (Sender{}) {
+func (p *parts) fill(d *Document, f *filling) {
+	if s := (Sender{f.line("sender", p.sender.name), f.address("sender", p.sender.picture)}); s != (Sender{}) {
 		d.Sender = &s
 	}
 	for i, l := range p.links {
-		part := fmt.Sprintf("links[%d]", i)
-		if to := address(part, l.to); to != "" {
-			d.Links = append(d.Links, Link{orElse(at(part, l.text), to), to})
+		if l := f.link(fmt.Sprintf("links[%d]", i), l); l != nil {
+			d.Links = append(d.Links, *l)
 		}
 	}
-	if from := address("picture", p.picture.from); from != "" {
-		d.Picture = &Picture{from, orElse(at("picture", p.picture.text), d.Title)}
+	if from := f.address("picture", p.picture.from); from != "" {
+		d.Picture = &Picture{from, cmp.Or(f.line("picture", p.picture.text), d.Title)}
 	}
 	for i, m := range p.mention {
-		if m == nil || err != nil {
-			break
+		if m == nil || f.err != nil {
+			return
 		}
-		if e := p.mentioned(d, m, sc, words); e != nil {
-			err = fault.In(fmt.Sprintf("mention[%d]", i), e)
-		}
+		f.fail(fmt.Sprintf("mention[%d]", i), p.mentioned(d, m, f.sc, f.words))
 	}
 	for i, a := range p.attach {
 		part := fmt.Sprintf("attach[%d]", i)
-		name := fileName(at(part, a.name))
-		if err != nil {
-			break
+		name := fileName(f.line(part, a.name))
+		if f.err != nil {
+			return
 		}
-		data, e := a.table.csv(sc, words)
-		if e != nil {
-			return fault.In(part, e)
-		}
+		data, err := a.table.csv(f.sc, f.words)
+		f.fail(part, err)
 		d.Attach = append(d.Attach, File{Name: name, Media: "text/csv; charset=utf-8", Data: data})
 	}
-	return err
 }
 
 // fileName makes a file's name of what a record may have brought: nothing that is a path.
@@ -317,7 +290,7 @@ func (d *Document) For(connection string) *Document {
 func (d *Document) AllLinks() []Link {
 	var out []Link
 	if d.Link != nil && d.Link.To != "" {
-		out = append(out, Link{orElse(d.Link.Text, d.Link.To), d.Link.To})
+		out = append(out, Link{cmp.Or(d.Link.Text, d.Link.To), d.Link.To})
 	}
 	return append(out, d.Links...)
 }

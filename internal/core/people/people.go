@@ -74,13 +74,14 @@ func (p *Person) Value() map[string]any {
 type Book struct {
 	list   []*Person
 	byID   map[string]*Person
-	byMail map[string]*Person // nil for an address that several have
-	byName map[string]*Person // nil for a name that several have
+	byMail map[string]*Person  // nil for an address that several have
+	byName map[string]*Person  // nil for a name that several have
+	at     map[Address]*Person // the first who has an address, as text is compared
 }
 
 // New makes a book. Ids are compared as text is; of two persons with one id the error names the second.
 func New(list []Person) (*Book, error) {
-	b := &Book{byID: map[string]*Person{}, byMail: map[string]*Person{}, byName: map[string]*Person{}}
+	b := &Book{byID: map[string]*Person{}, byMail: map[string]*Person{}, byName: map[string]*Person{}, at: map[Address]*Person{}}
 	for i := range list {
 		p := &list[i]
 		id := value.Fold(p.ID)
@@ -93,6 +94,9 @@ func New(list []Person) (*Book, error) {
 		b.list, b.byID[id] = append(b.list, p), p
 		once(b.byName, value.Fold(p.Name), p)
 		for _, a := range p.Addresses {
+			if at := (Address{a.Connection, value.Fold(a.Address)}); b.at[at] == nil {
+				b.at[at] = p
+			}
 			if strings.Contains(a.Address, "@") {
 				once(b.byMail, value.Fold(a.Address), p)
 			}
@@ -133,6 +137,14 @@ func (b *Book) Find(who string) *Person {
 		return p
 	}
 	return b.byName[key]
+}
+
+// At finds whose address something is on a connection, compared as text is: of several, the first in the book; nil where it is nobody's.
+func (b *Book) At(connection, address string) *Person {
+	if b == nil {
+		return nil
+	}
+	return b.at[Address{connection, value.Fold(address)}]
 }
 
 // Several tells whether a name or address names more than one person, which is why [Book.Find] gives nobody.

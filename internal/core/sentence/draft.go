@@ -77,11 +77,7 @@ func (r *reader) ask(out *Reading) {
 		for end < len(r.tokens) && r.tokens[end].as == NotRead {
 			end++
 		}
-		words := make([]string, 0, end-i)
-		for _, t := range r.tokens[i:end] {
-			words = append(words, t.text)
-		}
-		about := strings.Join(words, " ")
+		about := r.text(i, end)
 		add(about, fmt.Sprintf("What is meant by %q?", about), r.near(about))
 		i = end
 	}
@@ -191,7 +187,6 @@ func (r *reader) sheet() map[string]any {
 // are none.
 func (r *reader) listed() map[string]any {
 	d := &r.draft
-	_, kind, _ := strings.Cut(r.from.Name, "/")
 	name := gathered(r.from)
 	find := map[string]any{"source": r.from.Name, "take": "all"}
 	if where := append(asIs(d.becomes), d.keep...); len(where) > 0 {
@@ -231,7 +226,7 @@ func (r *reader) listed() map[string]any {
 	}
 	gather := []any{map[string]any{"name": name, "find": find}}
 	alert := map[string]any{
-		"title": fmt.Sprintf("${len(%s)} %s", name, strings.ReplaceAll(kind, "_", " ")),
+		"title": fmt.Sprintf("${len(%s)} %s", name, inWords(r.from.Name)),
 		"list":  map[string]any{"of": name, "each": line},
 	}
 	if d.attach != nil {
@@ -328,8 +323,7 @@ func tells(channels []string) []any {
 
 // name calls the workflow after what it is about.
 func (r *reader) name() string {
-	_, kind, _ := strings.Cut(r.from.Name, "/")
-	kind = strings.ReplaceAll(kind, "_", " ")
+	kind := inWords(r.from.Name)
 	for _, list := range [][]map[string]any{r.draft.becomes, r.draft.keep} {
 		for _, c := range list {
 			for _, op := range []string{"became", "is"} {

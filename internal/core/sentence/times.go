@@ -100,11 +100,7 @@ func (r *reader) dueField(from, to int) string {
 	if len(times) == 1 {
 		return only
 	}
-	words := make([]string, 0, to-from)
-	for _, t := range r.tokens[from:to] {
-		words = append(words, t.text)
-	}
-	about := strings.Join(words, " ")
+	about := r.text(from, to)
 	r.mark(from, to, AsWord, "")
 	var choices []string
 	for _, t := range times {

@@ -199,8 +199,7 @@ func (r *reader) address(w whom) (to, means string) {
 			theirs = append(theirs, f)
 		}
 	}
-	_, kind, _ := strings.Cut(r.from.Name, "/")
-	themselves := slices.Contains([]string{"them", "him", "her", "person", singular(value.Fold(kind)), singular(value.Fold(r.from.Title))}, singular(strings.ReplaceAll(said, " ", "_")))
+	themselves := slices.Contains([]string{"them", "him", "her", "person", singular(value.Fold(inWords(r.from.Name))), singular(value.Fold(r.from.Title))}, singular(said))
 	switch {
 	case len(theirs) == 1:
 		return "${record" + part(theirs[0].Name) + "}", theirs[0].Label
@@ -232,10 +231,9 @@ func (r *reader) unknown(w whom) {
 			choices = append(choices, "tell "+c.Title)
 		}
 	}
-	_, kind, _ := strings.Cut(r.from.Name, "/")
 	r.doubts = append(r.doubts, Doubt{
 		About: about, Choices: choices,
-		Ask: fmt.Sprintf("Where is the address of %q? No field of %s holds it, and nobody in the people book is called so.", r.text(w.from, w.to), strings.ReplaceAll(kind, "_", " ")),
+		Ask: fmt.Sprintf("Where is the address of %q? No field of %s holds it, and nobody in the people book is called so.", r.text(w.from, w.to), inWords(r.from.Name)),
 	})
 }
 

@@ -4,7 +4,6 @@ package shape
 
 import (
 	"fmt"
-	"regexp"
 	"strings"
 
 	"dorfbote/internal/core/fault"
@@ -204,20 +203,10 @@ func (c *compiler) whole(v any, path string) (*formula.Formula, error) {
 	return t.Whole(), c.known(t, path)
 }
 
-var (
-	quoted  = regexp.MustCompile(`"(?:[^"\\]|\\.)*"|'(?:[^'\\]|\\.)*'`)
-	namesIt = regexp.MustCompile(`(?:^|[^.\w])it\b`)
-)
-
 // known refuses a formula that speaks of "it" where nothing is repeated.
 func (c *compiler) known(t *formula.Template, path string) error {
-	if len(c.words.Gathered) > 1 {
-		return nil
-	}
-	for _, p := range t.Parts() {
-		if p.Formula != nil && namesIt.MatchString(quoted.ReplaceAllString(p.Formula.String(), "")) {
-			return fault.At(path, "there is nothing called it here; it is known at $as, where a list is gone through")
-		}
+	if len(c.words.Gathered) == 1 && t.UsesIt() {
+		return fault.At(path, "there is nothing called it here; it is known at $as, where a list is gone through")
 	}
 	return nil
 }

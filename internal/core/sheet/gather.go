@@ -102,10 +102,7 @@ func (r *reader) find(n *yaml.Node, path string) *Find {
 		case "sort":
 			f.Sort = r.text(e.node, path+".sort", "the field to sort by")
 		case "limit":
-			t := r.text(e.node, path+".limit", "the limit")
-			if n, err := fmt.Sscanf(t.S, "%d", &f.Limit); n != 1 || err != nil || f.Limit < 1 {
-				r.problems.Add(t.At, path+".limit", "", "limit is a whole number of at least 1, not %q", t.S)
-			}
+			f.Limit = r.whole(r.text(e.node, path+".limit", "the limit"), path, "limit", 0)
 		}
 	}
 	return f

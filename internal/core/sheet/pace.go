@@ -1,8 +1,6 @@
 package sheet
 
 import (
-	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
@@ -128,10 +126,7 @@ func (r *reader) limit(n *yaml.Node, path string) *Limit {
 	for _, e := range r.parts(n, path, "limit", []string{"posts", "per"}, "posts", "per") {
 		switch e.name {
 		case "posts":
-			t := r.text(e.node, path+".posts", "posts")
-			if n, err := fmt.Sscanf(t.S, "%d", &l.Posts); n != 1 || err != nil || l.Posts < 1 || strconv.Itoa(l.Posts) != t.S {
-				r.problems.Add(t.At, path+".posts", "", "posts is a whole number of at least 1, not %q", t.S)
-			}
+			l.Posts = r.whole(r.text(e.node, path+".posts", "posts"), path, "posts", 0)
 		case "per":
 			l.Per = r.span(e.node, path+".per", false)
 		}

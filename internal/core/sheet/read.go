@@ -129,6 +129,20 @@ func (r *reader) cond(n *yaml.Node, path string) *cond.Spec {
 	return s
 }
 
+// whole reads a whole number from 1 on, to most unless that is 0.
+func (r *reader) whole(t report.Text, path, name string, most int) int {
+	n, err := strconv.Atoi(strings.TrimSpace(t.S))
+	if err == nil && n >= 1 && (most == 0 || n <= most) {
+		return n
+	}
+	if most == 0 {
+		r.problems.Add(t.At, path+"."+name, "", "%s is a whole number of at least 1, not %q", name, t.S)
+	} else {
+		r.problems.Add(t.At, path+"."+name, "", "%s is a whole number from 1 to %d, not %q", name, most, t.S)
+	}
+	return 0
+}
+
 // bare takes the markers around a whole formula away, which are let pass.
 func bare(t report.Text) report.Text {
 	if src, ok := cutMarkers(t.S); ok {
@@ -223,9 +237,7 @@ func (r *reader) messageList(n *yaml.Node, path string) *message.ListSpec {
 		case "each":
 			l.Each = t
 		case "most":
-			if n, err := fmt.Sscanf(t.S, "%d", &l.Most); n != 1 || err != nil || l.Most < 1 {
-				r.problems.Add(t.At, path+".most", "", "most is a whole number of at least 1, not %q", t.S)
-			}
+			l.Most = r.whole(t, path, "most", 0)
 		case "when_empty":
 			if l.Say = t.S == "say"; t.S != "skip" && t.S != "say" {
 				r.problems.Add(t.At, path+".when_empty", value.Nearest(t.S, []string{"skip", "say"}), "when_empty is skip or say, not %q", t.S)

@@ -3,7 +3,6 @@ package sheet
 import (
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"go.yaml.in/yaml/v3"
@@ -92,9 +91,7 @@ func (r *reader) oneTell(n *yaml.Node, path string) Tell {
 			x = bare(x)
 			tell.Each = &x
 		case "most":
-			if tell.Most = whole1(x.S); tell.Most < 1 || tell.Most > MaxMost {
-				r.problems.Add(x.At, path+".most", "", "most is a whole number from 1 to %d, not %q", MaxMost, x.S)
-			}
+			tell.Most = r.whole(x, path, "most", MaxMost)
 		case "if_empty":
 			if tell.Skip = x.S == "skip"; !tell.Skip && x.S != "fail" {
 				r.problems.Add(x.At, path+".if_empty", value.Nearest(x.S, []string{"skip", "fail"}), "if_empty is skip or fail, not %q", x.S)
@@ -124,14 +121,6 @@ func (r *reader) oneTell(n *yaml.Node, path string) Tell {
 		r.problems.Add(at(n), path, "", "the destination has no message")
 	}
 	return tell
-}
-
-func whole1(s string) int {
-	n := 0
-	if c, err := fmt.Sscanf(s, "%d", &n); c != 1 || err != nil || strconv.Itoa(n) != strings.TrimSpace(s) {
-		return -1
-	}
-	return n
 }
 
 // address refuses what is no destination. The connection stands before the first slash and is never computed.
@@ -196,17 +185,17 @@ func (p *Plan) address(t report.Text, path string, known Known, problems *report
 		inner.Within = func(o int) report.Pos { return t.Within(o + skip) }
 	}
 	a.Place = formula.ReadTemplate(inner, p.Terms, path, problems)
-	fixed := a.Place != nil && a.Place.Constant()
+	written, fixed := a.Place.Written()
 	if fixed {
-		a.Fixed = connection + "/" + literal(a.Place)
+		a.Fixed = connection + "/" + written
 	}
 	switch {
 	case connection == Me:
 		problems.Add(t.At, path, "", "me/ is whoever looks, and is for trials only; name a person, or a place")
 		return a
 	case connection == Person:
-		if fixed && known.People != nil && known.People.Find(literal(a.Place)) == nil {
-			problems.Add(t.At, path, "", "%s", place.Nobody(literal(a.Place), known.People))
+		if fixed && known.People != nil && known.People.Find(written) == nil {
+			problems.Add(t.At, path, "", "%s", place.Nobody(written, known.People))
 		}
 		return a
 	case known.Reaches == nil || t.S == "":
@@ -227,7 +216,7 @@ func (p *Plan) address(t report.Text, path string, known Known, problems *report
 	if a.Rule = rule; !fixed {
 		return a
 	}
-	normal, err := rule.Take(literal(a.Place), p.Terms.Workspace)
+	normal, err := rule.Take(written, p.Terms.Workspace)
 	if err != nil || normal == "" {
 		near := ""
 		if rule.Form == place.Listed {
@@ -244,14 +233,6 @@ func (p *Plan) address(t report.Text, path string, known Known, problems *report
 	}
 	a.Fixed = connection + "/" + normal
 	return a
-}
-
-func literal(t *formula.Template) string {
-	var b strings.Builder
-	for _, p := range t.Parts() {
-		b.WriteString(p.Text)
-	}
-	return b.String()
 }
 
 func prefixed(connection string, places []string) []string {
