@@ -155,6 +155,7 @@ func rehearseCommand() *cobra.Command {
 	f.StringVar(&opts.arrivals, "arrivals", "", "the arrivals: JSON Lines, one CloudEvent a line; - reads standard input")
 	f.StringArrayVar(&opts.fields, "fields", nil, "KIND=SCHEMA: the JSON Schema of a kind of record; without, types are learnt from the arrivals")
 	f.StringArrayVar(&opts.records, "records", nil, "KIND=F: records that lookups may find, JSON Lines")
+	f.StringVar(&opts.answers, "answers", "", "what people answer, claim, reply and press: JSON Lines, one a line")
 	opts.around.flags(cmd)
 	f.StringVar(&opts.until, "until", "", "where the virtual clock stops (RFC 3339)")
 	f.StringVar(&opts.zone, "zone", "UTC", "the workspace's time zone")
@@ -168,7 +169,7 @@ func rehearseCommand() *cobra.Command {
 const gcPercent = 300
 
 type rehearseOptions struct {
-	sheet, arrivals, until, zone, locale string
+	sheet, arrivals, answers, until, zone, locale string
 	fields, records                      []string
 	around                               surroundings
 }
@@ -249,6 +250,9 @@ func (o rehearseOptions) run() error {
 		_, err := out.Write(buf)
 		return err
 	})
+	if err := o.answered(m); err != nil {
+		return err
+	}
 	m.Know(known)
 	m.People(surrounding.People)
 	scripts := &script.Runner{}
@@ -262,6 +266,24 @@ func (o rehearseOptions) run() error {
 		return wrongInput("%s: %v", o.arrivals, err)
 	}
 	return out.Flush()
+}
+
+// answered hands in what people answer. What cannot count is said on standard error.
+func (o rehearseOptions) answered(m *rehearse.Machine) error {
+	if o.answers == "" {
+		return nil
+	}
+	file, err := os.Open(o.answers)
+	if err != nil {
+		return inputError{err}
+	}
+	defer file.Close()
+	list, err := rehearse.ReadAnswers(file)
+	if err != nil {
+		return wrongInput("%s: %v", o.answers, err)
+	}
+	m.Answers(list, func(a rehearse.Answer, why error) { fmt.Fprintf(os.Stderr, "%s: %s is left out: %v\n", o.answers, a, why) })
+	return nil
 }
 
 // keyOf finds the key of a record given by --records: by the field that a practice app's schema names, else by the one

@@ -180,7 +180,7 @@ func (hi *History) waits(ctx context.Context, l store.Live, a *arrival.Arrival, 
 		return "it is started by a timer, which arrivals only set", nil
 	}
 	since, err := hi.Engine.Timing.TimedSince(ctx, l.ID)
-	return decide.Waits(plan, a, since), err
+	return decide.WaitsFor(plan, a, since), err
 }
 
 // recall reads what was gathered when an arrival was decided.

@@ -42,6 +42,10 @@ func (c compiler) node(s *Spec, path string) Node {
 	case s.Formula != nil:
 		return &formulaNode{path: path, words: c.formulas, formula: c.formula(*s.Formula, s.Formula.S, 0, path)}
 	}
+	if s.Happened != "" {
+		want, _ := s.Value.(bool)
+		return &happened{path: path, what: s.Happened, want: want}
+	}
 	return c.test(s, path)
 }
 

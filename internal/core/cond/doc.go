@@ -41,6 +41,10 @@ type Spec struct {
 
 	Formula *report.Text
 
+	// Happened is what people may have done with an alert, Claimed or Answered; Value is whether they did. It stands only where
+	// what follows on an alert asks.
+	Happened string
+
 	Field   report.Text
 	Op      report.Text
 	Value   any
@@ -58,6 +62,8 @@ func (s *Spec) JSON() map[string]any {
 		return map[string]any{s.Group: subs}
 	case s.Formula != nil:
 		return map[string]any{"formula": s.Formula.S}
+	case s.Happened != "":
+		return map[string]any{s.Happened: s.Value}
 	}
 	return testJSON(s.Field.S, s.Op.S, s.Value)
 }

@@ -39,6 +39,8 @@ func PartsOf(n Node) Parts {
 		return Parts{Group: x.kind, Subs: x.subs}
 	case *formulaNode:
 		return Parts{Opaque: x.formula.String()}
+	case *happened:
+		return Parts{Opaque: x.text()}
 	case *test:
 		if x.whole != nil || x.items != nil {
 			return Parts{Opaque: x.text}

@@ -39,6 +39,10 @@ type Outcome struct {
 	Failures []Failure
 	More     int
 	Steps    []Step // what follows once the posts are delivered
+	// Step is the entry of Follow that this comes of, Ask the question that is put, and Answers what was answered, by the names of
+	// the questions.
+	Step, Ask string
+	Answers   map[string]Answered
 
 	// Releases is what the pace tells because of this one: what had waited, and goes with it.
 	Releases []Later `json:"-"`
@@ -60,7 +64,12 @@ type Post struct {
 	// Expires is when the post is no longer worth sending; zero is never.
 	Expires time.Time
 
-	item bool // one of a list, which makes a post of its own
+	// Edits is when the post was made that this one is an edit of, by which it follows its record; Done is true of the last.
+	Edits time.Time
+	Done  bool
+
+	item bool            // one of a list, which makes a post of its own
+	tell *sheet.PlanTell // that it was made for, until it is held
 }
 
 // Otherwise is the name of the route for what no row takes.
@@ -97,7 +106,7 @@ func Decide(p *sheet.Plan, sc *formula.Scope) Outcome {
 	if g, err := gather(p, sc); err != nil {
 		return gatherFailed(p, g, sc, err)
 	}
-	return route(p, sc)
+	return askOrRoute(p, sc, nil)
 }
 
 // ignoredAt gives the place in Watch that keeps the workflow from starting, "" where it starts. A tick is

@@ -26,6 +26,9 @@ func steps(p *sheet.Plan, sc *formula.Scope) []Step {
 	var out []Step
 	for i := range p.Follow {
 		f := &p.Follow[i]
+		if f.How == sheet.FollowTell {
+			continue // it waits beside the others
+		}
 		s := Step{N: i, Name: f.Name, How: f.How, Target: f.Target, Fails: f.Fails, Set: map[string]any{}}
 		if f.When != nil {
 			switch f.When.Eval(sc) {

@@ -55,6 +55,8 @@ type Waiting struct {
 	Post    Post      `json:"post"`
 	Replies []Post    `json:"replies,omitempty"`
 	Order   int64     `json:"order"` // given by the memory: what is held first comes first
+	// Step is the entry of Follow that it comes of; such a post waits for the hours alone.
+	Step string `json:"step,omitempty"`
 }
 
 // Memory is what the pace of one workflow remembers from arrival to arrival.
@@ -78,6 +80,8 @@ type Memory interface {
 type Later struct {
 	At     time.Time
 	Causes []string // of the arrivals that it tells of
+	// Gone are the refs of the posts that a digest tells of, which are none of their own from now on.
+	Gone []string
 	Outcome
 }
 
@@ -90,8 +94,8 @@ func Paced(p *sheet.Plan, mem Memory, cause string, sc *formula.Scope, out Outco
 	if p.Pace == nil || out.Verdict != Told || len(out.Posts) == 0 {
 		return out
 	}
+	withRefs(cause, out)
 	for i := range out.Posts {
-		out.Posts[i].Ref = refOf(cause, i)
 		if p.Pace.UsefulFor > 0 {
 			out.Posts[i].Expires = sc.Now.Add(p.Pace.UsefulFor)
 		}
@@ -325,7 +329,7 @@ func LetGo(p *sheet.Plan, mem Memory, upTo time.Time) []Later {
 
 func letGoAt(p *sheet.Plan, mem Memory, at time.Time, due []Waiting) []Later {
 	var out []Later
-	digests := map[string][]Waiting{}
+	digests, gone := map[string][]Waiting{}, map[string][]string{}
 	var order []string
 	for _, w := range due {
 		mem.Unhold(w.Ref)
@@ -340,16 +344,17 @@ func letGoAt(p *sheet.Plan, mem Memory, at time.Time, due []Waiting) []Later {
 				}
 			}
 			wentInDigest(p.Pace, mem, w)
+			gone[w.To] = append(gone[w.To], w.Ref)
 			continue
 		}
 		again := w
 		again.Digest = false
-		if full(p.Pace, mem, &again, at) {
+		if w.Step == "" && full(p.Pace, mem, &again, at) {
 			mem.Hold(again)
 			continue
 		}
 		posts := append([]Post{w.Post}, w.Replies...)
-		if n := len(out) - 1; n >= 0 && out[n].Causes[0] == w.Cause { // one arrival's posts to several destinations
+		if n := len(out) - 1; n >= 0 && out[n].Causes[0] == w.Cause && out[n].Step == w.Step { // one arrival's posts to several destinations
 			for i := range posts {
 				if posts[i].Under >= 0 {
 					posts[i].Under += len(out[n].Posts)
@@ -358,10 +363,12 @@ func letGoAt(p *sheet.Plan, mem Memory, at time.Time, due []Waiting) []Later {
 			out[n].Posts = append(out[n].Posts, posts...)
 			continue
 		}
-		out = append(out, Later{At: at, Causes: []string{w.Cause}, Outcome: Outcome{Verdict: Released, Row: w.Row, Posts: posts}})
+		out = append(out, Later{At: at, Causes: []string{w.Cause}, Outcome: Outcome{Verdict: Released, Row: w.Row, Step: w.Step, Posts: posts}})
 	}
 	for _, to := range order {
-		out = append(out, digestOf(p, at, to, digests[to]))
+		digest := digestOf(p, at, to, digests[to])
+		digest.Gone = gone[to]
+		out = append(out, digest)
 	}
 	return out
 }

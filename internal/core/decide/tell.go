@@ -252,7 +252,7 @@ func add(out *Outcome, t *sheet.PlanTell, r resolved, m *message.Message, under 
 		*out = failure(where, err)
 		return failed
 	}
-	out.Posts = append(out.Posts, Post{To: r.to, Cc: r.cc, Bcc: r.bcc, Message: m.Name, Doc: doc.For(r.connection), Under: under, item: t.Each != nil})
+	out.Posts = append(out.Posts, Post{To: r.to, Cc: r.cc, Bcc: r.bcc, Message: m.Name, Doc: doc.For(r.connection), Under: under, item: t.Each != nil, tell: t})
 	return len(out.Posts) - 1
 }
 

@@ -94,8 +94,8 @@ func momentWords(p *sheet.Plan, at time.Time) string {
 	return at.In(p.Terms.Workspace.Location()).Format("2 Jan 2006 15:04 MST")
 }
 
-// Waits says what an arrival does to the timers of a workflow that it does not start itself: for a person who asks why.
-func Waits(p *sheet.Plan, a *arrival.Arrival, since time.Time) string {
+// WaitsFor says what an arrival does to the timers of a workflow that it does not start itself: for a person who asks why.
+func WaitsFor(p *sheet.Plan, a *arrival.Arrival, since time.Time) string {
 	if p.Trigger.Form != sheet.Due || a.Kind() == "removed" {
 		return "it is started by a timer, which arrivals only set"
 	}

@@ -38,6 +38,6 @@ func TestWhyATimerDoesNotStart(t *testing.T) {
 		if c.before != nil {
 			a.Before = map[string]any{"due": c.before}
 		}
-		assert.Equal(t, c.want, Waits(plan, a, now.Add(-3*time.Hour)), "%v %v", c.due, c.before)
+		assert.Equal(t, c.want, WaitsFor(plan, a, now.Add(-3*time.Hour)), "%v %v", c.due, c.before)
 	}
 }

@@ -16,10 +16,12 @@ type Scope struct {
 	Record map[string]any
 	Before map[string]any // nil for a created record
 	Arrival
-	Answers  map[string]any
-	Now      time.Time      // one moment for the whole arrival
-	Gathered map[string]any // raw, as conditions read it
-	Typed    map[string]any // the same, read by its types, as formulas see it
+	Answers map[string]any
+	Now     time.Time // one moment for the whole arrival
+	// Claimed and Replied are whether somebody took the alert that is followed up, and whether somebody answered it.
+	Claimed, Replied bool
+	Gathered         map[string]any // raw, as conditions read it
+	Typed            map[string]any // the same, read by its types, as formulas see it
 	Reach
 	// Outer is what formulas look at while a look-up judges the records of another source: the arrival itself. "it" is
 	// the record that is judged.
@@ -91,6 +93,9 @@ func Plain(v any) any {
 	}
 	return v
 }
+
+// SetNow moves "now" to another moment.
+func (sc *Scope) SetNow(now time.Time) { sc.Now, sc.env = now, nil }
 
 // Judging makes the scope of a look-up within this one; Next gives it each record.
 func (sc *Scope) Judging() *Scope {

@@ -25,6 +25,7 @@ type Document struct {
 	Picture  *Picture    `json:"picture,omitempty"`
 	Mentions []Mentioned `json:"mentions,omitempty"`
 	Attach   []File      `json:"attach,omitempty"`
+	Buttons  []Button    `json:"buttons,omitempty"`
 }
 
 // Fact is a label with its value.

@@ -58,6 +58,7 @@ type PartsSpec struct {
 	Picture *PictureSpec
 	Mention []report.Text
 	Attach  []FileSpec
+	Buttons []ButtonSpec
 }
 
 func (s *PartsSpec) texts(each func(*report.Text)) {
@@ -83,6 +84,7 @@ func (s *PartsSpec) texts(each func(*report.Text)) {
 	for i := range s.Attach {
 		some(&s.Attach[i].Name, &s.Attach[i].Table.Of)
 	}
+	s.buttonTexts(each)
 }
 
 // parts are a message's parts made ready.
@@ -92,6 +94,7 @@ type parts struct {
 	picture struct{ from, text *formula.Template }
 	mention []*formula.Template
 	attach  []fileTemplate
+	buttons []buttonTemplate
 }
 
 type fileTemplate struct {
@@ -128,6 +131,7 @@ func compileParts(s *PartsSpec, words *formula.Words, path string, problems *rep
 		}
 		p.attach = append(p.attach, fileTemplate{name, compileTable(&f.Table, words, at+".table", problems)})
 	}
+	p.buttons = compileButtons(s.Buttons, words, path, problems)
 	return p
 }
 
@@ -137,6 +141,9 @@ func (p *parts) usesIt() bool {
 		list = append(list, l.text, l.to)
 	}
 	list = append(list, p.mention...)
+	for i := range p.buttons {
+		list = append(list, p.buttons[i].templates()...)
+	}
 	for _, a := range p.attach {
 		if list = append(list, a.name); a.table != nil && a.table.of != nil && a.table.of.UsesIt() {
 			return true
@@ -217,6 +224,9 @@ func (p *parts) fill(d *Document, f *filling) {
 		data, err := a.table.csv(f.sc, f.words)
 		f.fail(part, err)
 		d.Attach = append(d.Attach, File{Name: name, Media: "text/csv; charset=utf-8", Data: data})
+	}
+	for i := range p.buttons {
+		d.Buttons = append(d.Buttons, f.button(fmt.Sprintf("buttons[%d]", i), &p.buttons[i]))
 	}
 }
 

@@ -48,11 +48,25 @@ func (l Line) AppendJSON(b []byte) []byte {
 	}
 	str(`,"at":`, at)
 	str(`,"verdict":`, string(l.Verdict))
+	if l.Step != "" {
+		str(`,"step":`, l.Step)
+	}
+	if l.Ask != "" {
+		str(`,"ask":`, l.Ask)
+	}
 	if l.Row != "" {
 		str(`,"row":`, l.Row)
 	}
 	if l.DecidedBy != "" {
 		str(`,"decided_by":`, l.DecidedBy)
+	}
+	if len(l.Answers) > 0 && l.Verdict != decide.Asked {
+		b = append(b, `,"answers":`...)
+		answers := map[string]any{}
+		for name, a := range l.Answers {
+			answers[name] = a.JSON()
+		}
+		b = value.AppendJSON(b, answers)
 	}
 	if l.Where != "" {
 		str(`,"where":`, l.Where)
@@ -106,7 +120,13 @@ func (l Line) AppendJSON(b []byte) []byte {
 			b = append(b, "null"...)
 		}
 		b = appendParts(b, p.Doc)
-		if p.Updates != "" { // an earlier post is put up to date in its place
+		if !p.Edits.IsZero() {
+			str(`,"edits":`, p.Edits.Format(time.RFC3339Nano))
+		}
+		if p.Done {
+			b = append(b, `,"done":true`...)
+		}
+		if p.Updates != "" && p.Edits.IsZero() { // an earlier post is put up to date in its place
 			b = append(b, `,"updates":true`...)
 		}
 		b = append(b, '}')
@@ -159,6 +179,13 @@ func appendParts(b []byte, d *message.Document) []byte {
 			names = append(names, f.Name)
 		}
 		part("attach", names)
+	}
+	if len(d.Buttons) > 0 {
+		buttons := make([]any, len(d.Buttons))
+		for i, x := range d.Buttons {
+			buttons[i] = map[string]any{"text": x.Text, "does": x.Does}
+		}
+		part("buttons", buttons)
 	}
 	if len(d.Mentions) > 0 {
 		var names []any

@@ -26,6 +26,19 @@ type Machine struct {
 	counts *decide.Counts
 	recall *decide.Recall
 	ticks  map[string]Line // of ticks whose posts are held: what their lines are called
+	order  int             // of timers, so that those of one moment and key come as they were set
+
+	// What comes after an alert. Of all of it, only what something waits for, or an answer names, is kept.
+	steps   []int // the entries of Follow that tell where nothing was done in time
+	keeps   bool  // posts follow their records
+	alerts  map[string]*alert
+	byKey   map[string]map[*alert]bool
+	waits   map[string]*alert // by causes: nothing has gone yet
+	kept    map[string][]decide.Kept
+	last    map[string]map[string]any // records of what is kept up
+	answers []Answer
+	named   map[string]bool // by answers
+	refused func(Answer, error)
 }
 
 // pending is an open or spent timer with its record as it last was.
@@ -33,11 +46,15 @@ type pending struct {
 	decide.Timer
 	record map[string]any
 	index  int // in the queue; -1 where it is not
+	order  int
+	do     func() error // what is done for an alert at this moment; nil for what starts the workflow
 }
 
 // NewMachine makes a machine whose clock has not begun. skip leaves days out of a schedule, and may be nil.
 func NewMachine(p *sheet.Plan, skip decide.Skip, emit func(Line) error) *Machine {
-	return &Machine{plan: p, skip: skip, emit: emit, timers: map[string]*pending{}, states: NewStates(p.Lookups()), recall: decide.NewRecall(), ticks: map[string]Line{}}
+	return &Machine{plan: p, skip: skip, emit: emit, timers: map[string]*pending{}, states: NewStates(p.Lookups()), recall: decide.NewRecall(), ticks: map[string]Line{},
+		steps: p.Escalations(), keeps: p.KeepsUp(), alerts: map[string]*alert{}, byKey: map[string]map[*alert]bool{}, waits: map[string]*alert{},
+		kept: map[string][]decide.Kept{}, last: map[string]map[string]any{}, named: map[string]bool{}}
 }
 
 // Know hands in what is known of other records before the clock begins; the arrivals of their sources change it.
@@ -77,6 +94,7 @@ func (m *Machine) Take(a *arrival.Arrival) error {
 		return err
 	}
 	m.states.See(a)
+	m.see(a)
 	if m.plan.Timed() && a.Source == m.plan.Source {
 		key := a.Subject
 		if m.plan.Trigger.Form == sheet.Silent {
@@ -90,30 +108,57 @@ func (m *Machine) Take(a *arrival.Arrival) error {
 		}
 		m.change(decide.Seen(m.plan, a, before, time.Time{}), a.Record)
 	}
-	line := m.one(a)
+	line := m.one(a, Line{Arrival: a.ID})
 	if err := m.emitLater(line.Releases); err != nil {
 		return err
 	}
 	return m.emit(line)
 }
 
-// one decides one arrival, and has the pace say what becomes of it.
-func (m *Machine) one(a *arrival.Arrival) Line {
+// one decides one arrival, and has the pace say what becomes of it. name is what its line is called.
+func (m *Machine) one(a *arrival.Arrival, name Line) Line {
 	sc := decide.NewScope(a)
 	sc.Reach = formula.Reach{Find: m.states.Find, Outside: m.out, People: m.people}
 	out := decide.Decide(m.plan, sc)
 	if m.counts != nil {
 		m.counts.See(m.plan, sc)
 	}
-	if m.plan.Pace != nil {
-		out = decide.Paced(m.plan, m.recall, a.ID, sc, out)
+	kept := m.kept[a.Subject]
+	line := name
+	line.At = a.Time
+	if line.Outcome = out; out.Verdict == decide.Told || out.Verdict == decide.Asked {
+		line.Outcome = m.conclude(&alert{line: name, cause: a.ID, arrival: a, record: a.Record}, sc, out)
 	}
-	return Line{Arrival: a.ID, At: a.Time, Outcome: out}
+	if len(kept) > 0 && a.Subject != "" {
+		followed := m.follow(a, kept)
+		line.Posts = append(line.Posts, followed.Posts...)
+		line.Failures = append(line.Failures, followed.Failures...)
+	}
+	return line
 }
 
 // Advance moves the clock on, letting every timer fire that comes due up to then, and all that was held until then go.
 func (m *Machine) Advance(to time.Time) error {
-	for len(m.queue) > 0 && !m.queue[0].At.After(to) {
+	for {
+		answers, timers := len(m.answers) > 0 && !m.answers[0].At.After(to), len(m.queue) > 0 && !m.queue[0].At.After(to)
+		if !answers && !timers {
+			return m.letGo(to)
+		}
+		if answers && (!timers || !m.queue[0].At.Before(m.answers[0].At)) {
+			a := m.answers[0]
+			m.answers = m.answers[1:]
+			if err := m.letGo(a.At); err != nil {
+				return err
+			}
+			if timers && m.queue[0].At.Before(a.At) { // what was let go just now has set it
+				m.answers = append([]Answer{a}, m.answers...)
+				continue
+			}
+			if err := m.take(a); err != nil {
+				return err
+			}
+			continue
+		}
 		if err := m.letGo(m.queue[0].At); err != nil {
 			return err
 		}
@@ -121,7 +166,6 @@ func (m *Machine) Advance(to time.Time) error {
 			return err
 		}
 	}
-	return m.letGo(to)
 }
 
 // letGo tells what has been held for long enough.
@@ -135,6 +179,7 @@ func (m *Machine) letGo(upTo time.Time) error {
 // emitLater hands on what is told at a moment of its own.
 func (m *Machine) emitLater(list []decide.Later) error {
 	for _, later := range list {
+		m.let(later)
 		line := Line{At: later.At, Arrivals: later.Causes, Arrival: later.Causes[0], Outcome: later.Outcome, Later: true}
 		if t, ok := m.ticks[line.Arrival]; ok {
 			line.Arrival, line.Tick = t.Arrival, t.Tick
@@ -154,30 +199,41 @@ func (m *Machine) emitLater(list []decide.Later) error {
 func (m *Machine) Finish() error {
 	switch m.plan.Trigger.Form {
 	case sheet.Silent, sheet.Schedule:
-		m.queue = nil
+		for _, t := range m.timers {
+			if t.index >= 0 {
+				heap.Remove(&m.queue, t.index)
+			}
+		}
 	}
-	for len(m.queue) > 0 {
-		if err := m.Advance(m.queue[0].At); err != nil {
+	for {
+		at, any := m.recall.NextDue()
+		if len(m.queue) > 0 && (!any || m.queue[0].At.Before(at)) {
+			at, any = m.queue[0].At, true
+		}
+		if len(m.answers) > 0 && (!any || m.answers[0].At.Before(at)) {
+			at, any = m.answers[0].At, true
+		}
+		if !any {
+			return nil
+		}
+		if err := m.Advance(at); err != nil {
 			return err
 		}
 	}
-	for at, ok := m.recall.NextDue(); ok; at, ok = m.recall.NextDue() {
-		if err := m.letGo(at); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 func (m *Machine) fire(t *pending) error {
+	if t.do != nil {
+		heap.Pop(&m.queue)
+		return t.do()
+	}
 	tick, change := decide.Fire(m.plan, t.Timer, t.record, m.skip)
 	m.change(change, t.record)
 	if tick == nil {
 		return nil
 	}
 	held := m.recall.Ever()
-	line := m.one(tick)
-	line.Arrival, line.Tick = t.Key, decide.Tick(m.plan)
+	line := m.one(tick, Line{Arrival: t.Key, Tick: decide.Tick(m.plan)})
 	if m.recall.Ever() > held {
 		m.ticks[tick.ID] = Line{Arrival: line.Arrival, Tick: line.Tick}
 	}
@@ -205,8 +261,14 @@ func (m *Machine) change(c *decide.TimerChange, record map[string]any) {
 	t.Timer, t.record = c.Timer, record
 	m.timers[c.Key] = t
 	if !c.Spent {
-		heap.Push(&m.queue, t)
+		m.push(t)
 	}
+}
+
+func (m *Machine) push(t *pending) {
+	m.order++
+	t.order = m.order
+	heap.Push(&m.queue, t)
 }
 
 // queue orders open timers by their moments, and those of one moment by their keys.
@@ -217,7 +279,10 @@ func (q queue) Less(i, j int) bool {
 	if !q[i].At.Equal(q[j].At) {
 		return q[i].At.Before(q[j].At)
 	}
-	return q[i].Key < q[j].Key
+	if q[i].Key != q[j].Key {
+		return q[i].Key < q[j].Key
+	}
+	return q[i].order < q[j].order
 }
 func (q queue) Swap(i, j int) {
 	q[i], q[j] = q[j], q[i]

@@ -40,20 +40,22 @@ type Known struct {
 
 // Plan is a sheet made ready to run. It may be used by many goroutines at once.
 type Plan struct {
-	Name     string
-	Source   string
-	On       []string // created, updated, removed
-	Trigger  Trigger  // where Watch has another form than a change
-	Terms    *formula.Words
-	When     cond.Node // nil: every change counts
-	Keep     cond.Node // nil: everything is kept
-	Gather   []PlanGather
-	Every    bool
-	Rows     []PlanRow
-	Else     *PlanBranch
-	Messages map[string]*message.Message
-	Pace     *PlanPace // nil: everything is told at once
-	Follow   []PlanFollow
+	Name      string
+	Source    string
+	On        []string // created, updated, removed
+	Trigger   Trigger  // where Watch has another form than a change
+	Terms     *formula.Words
+	When      cond.Node // nil: every change counts
+	Keep      cond.Node // nil: everything is kept
+	Gather    []PlanGather
+	Questions []PlanAsk
+	Every     bool
+	Rows      []PlanRow
+	Else      *PlanBranch
+	Messages  map[string]*message.Message
+	Pace      *PlanPace // nil: everything is told at once
+	Follow    []PlanFollow
+	Buttons   []string // the workflows that buttons call
 	// Reaches is what is known of connections, as in [Known], for the addresses that records give.
 	Reaches func(connection string) (place.Rule, bool)
 	Anybody bool // there was no people book to check against
@@ -88,8 +90,12 @@ func (p *Plan) Words(path string) string {
 	for i := range p.Rows {
 		look(p.Rows[i].When)
 	}
+	for i := range p.Questions {
+		look(p.Questions[i].When)
+	}
 	for i := range p.Follow {
 		look(p.Follow[i].When)
+		look(p.Follow[i].Unless)
 	}
 	return found
 }
@@ -141,11 +147,14 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 		p.Keep = cond.Compile(s.Keep, p.Terms, "keep", problems)
 	}
 	s.gatherAll(p, known, problems)
+	s.askAll(p, problems)
 	for _, m := range s.Messages {
 		p.Messages[m.Name] = message.Compile(m, p.Terms, "messages."+m.Name, problems)
 	}
+	s.buttons(p, known, problems)
 	used := map[string]bool{}
 	s.gatherFails(p, known, used, problems)
+	s.askWhom(p, known, used, problems)
 	for i, row := range s.Route.Rows {
 		path := fmt.Sprintf("route.rows[%d]", i)
 		pr := PlanRow{Name: row.Name, Path: path, PlanBranch: p.branch(row.Branch, path, known, used, problems)}

@@ -19,6 +19,7 @@ type Sheet struct {
 	Watch    Watch
 	Keep     *cond.Spec
 	Gather   []Gather
+	Asks     []Ask
 	Messages []*message.Spec
 	Route    Route
 	Pace     *Pace

@@ -3,6 +3,7 @@ package sheet
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"go.yaml.in/yaml/v3"
 
@@ -36,6 +37,10 @@ type Follow struct {
 	Called report.Text // the name of the workflow that is called
 	Set    *HTTPBody   // fields with their values, or answers to what the called workflow takes
 	Fails  *Fails      // nil: what comes after it does not follow
+	// Tell, Unless and Within are of what tells others where the condition does not hold in time.
+	Tell   []Tell
+	Unless *cond.Spec
+	Within time.Duration
 	// LeftOut is true of a step that is not part of the plan; see [CompilePartly].
 	LeftOut bool
 }
@@ -49,7 +54,7 @@ func (r *reader) follows(n *yaml.Node, s *Sheet) {
 			return
 		}
 		f := Follow{At: at(item)}
-		for _, e := range r.object(item, path, "an entry of follow", "name", "when", FollowAdd, FollowChange, FollowCall, "if_fails") {
+		for _, e := range r.object(item, path, "an entry of follow", "name", "when", FollowAdd, FollowChange, FollowCall, "unless", FollowTell, "if_fails") {
 			switch e.name {
 			case "name":
 				f.Name = strings.TrimSpace(r.text(e.node, path+".name", "the name").S)
@@ -57,18 +62,28 @@ func (r *reader) follows(n *yaml.Node, s *Sheet) {
 				f.When = r.cond(e.node, path+".when")
 			case "if_fails":
 				f.Fails = r.followFails(e.node, path+".if_fails")
+			case "unless":
+				r.unless(e.node, path+".unless", &f)
 			default:
 				if f.How != "" {
 					r.problems.Add(at(e.key), path, "", "an entry does one thing; %s comes second, after %s", e.name, f.How)
 					continue
 				}
-				f.How = e.name
+				if f.How = e.name; f.How == FollowTell {
+					f.Tell = r.tell(e.node, path+".tell")
+					continue
+				}
 				r.followWay(e.node, path+"."+e.name, &f)
 			}
 		}
-		if f.How == "" {
-			r.problems.Add(at(item), path, "", "nothing follows here; give it add, change or call")
+		switch {
+		case f.How == "":
+			r.problems.Add(at(item), path, "", "nothing follows here; give it add, change, call, or unless with tell")
 			continue
+		case f.How == FollowTell:
+			r.escalation(item, path, &f)
+		case f.Unless != nil || f.Within > 0:
+			r.problems.Add(at(item), path+".unless", "", "unless goes with tell, not with %s", f.How)
 		}
 		s.Follow = append(s.Follow, f)
 	}
@@ -122,6 +137,10 @@ type PlanFollow struct {
 	Set    *PlanBody // nil: nothing is handed over
 	Fails  string
 	Tell   *PlanBranch
+	// Unless, Within and Escalate are of what tells others where the condition does not hold in time.
+	Unless   cond.Node
+	Within   time.Duration
+	Escalate *PlanBranch
 }
 
 // Calls lists the names of the workflows that the plan calls.
@@ -130,6 +149,11 @@ func (p *Plan) Calls() []string {
 	for _, f := range p.Follow {
 		if f.How == FollowCall && !contains(out, f.Target) {
 			out = append(out, f.Target)
+		}
+	}
+	for _, name := range p.Buttons {
+		if !contains(out, name) {
+			out = append(out, name)
 		}
 	}
 	return out
@@ -147,12 +171,17 @@ func (s *Sheet) followAll(p *Plan, known Known, used map[string]bool, problems *
 			pf.When = cond.Compile(f.When, p.Terms, path+".when", problems)
 		}
 		at := path + "." + f.How
-		if f.How == FollowCall {
+		switch f.How {
+		case FollowTell:
+			s.followTell(&pf, f, path, p, known, used, problems)
+		case FollowCall:
 			s.followCall(&pf, f, at, known, problems)
-		} else {
+		default:
 			s.followRecord(&pf, f, at, p, known, problems)
 		}
-		if pf.Name == "" {
+		if pf.Name == "" && f.How == FollowTell {
+			pf.Name = "tell after " + value.Words(f.Within)
+		} else if pf.Name == "" {
 			pf.Name = f.How + " " + pf.Target
 		}
 		if f.Set != nil {

@@ -40,7 +40,7 @@ func Move(src []byte, from, to string) ([]byte, []Moved, error) {
 				moved = append(moved, moveFormulas(lines, n, inFormula, to)...)
 			}
 			rest, ok := strings.CutPrefix(n.Value, from+"/")
-			if !ok || !contains([]string{"source", "to", "cc", "bcc", "except"}, name) || n.Line > len(lines) {
+			if !ok || !contains([]string{"source", "to", "cc", "bcc", "of", "except"}, name) || n.Line > len(lines) {
 				return
 			}
 			line := []rune(lines[n.Line-1])

@@ -71,6 +71,9 @@ func (s *Sheet) leaveOut(path string) (part string, ok bool) {
 	case scan(head, "gather[%d]", &i) && i < len(s.Gather):
 		s.Gather[i].LeftOut = true
 		return fmt.Sprintf("gather[%d]", i), true
+	case scan(head, "ask[%d]", &i) && i < len(s.Asks):
+		s.Asks[i].LeftOut = true
+		return fmt.Sprintf("ask[%d]", i), true
 	case scan(head, "follow[%d]", &i) && i < len(s.Follow):
 		s.Follow[i].LeftOut = true
 		return fmt.Sprintf("follow[%d]", i), true

@@ -8,6 +8,7 @@ import (
 
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/value"
 )
 
 // messagePart reads a part of a message beyond its text.
@@ -46,6 +47,14 @@ func (r *reader) messagePart(m *message.Spec, e entry, path string) {
 		}
 		for i, n := range r.list(e.node, path, "mention") {
 			m.Mention = append(m.Mention, r.text(n, fmt.Sprintf("%s[%d]", path, i), "a mention"))
+		}
+	case "buttons":
+		for i, n := range r.list(e.node, path, "buttons") {
+			if i >= message.MostButtons {
+				r.problems.Add(at(n), path, "", "a message has at most %d buttons", message.MostButtons)
+				return
+			}
+			m.Buttons = append(m.Buttons, r.button(n, fmt.Sprintf("%s[%d]", path, i)))
 		}
 	case "attach":
 		for i, n := range r.list(e.node, path, "attach") {
@@ -99,4 +108,109 @@ func (r *reader) table(n *yaml.Node, path string) message.TableSpec {
 		r.problems.Add(t.At, path+".columns", "", "the table has no columns; name the fields that it shows")
 	}
 	return t
+}
+
+// button reads a button: its words, and exactly one thing that it does.
+func (r *reader) button(n *yaml.Node, path string) message.ButtonSpec {
+	b := message.ButtonSpec{At: at(n)}
+	for _, e := range r.parts(n, path, "a button", []string{"text"}, "text", "who", message.DoesChange, message.DoesClaim, message.DoesLater, message.DoesCall) {
+		at := path + "." + e.name
+		switch e.name {
+		case "text":
+			b.Text = r.text(e.node, at, "the text")
+			continue
+		case "who":
+			t := r.text(e.node, at, "who")
+			b.Who = &t
+			continue
+		}
+		if b.Does != "" {
+			r.problems.Add(report.Pos{Line: e.key.Line, Column: e.key.Column}, path, "", "a button does one thing; %s comes second, after %s", e.name, b.Does)
+			continue
+		}
+		b.Does = e.name
+		r.buttonDoes(e, at, &b)
+	}
+	if b.Does == "" && n.Kind == yaml.MappingNode {
+		r.problems.Add(b.At, path, "", "the button does nothing; give it change, claim, later or call")
+	}
+	return b
+}
+
+func (r *reader) buttonDoes(e entry, path string, b *message.ButtonSpec) {
+	switch e.name {
+	case message.DoesClaim:
+		if v, ok := r.value(e.node).(bool); !ok || !v {
+			r.problems.Add(at(e.node), path, "true", "claim is true, or the button has another thing to do")
+		}
+	case message.DoesLater:
+		b.After = r.span(e.node, path, false)
+	case message.DoesChange:
+		for _, p := range r.parts(e.node, path, "change", []string{"set"}, "set") {
+			b.SetAt = at(p.node)
+			if b.Set = r.sets(p.node, path+".set"); len(b.Set) == 0 {
+				r.problems.Add(at(p.node), path+".set", "", "set names no field")
+			}
+		}
+	case message.DoesCall:
+		for _, p := range r.parts(e.node, path, "call", []string{"workflow"}, "workflow", "with") {
+			if p.name == "workflow" {
+				b.Workflow = r.text(p.node, path+".workflow", "the workflow's name")
+			} else {
+				b.SetAt, b.Set = at(p.node), r.sets(p.node, path+".with")
+			}
+		}
+	}
+}
+
+// sets reads names with values.
+func (r *reader) sets(n *yaml.Node, path string) []message.SetSpec {
+	var out []message.SetSpec
+	for _, e := range r.object(n, path, "set") {
+		s := message.SetSpec{Name: e.name}
+		if text, ok := scalar(e.node).(string); ok && e.node.Kind == yaml.ScalarNode && e.node.ShortTag() == "!!str" {
+			t := r.textOf(e.node)
+			t.S = text
+			s.Text = &t
+		} else {
+			s.Raw = r.value(e.node)
+		}
+		out = append(out, s)
+	}
+	return out
+}
+
+// buttons checks what buttons do against what there is to be done.
+func (s *Sheet) buttons(p *Plan, known Known, problems *report.List) {
+	for _, m := range s.Messages {
+		for i := range m.Buttons {
+			b, path := &m.Buttons[i], fmt.Sprintf("messages.%s.buttons[%d]", m.Name, i)
+			switch b.Does {
+			case message.DoesChange:
+				s.changes(p, b, path+".change", known, problems)
+			case message.DoesCall:
+				if p.Buttons = append(p.Buttons, b.Workflow.S); known.Workflows != nil {
+					mustKnow(problems, b.Workflow, path+".call.workflow", known.Workflows(), "there is no workflow %q that is started by a call")
+				}
+			}
+		}
+	}
+}
+
+// changes checks a button that changes the arrival's own record.
+func (s *Sheet) changes(p *Plan, b *message.ButtonSpec, path string, known Known, problems *report.List) {
+	if !p.HasRecord() {
+		problems.Add(b.At, path, "", "this workflow starts without a record, so there is nothing that a button could change")
+		return
+	}
+	if known.Unwritable != nil {
+		if why := known.Unwritable(p.Source, true); why != "" {
+			problems.Unfinished(b.At, path, "%s", why)
+		}
+	}
+	for _, f := range b.Set {
+		if k := p.Terms.Schema; k != nil && (!k.Learnt || value.Nearest(f.Name, k.Names()) != "") {
+			knows(problems, k, report.Text{S: f.Name, At: b.SetAt}, f.Name, "", path+".set."+f.Name)
+		}
+	}
 }

@@ -31,7 +31,7 @@ func Read(src []byte) (*Sheet, report.List) {
 func (r *reader) sheet(root *yaml.Node) *Sheet {
 	s := &Sheet{}
 	seen := map[string]bool{}
-	for _, e := range r.object(root, "", "a sheet", "dorfbote", "name", "note", "look", "watch", "keep", "gather", "messages", "route", "pace", "follow") {
+	for _, e := range r.object(root, "", "a sheet", "dorfbote", "name", "note", "look", "watch", "keep", "gather", "ask", "messages", "route", "pace", "follow") {
 		seen[e.name] = true
 		switch e.name {
 		case "dorfbote":
@@ -64,6 +64,8 @@ func (r *reader) sheet(root *yaml.Node) *Sheet {
 			s.Keep = r.cond(e.node, "keep")
 		case "gather":
 			r.gather(e.node, s)
+		case "ask":
+			r.asks(e.node, s)
 		case "messages":
 			r.messages(e.node, s)
 		case "route":
@@ -74,6 +76,7 @@ func (r *reader) sheet(root *yaml.Node) *Sheet {
 			r.follows(e.node, s)
 		}
 	}
+	r.askedTwice(s)
 	for _, need := range []string{"dorfbote", "name", "watch", "route"} {
 		if !seen[need] {
 			hint := ""
@@ -115,18 +118,35 @@ func (r *reader) cond(n *yaml.Node, path string) *cond.Spec {
 		case e.name == "formula":
 			t := bare(r.text(e.node, path, "a formula"))
 			s.Formula = &t
+		case e.name == cond.Claimed || e.name == cond.Answered:
+			r.happened(s, e, path)
 		default:
 			test = append(test, e)
 		}
 	}
-	if len(test) > 0 && (s.Group != "" || s.Formula != nil) {
+	if len(test) > 0 && (s.Group != "" || s.Formula != nil || s.Happened != "") {
 		r.problems.Add(at(test[0].key), path, "", "a condition is one of all, any, none, formula or a test; %s does not go with the rest", test[0].name)
 		return s
 	}
-	if s.Group == "" && s.Formula == nil {
+	if s.Group == "" && s.Formula == nil && s.Happened == "" {
 		r.test(s, n, test, path)
 	}
 	return s
+}
+
+// happened reads what people may have done with an alert, of which only what follows on it may speak.
+func (r *reader) happened(s *cond.Spec, e entry, path string) {
+	switch b, isBool := r.value(e.node).(bool); {
+	case !r.followed:
+		r.problems.Add(at(e.key), path, "", "whether an alert is %s is known only in follow, in unless", e.name)
+	case s.Group != "" || s.Formula != nil || s.Happened != "":
+		r.problems.Add(at(e.key), path, "", "unless has one condition; put %s into a list of its own, such as any", e.name)
+	case !isBool:
+		r.problems.Add(at(e.node), path, "true", "%s is true or false", e.name)
+	default:
+		s.Value = b
+	}
+	s.Happened = e.name
 }
 
 // whole reads a whole number from 1 on, to most unless that is 0.
@@ -200,7 +220,7 @@ func (r *reader) messages(n *yaml.Node, s *Sheet) {
 	for _, e := range r.object(n, "messages", "messages") {
 		path := "messages." + e.name
 		m := &message.Spec{At: at(e.key), Name: e.name}
-		for _, p := range r.object(e.node, path, "a message", "title", "body", "facts", "tone", "link", "list", "sender", "links", "picture", "mention", "attach") {
+		for _, p := range r.object(e.node, path, "a message", "title", "body", "facts", "tone", "link", "list", "sender", "links", "picture", "mention", "attach", "buttons") {
 			switch p.name {
 			case "title":
 				t := r.text(p.node, path+".title", "the title")

@@ -24,6 +24,7 @@ type Tell struct {
 	Each    *report.Text // a formula that gives a list: one post for each item, which is called "it"
 	Most    int          // how many of them; 0 is DefaultMost
 	Skip    bool         // where the address is empty, nothing is told, which is no failure
+	KeepUp  *KeepUp      // nil: the post stays as it is
 }
 
 // How many posts one tell makes of a list.
@@ -42,6 +43,7 @@ type PlanTell struct {
 	Each    *formula.Formula // nil: one post
 	Most    int
 	Skip    bool
+	KeepUp  *PlanKeepUp // nil: the post stays as it is
 }
 
 // Address is a destination made ready: a connection, and its place as a text with formulas.
@@ -70,7 +72,11 @@ func (r *reader) tell(n *yaml.Node, path string) []Tell {
 
 func (r *reader) oneTell(n *yaml.Node, path string) Tell {
 	tell := Tell{At: at(n)}
-	for _, e := range r.object(n, path, "a destination", "to", "cc", "bcc", "each", "most", "if_empty", "message", "reply") {
+	for _, e := range r.object(n, path, "a destination", "to", "cc", "bcc", "each", "most", "if_empty", "message", "reply", "keep_up") {
+		if e.name == "keep_up" {
+			tell.KeepUp = r.keepUp(e.node, path+".keep_up")
+			continue
+		}
 		x := r.text(e.node, path+"."+e.name, e.name)
 		switch e.name {
 		case "to":
@@ -157,6 +163,9 @@ func (p *Plan) tell(t Tell, path string, known Known, used map[string]bool, prob
 		if *c.into = &a; pt.To.Connection == a.Connection && known.Reaches != nil && a.Connection != Person && pt.To.Rule.Form != place.Mail {
 			problems.Add(c.text.At, path+"."+c.name, "", "%s has no %s; only mail does", a.Connection, c.name)
 		}
+	}
+	if t.KeepUp != nil {
+		pt.KeepUp = p.keepUp(t, path+".keep_up", problems)
 	}
 	if t.Each != nil {
 		pt.Each = formula.Read(*t.Each, t.Each.S, 0, p.Terms, path+".each", problems)

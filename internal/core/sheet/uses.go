@@ -60,6 +60,12 @@ func (s *Sheet) Fields() []string {
 	for _, row := range s.Route.Rows {
 		conds(row.When)
 	}
+	for _, a := range s.Asks {
+		conds(a.When)
+		for _, t := range a.Of {
+			text(t.S)
+		}
+	}
 	if f := s.Watch.Field.S; f != "" {
 		name, _, _ := strings.Cut(f, ".")
 		found[name] = true
@@ -73,10 +79,14 @@ func (s *Sheet) Fields() []string {
 	for _, b := range s.branches() {
 		for i := range b.Tell {
 			b.Tell[i].texts(text)
+			if k := b.Tell[i].KeepUp; k != nil {
+				conds(k.Until)
+			}
 		}
 	}
 	for _, f := range s.Follow {
 		conds(f.When)
+		conds(f.Unless)
 		text(f.Key.S)
 		f.Set.texts(func(t report.Text) { text(t.S) })
 	}
@@ -104,6 +114,9 @@ func (s *Sheet) Names() (sources, destinations []report.Text) {
 			destinations = append(destinations, t.To)
 		}
 	}
+	for _, a := range s.Asks {
+		destinations = append(destinations, a.Of...)
+	}
 	return sources, destinations
 }
 
@@ -124,6 +137,9 @@ func (s *Sheet) branches() []Branch {
 	for _, f := range s.Follow {
 		if f.Fails != nil {
 			branches = append(branches, f.Fails.Tell)
+		}
+		if len(f.Tell) > 0 {
+			branches = append(branches, Branch{At: f.At, Tell: f.Tell})
 		}
 	}
 	return branches

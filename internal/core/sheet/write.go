@@ -14,7 +14,7 @@ import (
 // order is how the parts of a sheet are written down.
 var order = func() map[string]int {
 	ranks := map[string]int{}
-	for i, name := range strings.Fields("dorfbote name note look watch source on when due lasts silent schedule start called that offset late for open days from cron zone rule except missed ask takes confirm keep gather name find value script http summary url method headers body pick of words if_fails source where take sort limit messages title body facts list of each most when_empty empty label value tone link links text to from sender picture mention attach table columns format route take rows otherwise tell cc bcc each most if_empty message reply pace repeat quiet limit digest useful_for follow add change call workflow set with key within then urgent posts per every at all any none field formula") {
+	for i, name := range strings.Fields("dorfbote name note look watch source on when due lasts silent schedule start called that offset late for open days from cron zone rule except missed ask takes confirm keep gather name find value script http summary url method headers body pick of words if_fails source where take sort limit ask of all message choices within remind otherwise comment messages title body facts list of each most when_empty empty label value tone link links text to from sender picture mention attach table columns format buttons claim later who route take rows otherwise tell cc bcc each most if_empty message reply keep_up until for pace repeat quiet limit digest useful_for follow unless claimed answered add change call workflow set with key within then urgent posts per every at all any none field formula") {
 		ranks[name] = i + 1
 	}
 	return ranks

@@ -21,6 +21,7 @@ const maxNesting = 40
 type reader struct {
 	lines    []string
 	nodes    int
+	followed bool // a condition is read that may ask what people did with an alert
 	problems report.List
 }
 

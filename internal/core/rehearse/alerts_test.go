@@ -1,0 +1,262 @@
+package rehearse
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	places "dorfbote/internal/core/place"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+)
+
+// lived rehearses the rest of a sheet that watches lab/samples over arrivals written as "id time key field=value …", with what people
+// do as JSON without its braces, and gives each line as "time arrival verdict …". What could not count ends the list.
+func lived(t *testing.T, rest string, arrivals, answers []string, until string) []string {
+	t.Helper()
+	var file, given strings.Builder
+	for _, line := range arrivals {
+		f := strings.Fields(line)
+		record := map[string]any{"id": f[2]}
+		kind := "updated"
+		for _, word := range f[3:] {
+			name, v, some := strings.Cut(word, "=")
+			if !some {
+				kind = name
+				continue
+			}
+			record[name] = v
+		}
+		raw, _ := json.Marshal(record)
+		fmt.Fprintf(&file, `{"specversion":"1.0","id":%q,"source":"lab/samples","type":"dorfbote.record.%s","time":"2026-11-%s:00Z","subject":%q,"data":{"record":%s}}`+"\n", f[0], kind, f[1], f[2], raw)
+	}
+	for _, line := range answers {
+		at, what, _ := strings.Cut(line, " ")
+		fmt.Fprintf(&given, `{"at":"2026-11-%s:00Z",%s}`+"\n", at, what)
+	}
+	reaches := map[string]places.Rule{"square": {Any: true}, "letters": {Kind: "mail", Form: places.Mail, Can: []string{"reply"}}}
+	plan, _, problems := sheet.Compile([]byte("dorfbote: 1\nname: T\nwatch: {source: lab/samples}\n"+rest), sheet.Known{
+		Workspace: value.DefaultWorkspace(), Reaches: func(c string) (places.Rule, bool) { r, ok := reaches[c]; return r, ok },
+	})
+	require.NotNil(t, plan, "%v", problems)
+	in := strings.NewReader(file.String())
+	scout, err := Look(in, nil, func(string) bool { return false })
+	require.NoError(t, err)
+	var end time.Time
+	if until != "" {
+		end, err = time.Parse("2006-01-02T15:04", "2026-11-"+until)
+		require.NoError(t, err)
+	}
+	var got, refused []string
+	m := NewMachine(plan, nil, func(l Line) error {
+		got = append(got, brief(t, l))
+		return nil
+	})
+	list, err := ReadAnswers(strings.NewReader(given.String()))
+	require.NoError(t, err)
+	m.Answers(list, func(a Answer, why error) { refused = append(refused, "! "+why.Error()) })
+	require.NoError(t, scout.Run(in, plan, end, m))
+	if until == "" {
+		assert.Empty(t, m.queue, "nothing waits any more")
+	}
+	return append(got, refused...)
+}
+
+// brief writes a printed line so that a person can compare it.
+func brief(t *testing.T, l Line) string {
+	t.Helper()
+	var out struct {
+		Arrival, At, Verdict, Step, Ask, Where string
+		DecidedBy                              string `json:"decided_by"`
+		Answers                                map[string]struct{ Choice, By, Comment, At string }
+		Posts                                  []struct {
+			To, Title, Edits string
+			Under            *string
+			Done             bool
+			Buttons          []struct{ Text, Does string }
+		}
+	}
+	require.NoError(t, json.Unmarshal(l.AppendJSON(nil), &out))
+	at, err := time.Parse(time.RFC3339Nano, out.At)
+	require.NoError(t, err)
+	s := at.UTC().Format("02T15:04") + " " + out.Arrival + " " + out.Verdict
+	for _, x := range []string{out.Step, out.Ask, out.Where, out.DecidedBy} {
+		if x != "" {
+			s += " " + x
+		}
+	}
+	if v, ok := out.Answers["v"]; ok {
+		s += fmt.Sprintf(" (%s by %s: %s)", v.Choice, v.By, v.Comment)
+	}
+	for _, p := range out.Posts {
+		s += " | " + p.To + ": " + p.Title
+		if p.Edits != "" {
+			at, _ := time.Parse(time.RFC3339Nano, p.Edits)
+			s += " edits " + at.UTC().Format("02T15:04")
+		}
+		if p.Done {
+			s += " done"
+		}
+		if p.Under != nil {
+			s += " under " + *p.Under
+		}
+		for _, b := range p.Buttons {
+			s += " [" + b.Text + ":" + b.Does + "]"
+		}
+	}
+	return s
+}
+
+const escalating = `
+messages:
+  m: {title: "${record.id} ${record.status}", buttons: [{text: I take it, claim: true}, {text: Later, later: 1h}]}
+  e: {title: "nobody: ${record.id} ${record.status}", tone: "${record.tone}"}
+route: {otherwise: {tell: [{to: "square/#tours", message: m}]}}
+follow:
+  - unless: {claimed: true, within: 15m}
+    tell: [{to: "square/#board", message: e}]
+  - unless: {any: [{answered: true}, {field: status, is: done}], within: 1h}
+    tell: [{to: "letters/duty@lindental.example", message: e}]
+`
+
+func TestAlertsThatNobodyTakesAreEscalated(t *testing.T) {
+	const told = "20T06:00 a1 told | square/#tours: S-1 late [I take it:claim] [Later:later]"
+	arrival := []string{"a1 20T06:00 S-1 status=late"}
+	for _, c := range []struct {
+		name, rest       string
+		arrivals, people []string
+		want             []string
+	}{
+		{"nobody does anything", "", arrival, nil, []string{told,
+			"20T06:15 a1 followed follow[0] | square/#board: nobody: S-1 late", "20T07:00 a1 followed follow[1] | letters/duty@lindental.example: nobody: S-1 late"}},
+		{"a claim ends what names it", "", arrival, []string{`20T06:15 "arrival":"a1","claim":true,"by":"Vera"`}, []string{told,
+			"20T06:15 a1 claimed", "20T07:00 a1 followed follow[1] | letters/duty@lindental.example: nobody: S-1 late"}},
+		{"a reply ends the other", "", arrival, []string{`20T06:59 "arrival":"a1","reply":"on my way","by":"Vera"`}, []string{told,
+			"20T06:15 a1 followed follow[0] | square/#board: nobody: S-1 late"}},
+		{"the record itself, at that very moment", "", append(arrival, "a2 20T07:00 S-1 status=done"), nil, []string{told,
+			"20T06:15 a1 followed follow[0] | square/#board: nobody: S-1 late",
+			"20T07:00 a2 told | square/#tours: S-1 done [I take it:claim] [Later:later]",
+			"20T07:15 a2 followed follow[0] | square/#board: nobody: S-1 done"}},
+		{"the second to take it is told who was faster", "", arrival, []string{`20T06:05 "arrival":"a1","button":"i take it","by":"Vera"`, `20T06:06 "arrival":"a1","claim":true,"by":"Jonas"`,
+			`20T06:07 "arrival":"zz","claim":true,"by":"Jonas"`, `20T06:08 "arrival":"a1","button":"Nope","by":"Jonas"`}, []string{told, "20T06:05 a1 claimed",
+			"20T07:00 a1 followed follow[1] | letters/duty@lindental.example: nobody: S-1 late", "! Vera was faster", "! nothing was told or asked of zz", "! what was told of a1 has no button \"Nope\""}},
+		{"later tells it again, unless it is claimed", "", arrival, []string{`20T06:10 "arrival":"a1","button":"Later","by":"V"`, `20T06:12 "arrival":"a1","button":"Later","by":"V"`, `20T07:11 "arrival":"a1","claim":true,"by":"V"`}, []string{told,
+			"20T06:15 a1 followed follow[0] | square/#board: nobody: S-1 late", "20T07:00 a1 followed follow[1] | letters/duty@lindental.example: nobody: S-1 late",
+			"20T07:10 a1 told | square/#tours: S-1 late [I take it:claim] [Later:later]", "20T07:11 a1 claimed"}},
+		{"quiet hours hold it", "pace: {quiet: {open: [{from: \"05:00\", to: \"06:10\"}]}}\n", arrival, nil, []string{told,
+			"20T06:15 a1 held follow[0]", "20T07:00 a1 held follow[1]",
+			"21T05:00 a1 released follow[0] | square/#board: nobody: S-1 late", "21T05:00 a1 released follow[1] | letters/duty@lindental.example: nobody: S-1 late"}},
+		{"what is urgent passes", "pace: {quiet: {open: [{from: \"05:00\", to: \"06:10\"}], urgent: pass}}\n", []string{"a1 20T06:00 S-1 status=late tone=urgent"},
+			[]string{`20T06:30 "arrival":"a1","reply":"yes","by":"V"`}, []string{told, "20T06:15 a1 followed follow[0] | square/#board: nobody: S-1 late"}},
+		{"it counts from when the post went", "pace: {quiet: {open: [{from: \"08:00\", to: \"09:00\"}]}}\n", arrival, []string{`20T07:00 "arrival":"a1","claim":true,"by":"V"`}, []string{"20T06:00 a1 held",
+			"20T08:00 a1 released | square/#tours: S-1 late [I take it:claim] [Later:later]",
+			"20T08:15 a1 followed follow[0] | square/#board: nobody: S-1 late", "20T09:00 a1 held follow[1]",
+			"21T08:00 a1 released follow[1] | letters/duty@lindental.example: nobody: S-1 late", "! nothing has been told of a1 yet"}},
+		{"a repeated arrival starts none", "pace: {repeat: {key: \"${record.id}\", within: 1h}}\n", append(arrival, "a2 20T06:01 S-1 status=late"), []string{`20T06:02 "arrival":"a1","claim":true`, `20T06:02 "arrival":"a1","reply":"x"`}, []string{told, "20T06:01 a2 repeated", "20T06:02 a1 claimed"}},
+	} {
+		t.Run(c.name, func(t *testing.T) { assert.Equal(t, c.want, lived(t, escalating+c.rest, c.arrivals, c.people, "")) })
+	}
+}
+
+func TestPostsFollowTheirRecord(t *testing.T) {
+	sheet := func(to, rest string) string {
+		return `
+keep: {field: status, one_of: [late, later]}
+messages: {m: {title: "${record.id} ${record.status}"}, n: {title: "other ${record.status}"}}
+route:
+  rows: [{when: {field: status, is: late}, tell: [{to: "` + to + `", message: m, keep_up: {until: {field: status, one_of: [done, gone]}}}]}]
+  otherwise: {tell: [{to: "square/#b", message: n}]}
+` + rest
+	}
+	for _, c := range []struct {
+		name, to, rest string
+		arrivals       []string
+		want           []string
+	}{
+		{"until it is done", "square/#a", "", []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=on", "a3 20T06:11 S-1 status=on", "a4 20T06:20 S-1 status=done", "a5 20T06:30 S-1 status=on", "a6 20T06:40 S-1 status=late"}, []string{
+			"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 dropped keep | square/#a: S-1 on edits 20T06:00", "20T06:11 a3 dropped keep",
+			"20T06:20 a4 dropped keep | square/#a: S-1 done edits 20T06:00 done", "20T06:30 a5 dropped keep", "20T06:40 a6 told | square/#a: S-1 late"}},
+		{"a start meanwhile edits it, whatever row would hold", "square/#a", "", []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=later", "a3 20T06:20 S-2 status=later"}, []string{
+			"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 repeated | square/#a: S-1 later edits 20T06:00", "20T06:20 a3 told | square/#b: other later"}},
+		{"a removal is the last, as it was", "square/#a", "", []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=late removed", "a3 20T06:20 S-1 status=on"}, []string{
+			"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 ignored watch.on | square/#a: S-1 late edits 20T06:00 done", "20T06:20 a3 dropped keep"}},
+		{"one reply where there are no edits", "letters/a@x.example", "", []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=on", "a3 20T06:20 S-1 status=gone"}, []string{
+			"20T06:00 a1 told | letters/a@x.example: S-1 late", "20T06:10 a2 dropped keep", "20T06:20 a3 dropped keep | letters/a@x.example: S-1 gone done under m"}},
+		{"what is held is changed where it waits", "square/#a", "pace: {quiet: {open: [{from: \"08:00\", to: \"09:00\"}]}}\n", []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=on", "a3 20T10:20 S-1 status=off"}, []string{
+			"20T06:00 a1 held", "20T06:10 a2 dropped keep", "20T08:00 a1 released | square/#a: S-1 on", "20T10:20 a3 dropped keep | square/#a: S-1 off edits 20T08:00"}},
+		{"what went in a digest is not kept up", "square/#a", "pace: {digest: {every: 1h}}\n", []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=on", "a3 20T10:20 S-1 status=off"}, []string{
+			"20T06:00 a1 held", "20T06:10 a2 dropped keep", "20T07:00 a1 digest | square/#a: T: 1 message", "20T10:20 a3 dropped keep"}},
+		{"repeat does not touch them", "square/#a", "pace: {repeat: {key: \"${record.id}\", within: 1h, then: reply}, limit: {posts: 1, per: 1h}}\n", []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=later", "a3 20T06:20 S-1 status=on"}, []string{
+			"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 repeated | square/#a: S-1 later edits 20T06:00", "20T06:20 a3 dropped keep | square/#a: S-1 on edits 20T06:00"}},
+	} {
+		t.Run(c.name, func(t *testing.T) { assert.Equal(t, c.want, lived(t, sheet(c.to, c.rest), c.arrivals, nil, "")) })
+	}
+	assert.Equal(t, []string{"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 dropped keep"},
+		lived(t, strings.Replace(sheet("square/#a", ""), "gone]}", "gone]}, for: 5m", 1), []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=on"}, nil, ""), "it ends")
+	assert.Equal(t, []string{"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 dropped keep"},
+		lived(t, strings.Replace(sheet("square/#a", ""), "one_of: [done, gone]", "is_not: x", 1), []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=on"}, nil, ""), "it was over when the post was made")
+}
+
+const asks = `
+gather: [{name: twice, value: "record.n + record.n"}]
+ask:
+  - name: v
+    of: ["square/#head", "letters/board@x.example"]
+    message: q
+    choices: [{name: yes, text: Approve}, {name: no, text: Decline, comment: required}]
+    within: 2h
+    remind: [30m, 1h]
+    otherwise: no
+messages: {q: {title: "may ${record.id}?", tone: "${record.tone}"}, m: {title: "${record.id} ${v.choice} by ${v.by}: ${v.comment} ${date(now, 'HH:mm')} ${twice}"}}
+route:
+  rows: [{when: {field: v.choice, is: "yes"}, tell: [{to: "square/#a", message: m}]}]
+  otherwise: {tell: [{to: "square/#b", message: m}]}
+`
+
+func TestQuestionsArePutAndAnswered(t *testing.T) {
+	asks := strings.Replace(strings.Replace(asks, "{name: yes,", `{name: "yes",`, 1), "{name: no,", `{name: "no",`, 1)
+	asks = strings.Replace(asks, "otherwise: no", `otherwise: "no"`, 1)
+	all := strings.Replace(asks, "    message: q\n", "    all: true\n    message: q\n", 1)
+	const asked = "20T06:00 a1 asked v | square/#head: may S-1? | letters/board@x.example: may S-1?"
+	first := []string{asked, "20T06:30 a1 asked v | square/#head: may S-1? | letters/board@x.example: may S-1?", "20T07:00 a1 asked v | square/#head: may S-1? | letters/board@x.example: may S-1?"}
+	arrival := []string{"a1 20T06:00 S-1 n=2"}
+	for _, c := range []struct {
+		name, sheet      string
+		arrivals, people []string
+		want             []string
+	}{
+		{"nobody answers", asks, arrival, nil, append(first[:3:3], "20T08:00 a1 told (no by : ) | square/#b: S-1 no by : 08:00 22")},
+		{"the first answer counts", asks, arrival, []string{`20T06:10 "arrival":"a1","ask":"v","choice":"yes","by":"square/#head"`, `20T06:11 "arrival":"a1","ask":"v","choice":"no","comment":"x","by":"letters/board@x.example"`},
+			[]string{asked, "20T06:10 a1 told (yes by square/#head: ) | square/#a: S-1 yes by square/#head: 06:10 22", "! v is not being asked of a1"}},
+		{"what cannot count", asks, arrival, []string{`20T06:10 "arrival":"a1","ask":"v","choice":"no","by":"square/#head"`, `20T06:10 "arrival":"a1","ask":"v","choice":"Yes","by":"square/#head"`,
+			`20T06:10 "arrival":"a1","ask":"v","choice":"yes","by":"square/#x"`, `20T06:10 "arrival":"a1","ask":"w","choice":"yes","by":"square/#head"`, `20T06:10 "arrival":"a1","claim":true`,
+			`20T08:00 "arrival":"a1","ask":"v","choice":"no","comment":" why ","by":"square/#head"`},
+			append(first[:3:3], "20T08:00 a1 told (no by square/#head: why) | square/#b: S-1 no by square/#head: why 08:00 22",
+				`! "Decline" needs a comment`, `! there is no choice "Yes"; did you mean yes?`, "! square/#x was not asked; it was put to square/#head, letters/board@x.example", "! w is not being asked of a1", "! nothing has been told of a1 yet")},
+		{"everybody has to agree", all, arrival, []string{`20T06:10 "arrival":"a1","ask":"v","choice":"yes","by":"square/#head"`, `20T06:20 "arrival":"a1","ask":"v","choice":"no","comment":"c","by":"square/#head"`, `20T06:40 "arrival":"a1","ask":"v","choice":"yes","comment":"fine","by":"letters/board@x.example"`},
+			[]string{asked, "20T06:30 a1 asked v | letters/board@x.example: may S-1?", "20T06:40 a1 told (yes by square/#head, letters/board@x.example: fine) | square/#a: S-1 yes by square/#head, letters/board@x.example: fine 06:40 22", "! square/#head has answered already: yes"}},
+		{"any other decides at once", all, arrival, []string{`20T06:10 "arrival":"a1","ask":"v","choice":"no","comment":"c","by":"square/#head"`},
+			[]string{asked, "20T06:10 a1 told (no by square/#head: c) | square/#b: S-1 no by square/#head: c 06:10 22"}},
+		{"quiet hours hold a question", asks + "pace: {quiet: {open: [{from: \"08:00\", to: \"09:10\"}]}}\n", arrival, []string{`20T07:00 "arrival":"a1","ask":"v","choice":"yes","by":"square/#head"`, `20T09:50 "arrival":"a1","ask":"v","choice":"yes","by":"square/#head"`},
+			[]string{"20T06:00 a1 held v", "20T08:00 a1 released v | square/#head: may S-1? | letters/board@x.example: may S-1?", "20T08:30 a1 asked v | square/#head: may S-1? | letters/board@x.example: may S-1?",
+				"20T09:00 a1 asked v | square/#head: may S-1? | letters/board@x.example: may S-1?", "20T09:50 a1 held (yes by square/#head: )", "21T08:00 a1 released | square/#a: S-1 yes by square/#head: 09:50 22", "! it was not asked yet"}},
+		{"the record is as it was asked about", asks, append(arrival, "a2 20T06:05 S-1 n=9 status=x"), []string{`20T06:10 "arrival":"a1","ask":"v","choice":"yes","by":"square/#head"`, `20T06:10 "arrival":"a2","ask":"v","choice":"yes","by":"square/#head"`},
+			[]string{asked, "20T06:05 a2 asked v | square/#head: may S-1? | letters/board@x.example: may S-1?",
+				"20T06:10 a1 told (yes by square/#head: ) | square/#a: S-1 yes by square/#head: 06:10 22", "20T06:10 a2 told (yes by square/#head: ) | square/#a: S-1 yes by square/#head: 06:10 99"}},
+	} {
+		t.Run(c.name, func(t *testing.T) { assert.Equal(t, c.want, lived(t, c.sheet, c.arrivals, c.people, "")) })
+	}
+	two := strings.Replace(asks, "messages:", `  - {name: w, when: {field: v.choice, is: "yes"}, of: "square/#board", message: q, choices: [up, down]}
+messages:`, 1)
+	two = strings.Replace(two, "by ${v.by}", "and ${w.choice} by ${v.by}", 1)
+	assert.Equal(t, []string{asked, "20T06:10 a1 asked w | square/#board: may S-1?", "20T06:20 a1 told (yes by square/#head: ) | square/#a: S-1 yes and up by square/#head: 06:20 22"},
+		lived(t, two, arrival, []string{`20T06:10 "arrival":"a1","ask":"v","choice":"yes","by":"square/#head"`, `20T06:20 "arrival":"a1","ask":"w","choice":"up","by":"square/#board"`}, ""), "one after another")
+	assert.Equal(t, []string{asked, "20T06:10 a1 told (no by square/#head: c) | square/#b: S-1 no and by square/#head: c 06:10 22"},
+		lived(t, two, arrival, []string{`20T06:10 "arrival":"a1","ask":"v","choice":"no","comment":"c","by":"square/#head"`}, ""), "the second is not put")
+	assert.Equal(t, []string{asked}, lived(t, asks, arrival, nil, "20T06:29"), "what waits, waits")
+}
