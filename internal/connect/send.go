@@ -37,6 +37,8 @@ type Sends struct {
 	Longest int
 	// PerMinute is how many posts a minute one place takes; 0 where that is learnt from being asked to wait.
 	PerMinute int
+	// OwnPlaces is true where a place is one person's own address, so that a link that was sent there is that person's.
+	OwnPlaces bool
 	// Form is how its places are written. Where it is [place.Listed], [Conn.Browse] lists those there are.
 	Form place.Form
 }
@@ -123,11 +125,20 @@ type Post struct {
 	Place string // as the kind lists it, or as it was written; several addresses are joined by ", "
 	// Cc and Bcc are further addresses of a mail, written like Place.
 	Cc, Bcc string
+	// Buttons are those of the post, for a kind that [CanButtons]; elsewhere they are among the document's links.
+	Buttons []Button
 	// Digest is true where the post tells in one of what would have been many.
 	Digest bool
 	Doc    *message.Document
 	// Key names the post, for the other side to know a repeated call as one.
 	Key string
+}
+
+// Button is a button that acts: pressing it calls an address, by POST, with {"by": who pressed, "comment": what they wrote}.
+type Button struct {
+	Text    string
+	Call    string // known to the other side's program alone
+	Comment string // none, optional or required; "" is none
 }
 
 // Instead says what is to be sent in the place of an edit that cannot be made.

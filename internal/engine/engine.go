@@ -10,10 +10,12 @@ import (
 	"log/slog"
 
 	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine/alerts"
 	"dorfbote/internal/engine/decider"
 	"dorfbote/internal/engine/follow"
 	"dorfbote/internal/engine/host"
 	"dorfbote/internal/engine/intake"
+	"dorfbote/internal/engine/links"
 	"dorfbote/internal/engine/outbox"
 	"dorfbote/internal/engine/past"
 	"dorfbote/internal/engine/poll"
@@ -36,6 +38,8 @@ type Engine struct {
 	Timing    *timing.Timing
 	Outbox    *outbox.Outbox
 	Follow    *follow.Follow
+	Links     *links.Links
+	Alerts    *alerts.Alerts
 	Past      *past.Reader
 	Upkeep    *upkeep.Upkeep
 
@@ -55,15 +59,18 @@ func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) 
 	s.OnClose(e.Sources.Scripts.Close)
 	e.Workflows = workflows.New(h, e.Sources)
 	e.Polls = poll.New(h, e.Sources, e.Writer)
-	e.Outbox = &outbox.Outbox{Host: h, Sources: e.Sources}
+	e.Links = &links.Links{Host: h}
+	e.Outbox = &outbox.Outbox{Host: h, Sources: e.Sources, Links: e.Links}
 	e.Timing = &timing.Timing{Host: h, Workflows: e.Workflows}
 	e.Decider = &decider.Decider{Host: h, Sources: e.Sources, Workflows: e.Workflows, Writer: e.Writer, Timing: e.Timing, Outbox: e.Outbox, Missed: e.wakeAll}
 	e.Follow = &follow.Follow{Host: h, Sources: e.Sources, Workflows: e.Workflows, Writer: e.Writer, Outbox: e.Outbox}
+	e.Alerts = &alerts.Alerts{Host: h, Sources: e.Sources, Decider: e.Decider, Outbox: e.Outbox, Follow: e.Follow, Links: e.Links}
 	e.Workflows.Arm, e.Workflows.CheckNow = e.Timing.Arm, e.Polls.CheckNow
-	e.Timing.Due = append(e.Timing.Due, e.Decider.LetGoDue)
+	e.Timing.Due = append(e.Timing.Due, e.Decider.LetGoDue, e.Decider.EscalateDue, e.Decider.AskDue)
 	e.Upkeep = &upkeep.Upkeep{Host: h}
 	e.Upkeep.Tasks = []upkeep.Task{
 		{Name: "waking what waits", Do: e.wakeAll},
+		{Name: "following up what nobody could be told", Do: e.Decider.BeginStuck},
 		{Name: "keeping schedules", Do: e.Timing.KeepSchedules},
 		{Name: "asking for channels", Do: e.Sources.AskChannelsDaily},
 		{Name: "asking what became of posts", Do: e.Outbox.AskReports},

@@ -23,9 +23,10 @@ import (
 
 // Limits of the square, as any chat has them.
 const (
-	maxTitle = 200
-	maxText  = 4000
-	maxFacts = 20
+	maxTitle   = 200
+	maxText    = 4000
+	maxFacts   = 20
+	maxButtons = 8
 )
 
 // channel is a channel of the square.
@@ -64,6 +65,7 @@ type squarePost struct {
 	Face    *int64          `json:"face,omitempty"`   // the sender's picture, where a post brings one
 	Picture json.RawMessage `json:"picture,omitempty"`
 	Links   json.RawMessage `json:"links,omitempty"` // besides Link
+	Buttons ownButtons      `json:"buttons,omitempty" gorm:"type:jsonb"`
 }
 
 func (squarePost) TableName() string { return "practice.posts" }
@@ -79,6 +81,7 @@ func (s *Server) squareRoutes(r chi.Router) {
 	r.Post("/square/posts", s.tokenPost)
 	r.Put("/square/posts/{post}", s.tokenEdit)
 	r.Get("/square/posts/{id}", s.onePost)
+	r.Post("/square/posts/{id}/press", s.press)
 	r.Post("/square/pictures", s.takePicture)
 	r.Get("/square/pictures/{id}", s.showPicture)
 	s.roomRoutes(r)
@@ -109,6 +112,7 @@ func (s *Server) listPosts(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	for i := range posts {
+		posts[i].Buttons = posts[i].Buttons.shown()
 		posts[i].Body = message.ReadMarkdown(posts[i].Text)
 	}
 	answer(w, http.StatusOK, posts)
@@ -121,6 +125,7 @@ func (s *Server) onePost(w http.ResponseWriter, r *http.Request) {
 		problem(w, http.StatusNotFound, "there is no such post any more")
 		return
 	}
+	p.Buttons = p.Buttons.shown()
 	answer(w, http.StatusOK, p)
 }
 
@@ -194,6 +199,7 @@ type incoming struct {
 	Mentions []string       `json:"mentions"` // names of people here
 	Picture  *ownPicture    `json:"picture"`
 	Sender   *ownSender     `json:"sender"`
+	Buttons  ownButtons     `json:"buttons"`
 }
 
 // ownPicture is a picture of a post, which was handed over before; ownSender is whom a post is shown as coming from.
@@ -338,6 +344,7 @@ func postOf(in *incoming, sender string) squarePost {
 		p.Links = json.RawMessage("[]")
 	}
 	p.Mentions = append(p.Mentions, in.Mentions...)
+	p.Buttons = in.Buttons[:min(len(in.Buttons), maxButtons)]
 	if in.Picture != nil {
 		p.Picture, _ = json.Marshal(in.Picture)
 	}
@@ -360,8 +367,12 @@ func (s *Server) tokenEdit(w http.ResponseWriter, r *http.Request) {
 	id, err := strconv.ParseInt(chi.URLParam(r, "post"), 10, 64)
 	p, now := postOf(&in, sender), time.Now()
 	p.EditedAt = &now
+	var was squarePost
+	if s.db.WithContext(r.Context()).First(&was, "id = ?", id).Error == nil {
+		p.Buttons.as(was.Buttons)
+	}
 	res := s.db.WithContext(r.Context()).Model(&squarePost{}).Where("id = ? AND sender = ? AND channel = ?", id, sender, in.Channel).
-		Select("title", "text", "facts", "tone", "link", "links", "picture", "mentions", "called", "face", "edited_at").Updates(&p)
+		Select("title", "text", "buttons", "facts", "tone", "link", "links", "picture", "mentions", "called", "face", "edited_at").Updates(&p)
 	switch {
 	case err != nil || res.Error == nil && res.RowsAffected == 0:
 		problem(w, http.StatusNotFound, "%s has no post %s in %s", sender, chi.URLParam(r, "post"), in.Channel)

@@ -46,6 +46,9 @@ type Post struct {
 	Report      string     // what the other side told later of a post that it had taken: sent, delivered, failed
 	ReportWords string
 	ReportAt    *time.Time
+	Ask         string // the question that it puts, or reminds of
+	Done        bool   // the last edit of a post that follows its record
+	Edits       bool   // it is such an edit
 }
 
 // PostFilter narrows the outbox. Zero values do not narrow.
@@ -107,6 +110,44 @@ func (s *Store) NextPosts(ctx context.Context, destination string, limit int) ([
 	var out []Post
 	err := s.DB.WithContext(ctx).Where("destination = ? AND state = ?", destination, Waiting).Order("id").Limit(limit).Find(&out).Error
 	return out, err
+}
+
+// RootOf gives the post that was made first, of which a post may be an edit or a later one in its place.
+func (s *Store) RootOf(ctx context.Context, p *Post) (int64, error) {
+	if p.Updates == nil {
+		return p.ID, nil
+	}
+	var root int64
+	err := s.DB.WithContext(ctx).Raw(`WITH RECURSIVE up AS (SELECT id, updates FROM posts WHERE id = ? UNION SELECT p.id, p.updates FROM posts p JOIN up ON p.id = up.updates)
+		SELECT min(id) FROM up`, *p.Updates).Scan(&root).Error
+	return root, err
+}
+
+// Post gives one post; the error is [gorm.ErrRecordNotFound] where there is none.
+func (s *Store) Post(ctx context.Context, id int64) (*Post, error) {
+	var p Post
+	err := s.DB.WithContext(ctx).First(&p, id).Error
+	return &p, err
+}
+
+// ThreadsOf lists the posts of an alert that were delivered and have no other above them: what hangs on the alert hangs there.
+func (s *Store) ThreadsOf(ctx context.Context, arrival, workflow int64) ([]Post, error) {
+	var out []Post
+	err := s.DB.WithContext(ctx).Where("arrival = ? AND workflow = ? AND under IS NULL AND updates IS NULL AND state = ? AND NOT trial AND ask = ''", arrival, workflow, Sent).Order("id").Limit(200).Find(&out).Error
+	return out, err
+}
+
+// PostCalled finds the post that another side names so, over one connection; nil where there is none.
+func (s *Store) PostCalled(ctx context.Context, connection, remote string) (*Post, error) {
+	if remote == "" {
+		return nil, nil
+	}
+	var list []Post
+	err := s.DB.WithContext(ctx).Raw("SELECT * FROM posts WHERE remote_id = ? AND split_part(destination, '/', 1) = ? ORDER BY id LIMIT 1", remote, connection).Scan(&list).Error
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return &list[0], nil
 }
 
 // RemoteID gives the other side's id of a post, "" while it has none.

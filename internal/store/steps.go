@@ -41,6 +41,16 @@ type Step struct {
 	DoneAt    *time.Time
 }
 
+// StepKeyed gives the step with a key; an empty one where there is none.
+func (s *Store) StepKeyed(ctx context.Context, key string) (Step, error) {
+	var list []Step
+	err := s.DB.WithContext(ctx).Where("key = ?", key).Limit(1).Find(&list).Error
+	if err != nil || len(list) == 0 {
+		return Step{}, err
+	}
+	return list[0], nil
+}
+
 // StepsOf lists the steps of a run, in their order.
 func (s *Store) StepsOf(ctx context.Context, arrival, workflow int64) ([]Step, error) {
 	var out []Step

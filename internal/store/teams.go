@@ -43,6 +43,13 @@ func (s *Store) TeamsOf(ctx context.Context, person int64) ([]int64, error) {
 	return out, err
 }
 
+// InTeam tells whether somebody is in a team, by its name: one of the names, or of the mail addresses, is an account's of it.
+func (s *Store) InTeam(ctx context.Context, team string, names, emails []string) (in bool, err error) {
+	err = s.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM teams t JOIN team_people m ON m.team = t.id JOIN people p ON p.id = m.person AND p.gone_at IS NULL
+		WHERE lower(t.name) = lower($1) AND (lower(p.name) = ANY (SELECT lower(x) FROM unnest($2::text[]) x) OR lower(p.email) = ANY (SELECT lower(x) FROM unnest($3::text[]) x)))`, team, names, emails).Scan(&in)
+	return in, err
+}
+
 // Belongs tells to which team a workflow belongs, and whether a person is in it. The name is empty where it belongs to none.
 func (s *Store) Belongs(ctx context.Context, workflow, person int64) (team string, among bool, err error) {
 	var row struct {

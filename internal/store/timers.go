@@ -6,9 +6,9 @@ import (
 	"time"
 )
 
-// NextMoment is when the next timer comes due, or something held is to be told; null where nothing waits.
+// NextMoment is when the next timer comes due, something held is to be told, an alert is to be followed up, or a question is due; null where nothing waits.
 func (s *Store) NextMoment(ctx context.Context) (at sql.NullTime, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT least((SELECT min(due_at) FROM timers WHERE NOT spent), (SELECT min(due_at) FROM pace_held))").Scan(&at)
+	err = s.Pool.QueryRow(ctx, "SELECT least((SELECT min(due_at) FROM timers WHERE NOT spent), (SELECT min(due_at) FROM pace_held), (SELECT min(due_at) FROM escalations), (SELECT min(due_at) FROM asks WHERE state = 'open'))").Scan(&at)
 	return at, err
 }
 

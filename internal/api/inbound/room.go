@@ -2,6 +2,8 @@
 package inbound
 
 import (
+	"net/http"
+
 	"github.com/go-chi/chi/v5"
 
 	"dorfbote/internal/api/kit"
@@ -28,6 +30,12 @@ func (in *Inbound) Doors(r chi.Router) {
 	r.Post("/call/{id}", in.takeCall)
 	r.Post("/reports/{connection}/{key}", in.takeReport)
 	r.Get("/feed/{connection}/{key}/{file}", in.showFeed)
+	r.Group(func(r chi.Router) {
+		r.Use(http.NewCrossOriginProtection().Handler, in.NotesCaller, in.Sessions.LoadAndSave)
+		r.Get("/act/{token}", in.showButton)
+		r.Head("/act/{token}", in.showButton)
+		r.Post("/act/{token}", in.pressButton)
+	})
 	r.Get("/form/{connection}", in.showForm)
 	r.Post("/form/{connection}", in.takeForm)
 	r.Get("/form/{connection}/mend/{token}", in.showForm)

@@ -26,6 +26,14 @@ type wirePost struct {
 	Picture  *wirePicture   `json:"picture,omitempty"`
 	Sender   *wireSender    `json:"sender,omitempty"`
 	Under    string         `json:"under,omitempty"`
+	Buttons  []wireButton   `json:"buttons,omitempty"`
+}
+
+// wireButton is a button of a post: whoever presses it has the square call an address.
+type wireButton struct {
+	Text    string `json:"text"`
+	Call    string `json:"call"`
+	Comment string `json:"comment,omitempty"`
 }
 
 type (
@@ -87,6 +95,9 @@ func wire(p connect.Post, under string) wirePost {
 	}
 	if s := p.Doc.Sender; s != nil && s.Name != "" {
 		out.Sender = &wireSender{Name: s.Name}
+	}
+	for _, b := range p.Buttons {
+		out.Buttons = append(out.Buttons, wireButton(b))
 	}
 	for _, m := range p.Doc.Mentions {
 		name := m.To

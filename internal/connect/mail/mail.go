@@ -29,7 +29,7 @@ import (
 func Kind() *connect.Kind {
 	return &connect.Kind{
 		Reads: connect.ReadsAsked, Listens: func(map[string]string) bool { return true },
-		Sends: &connect.Sends{Can: []connect.Ability{connect.CanReply, connect.CanSender, connect.CanPicture, connect.CanAttach}, Dialect: message.Mail, Form: place.Mail},
+		Sends: &connect.Sends{Can: []connect.Ability{connect.CanReply, connect.CanSender, connect.CanPicture, connect.CanAttach}, Dialect: message.Mail, Form: place.Mail, OwnPlaces: true},
 		Name:  "mail", Title: "Mailbox", Does: "Sends mails by SMTP; reads new messages of an IMAP mailbox, and leaves them unread",
 		Reports: true,
 		Mute: func(settings map[string]string) string {

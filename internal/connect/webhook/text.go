@@ -73,7 +73,7 @@ func TextKind() *connect.Kind {
 	return &connect.Kind{
 		Name: "text", Title: "Text message", Does: "Sends text messages to phones, through any gateway that takes an HTTP call, and takes in what became of them",
 		Settings: settings, Reads: connect.ReadsCalled, Door: connect.DoorReports, Keyed: true, ReadReport: readReport, Appends: true, Key: "id",
-		Sends: &connect.Sends{Can: []connect.Ability{connect.CanSender}, Dialect: message.Short, Form: place.Number},
+		Sends: &connect.Sends{Can: []connect.Ability{connect.CanSender}, Dialect: message.Short, Form: place.Number, OwnPlaces: true},
 		Check: func(settings map[string]string) error {
 			_, err := openText(connect.Config{Settings: settings, Env: connect.Env{Workspace: value.DefaultWorkspace()}})
 			return err

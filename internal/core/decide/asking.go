@@ -110,7 +110,7 @@ func question(p *sheet.Plan, q *sheet.PlanAsk, sc *formula.Scope, known map[stri
 		if slices.ContainsFunc(out.Posts, func(post Post) bool { return post.To == to }) {
 			continue
 		}
-		out.Posts = append(out.Posts, Post{To: to, Message: q.Message.Name, Doc: doc.For(connection), Under: -1})
+		out.Posts = append(out.Posts, Post{To: to, Message: q.Message.Name, Doc: doc.For(connection), Under: -1, Ask: q.Name})
 	}
 	if len(out.Posts) == 0 {
 		return Outcome{Verdict: Failed, Where: out.Failures[0].Where, Error: out.Failures[0].Error}
@@ -226,6 +226,22 @@ func (a *Asking) Open() []string {
 	return out
 }
 
+// Exchange has another place asked in the stead of one that has not answered.
+func (a *Asking) Exchange(from, to string) error {
+	switch i := slices.Index(a.Asked, from); {
+	case i < 0:
+		return fmt.Errorf("%s was not asked", from)
+	case !slices.Contains(a.Open(), from):
+		return fmt.Errorf("%s has answered already", from)
+	case slices.Contains(a.Asked, to):
+		return fmt.Errorf("%s is asked already", to)
+	default:
+		a.Asked = slices.Clone(a.Asked)
+		a.Asked[i] = to
+	}
+	return nil
+}
+
 // With is what is known once the question has come to an answer.
 func (a *Asking) With(answer Answered) map[string]Answered {
 	out := make(map[string]Answered, len(a.Known)+1)
@@ -263,7 +279,7 @@ func Questions(p *sheet.Plan, a *Asking, sc *formula.Scope) Outcome {
 	out := Outcome{Verdict: Asked, Ask: a.Name}
 	for _, to := range a.Open() {
 		connection, _, _ := strings.Cut(to, "/")
-		out.Posts = append(out.Posts, Post{To: to, Message: q.Message.Name, Doc: doc.For(connection), Under: -1})
+		out.Posts = append(out.Posts, Post{To: to, Message: q.Message.Name, Doc: doc.For(connection), Under: -1, Ask: a.Name})
 	}
 	return out
 }

@@ -67,6 +67,8 @@ type Post struct {
 	// Edits is when the post was made that this one is an edit of, by which it follows its record; Done is true of the last.
 	Edits time.Time
 	Done  bool
+	// Ask is the question that it puts, or reminds of.
+	Ask string
 
 	item bool            // one of a list, which makes a post of its own
 	tell *sheet.PlanTell // that it was made for, until it is held
@@ -80,7 +82,7 @@ const Otherwise = "otherwise"
 func NewScope(a *arrival.Arrival) *formula.Scope {
 	return &formula.Scope{
 		Record: a.Record, Before: a.Before, Answers: a.Answers, Now: a.Time,
-		Arrival: formula.Arrival{ID: a.ID, At: a.Time, Kind: a.Kind(), Source: a.Source, By: a.By},
+		Arrival: formula.Arrival{ID: a.ID, At: a.Time, Kind: a.Kind(), Source: a.Source, By: a.By, Subject: a.Subject},
 	}
 }
 

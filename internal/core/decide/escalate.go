@@ -129,7 +129,7 @@ func Again(p *sheet.Plan, posts []Post, has func(Post) bool, sc *formula.Scope, 
 		if !has(post) {
 			continue
 		}
-		if t := post.tell; t != nil && t.KeepUp != nil {
+		if t := tellOf(p, post); t != nil && t.KeepUp != nil {
 			if !gathered {
 				_, _ = gather(p, sc)
 				gathered = true
@@ -142,6 +142,19 @@ func Again(p *sheet.Plan, posts []Post, has func(Post) bool, sc *formula.Scope, 
 		out = append(out, again(post))
 	}
 	return out
+}
+
+// tellOf finds what a post was made for: of one that comes from elsewhere, the tell that has its message follow the record.
+func tellOf(p *sheet.Plan, post Post) *sheet.PlanTell {
+	found := post.tell
+	if found == nil {
+		p.EachTell(func(t *sheet.PlanTell) {
+			if t.KeepUp != nil && t.Message != nil && t.Message.Name == post.Message {
+				found = t
+			}
+		})
+	}
+	return found
 }
 
 func again(post Post) Post {

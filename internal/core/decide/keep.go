@@ -62,7 +62,27 @@ func sumOf(d *message.Document) string {
 	return hex.EncodeToString(sum[:16])
 }
 
-// Kept posts that follow one record, after something has come of it.
+// Conclude makes of an outcome what keeping up and the pace make of it, and names what follows its record from now on. following
+// is true where an earlier post follows the record still: then that one is edited, by [Follow], and there is no second. mem may be
+// nil where the workflow has no pace.
+func Conclude(p *sheet.Plan, mem Memory, following bool, cause, key string, sc *formula.Scope, out Outcome) (Outcome, []Kept) {
+	if following && (out.Verdict == Told || out.Verdict == Asked) {
+		return Outcome{Verdict: Repeated, Row: out.Row}, nil
+	}
+	if out.Verdict != Told {
+		return out, nil
+	}
+	kept := KeepUp(p, cause, key, sc, out)
+	if p.Pace != nil {
+		out = Paced(p, mem, cause, sc, out)
+	}
+	if out.Verdict != Told && out.Verdict != Held {
+		return out, nil
+	}
+	return out, kept
+}
+
+// Followed is what comes of posts that follow one record, after something has come of it.
 type Followed struct {
 	Posts    []Post    // the edits
 	Left     []Kept    // what is kept up still

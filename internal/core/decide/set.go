@@ -42,7 +42,7 @@ func NewSet(plans []*sheet.Plan) *Set {
 }
 
 func needOf(p *sheet.Plan) (cond.Need, bool) {
-	if p == nil || p.Timed() || p.AsksFor() {
+	if p == nil || p.KeepsUp() || p.Timed() || p.AsksFor() {
 		return cond.Need{}, false
 	}
 	if p.When == nil {

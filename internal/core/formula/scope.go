@@ -121,6 +121,8 @@ type Arrival struct {
 	Kind   string // created, updated, removed, start, tick
 	Source string
 	By     string
+	// Subject is the key of the record, which formulas do not see under this name.
+	Subject string
 }
 
 // Gather adds a gathered value under its name, for everything below it on the sheet: as it is kept, and as formulas

@@ -105,25 +105,15 @@ func (m *Machine) at(al *alert, when time.Time, do func() error) {
 
 // conclude makes of an outcome what keeping up, the pace and questions make of it, and has what follows wait.
 func (m *Machine) conclude(al *alert, sc *formula.Scope, out decide.Outcome) decide.Outcome {
-	if len(m.kept[al.key()]) > 0 && (out.Verdict == decide.Told || out.Verdict == decide.Asked) {
-		return decide.Outcome{Verdict: decide.Repeated, Row: out.Row}
-	}
+	made := out
+	out, kept := decide.Conclude(m.plan, m.recall, len(m.kept[al.key()]) > 0, al.cause, al.key(), sc, out)
 	switch out.Verdict {
 	case decide.Asked:
 		m.put(al, sc, &out)
-	case decide.Told:
-		al.known, al.posts = out.Answers, out.Posts
-		var kept []decide.Kept
-		if m.keeps {
-			kept = decide.KeepUp(m.plan, al.cause, al.key(), sc, out)
-		}
-		if m.plan.Pace != nil {
-			out = decide.Paced(m.plan, m.recall, al.cause, sc, out)
-		}
-		if out.Verdict == decide.Told || out.Verdict == decide.Held {
-			m.keep(kept, sc.Record, al.line.Tick != "")
-			m.begun(al, out, sc.Now)
-		}
+	case decide.Told, decide.Held:
+		al.known, al.posts = made.Answers, made.Posts
+		m.keep(kept, sc.Record, al.line.Tick != "")
+		m.begun(al, out, sc.Now)
 	}
 	m.remember(al)
 	return out

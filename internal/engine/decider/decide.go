@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
+	"slices"
 	"time"
 
 	"dorfbote/internal/core/decide"
@@ -30,6 +31,11 @@ type decided struct {
 	plan   *sheet.Plan    // nil where the sheet cannot be run
 	sc     *formula.Scope // what it was decided on
 	before []decide.Later // what its workflow's pace had held, and tells before it
+	// resumed is true of an arrival whose question has been decided: its verdict is there, and is exchanged.
+	resumed bool
+	edits   []decide.Post // of posts that follow the arrival's record
+	asking  *decide.Asking
+	first   []decide.Post // of a question, also where it waits
 }
 
 // decideAll decides arrivals for what is on for them. It says how many of the arrivals it came to within a time, of
@@ -65,7 +71,7 @@ func (de *Decider) decideAll(ctx context.Context, arrivals []store.Arrival, on w
 			if err != nil {
 				return nil, 0, nil, err
 			}
-			if d.Verdict != decide.Ignored {
+			if d.Verdict != decide.Ignored || d.plan != nil && d.sc.Subject != "" && d.plan.KeepsUp() {
 				made = append(made, d)
 			}
 			now := time.Now()
@@ -112,39 +118,107 @@ func (de *Decider) keepIn(ctx context.Context, tx *sql.Tx, made []decided, send 
 	if err != nil || len(made) == 0 {
 		return err
 	}
-	fresh, err := insertVerdicts(ctx, tx, made)
+	for i := range made {
+		if made[i].Verdict == decide.Asked {
+			de.questions(&made[i])
+		}
+	}
+	all := made
+	made = slices.DeleteFunc(slices.Clone(made), func(d decided) bool { return d.Verdict == decide.Ignored }) // which leave no verdict
+	fresh, err := writeVerdicts(ctx, tx, made)
 	if err != nil {
 		return err
 	}
-	for _, d := range made {
+	for _, d := range all {
 		if err := rowsLater(ctx, tx, d.live.ID, d.before); err != nil {
 			return err
 		}
 	}
-	if err := de.Outbox.Put(ctx, tx, postRows(made, fresh), send); err != nil || !send {
+	if err := de.Outbox.Put(ctx, tx, postRows(all, fresh), send); err != nil || !send {
 		return err
 	}
 	for _, d := range made {
-		if fresh[verdictKey{d.seq, d.live.ID}] && (d.Verdict == decide.Told || d.Verdict == decide.Held) {
+		if !fresh[verdictKey{d.seq, d.live.ID}] {
+			continue
+		}
+		if d.asking != nil {
+			if err := de.writeAsk(ctx, tx, &d); err != nil {
+				return err
+			}
+			continue
+		}
+		if d.Verdict == decide.Told || d.Verdict == decide.Held {
 			if err := follow.Journal(ctx, tx, d.live, d.seq, d.Steps); err != nil {
 				return err
 			}
+			if err := writeEscalations(ctx, tx, &d); err != nil {
+				return err
+			}
 		}
+	}
+	if len(made) == 0 {
+		return nil
 	}
 	return notify.In(ctx, tx, notify.Message{Topic: notify.Decided, Seq: made[len(made)-1].seq})
 }
 
 type verdictKey struct{ arrival, workflow int64 }
 
+// writeVerdicts writes what became of arrivals; those that are new, or are decided now, are told of.
+func writeVerdicts(ctx context.Context, tx *sql.Tx, made []decided) (map[verdictKey]bool, error) {
+	var first []decided
+	for _, d := range made {
+		if !d.resumed {
+			first = append(first, d)
+		}
+	}
+	fresh, err := insertVerdicts(ctx, tx, first)
+	for _, d := range made {
+		if err != nil {
+			return nil, err
+		}
+		if d.resumed {
+			fresh[verdictKey{d.seq, d.live.ID}] = true
+			err = changeVerdict(ctx, tx, &d)
+		}
+	}
+	return fresh, err
+}
+
+// changeVerdict exchanges the verdict of an arrival that was asked about.
+func changeVerdict(ctx context.Context, tx *sql.Tx, d *decided) error {
+	answers, err := json.Marshal(d.Answers)
+	if err != nil {
+		return err
+	}
+	var failures any
+	if len(d.Failures) > 0 {
+		raw, err := json.Marshal(d.Failures)
+		if err != nil {
+			return err
+		}
+		failures = string(raw)
+	}
+	_, err = tx.ExecContext(ctx, `UPDATE verdicts SET verdict = $3, route = $4, decided_by = $5, failed_at = $6, error = $7, failures = $8, more = $9, ask = $10, answers = $11, decided_at = now()
+		WHERE arrival = $1 AND workflow = $2`, d.seq, d.live.ID, string(d.Verdict), d.Row, d.DecidedBy, d.Where, d.Error, failures, d.More, d.Ask, string(answers))
+	if err != nil {
+		return fmt.Errorf("writing what was decided: %w", err)
+	}
+	return nil
+}
+
 func insertVerdicts(ctx context.Context, tx *sql.Tx, made []decided) (map[verdictKey]bool, error) {
 	n := len(made)
+	if n == 0 {
+		return map[verdictKey]bool{}, nil
+	}
 	arrivals, workflows, versions := make([]int64, n), make([]int64, n), make([]int32, n)
 	verdicts, routes, by, where, errs := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
-	times, gathered, failures, more := make([]time.Time, n), make([]*string, n), make([]*string, n), make([]int32, n)
+	times, gathered, failures, more, asks := make([]time.Time, n), make([]*string, n), make([]*string, n), make([]int32, n), make([]string, n)
 	for i, d := range made {
 		arrivals[i], workflows[i], versions[i], times[i] = d.seq, d.live.ID, int32(d.live.Version), d.at
 		verdicts[i], routes[i], by[i], where[i], errs[i] = string(d.Verdict), d.Row, d.DecidedBy, d.Where, d.Error
-		gathered[i], more[i] = gatheredOf(d), int32(d.More)
+		gathered[i], more[i], asks[i] = gatheredOf(d), int32(d.More), d.Ask
 		if len(d.Failures) > 0 {
 			raw, err := json.Marshal(d.Failures)
 			if err != nil {
@@ -154,9 +228,9 @@ func insertVerdicts(ctx context.Context, tx *sql.Tx, made []decided) (map[verdic
 			failures[i] = &text
 		}
 	}
-	rows, err := tx.QueryContext(ctx, `INSERT INTO verdicts (arrival, workflow, version, verdict, route, decided_by, failed_at, error, at, gathered, failures, more)
-		SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::int[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::jsonb[], $11::jsonb[], $12::int[])
-		ON CONFLICT DO NOTHING RETURNING arrival, workflow`, arrivals, workflows, versions, verdicts, routes, by, where, errs, times, gathered, failures, more)
+	rows, err := tx.QueryContext(ctx, `INSERT INTO verdicts (arrival, workflow, version, verdict, route, decided_by, failed_at, error, at, gathered, failures, more, ask)
+		SELECT * FROM unnest($1::bigint[], $2::bigint[], $3::int[], $4::text[], $5::text[], $6::text[], $7::text[], $8::text[], $9::timestamptz[], $10::jsonb[], $11::jsonb[], $12::int[], $13::text[])
+		ON CONFLICT DO NOTHING RETURNING arrival, workflow`, arrivals, workflows, versions, verdicts, routes, by, where, errs, times, gathered, failures, more, asks)
 	if err != nil {
 		return nil, fmt.Errorf("writing verdicts: %w", err)
 	}
@@ -197,8 +271,8 @@ func postRows(made []decided, fresh map[verdictKey]bool) []outbox.Row {
 		for _, later := range d.before {
 			rows = outbox.Append(rows, laterRows(d.live, later))
 		}
-		if fresh[verdictKey{d.seq, d.live.ID}] {
-			rows = outbox.Append(rows, outbox.Rows(d.live.ID, d.seq, d.at, d.Posts))
+		if d.Verdict == decide.Ignored || fresh[verdictKey{d.seq, d.live.ID}] {
+			rows = outbox.Append(rows, outbox.Rows(d.live.ID, d.seq, d.at, append(d.Posts[:len(d.Posts):len(d.Posts)], d.edits...)))
 		}
 	}
 	return rows

@@ -343,7 +343,9 @@ func slowest(took map[int64]time.Duration, l store.Lane) int64 {
 func countVerdicts(made []decided) map[string]int {
 	out := map[string]int{}
 	for _, d := range made {
-		out[string(d.Verdict)]++
+		if d.Verdict != decide.Ignored {
+			out[string(d.Verdict)]++
+		}
 	}
 	return out
 }

@@ -22,7 +22,7 @@ import (
 func (de *Decider) pace(ctx context.Context, tx *sql.Tx, made []decided) ([]decided, error) {
 	byWorkflow := map[int64][]int{}
 	for i, d := range made {
-		if d.plan != nil && d.plan.Pace != nil && d.Verdict == decide.Told {
+		if d.plan != nil && (d.plan.Pace != nil && d.Verdict == decide.Told || d.plan.KeepsUp()) {
 			byWorkflow[d.live.ID] = append(byWorkflow[d.live.ID], i)
 		}
 	}
@@ -39,25 +39,8 @@ func (de *Decider) pace(ctx context.Context, tx *sql.Tx, made []decided) ([]deci
 		if err := paceLock(ctx, tx, id); err != nil {
 			return nil, err
 		}
-		list := byWorkflow[id]
-		known, err := verdictsOf(ctx, tx, id, made, list)
-		if err != nil {
-			return nil, err
-		}
-		sort.SliceStable(list, func(a, b int) bool { return made[list[a]].at.Before(made[list[b]].at) })
-		mem := &memory{ctx: ctx, tx: tx, workflow: id}
-		for _, i := range list {
-			d := &made[i]
-			if known[d.seq] { // this has been decided before
-				gone[i] = true
-				continue
-			}
-			d.before = decide.LetGo(d.plan, mem, d.at)
-			d.Outcome = decide.Paced(d.plan, mem, outbox.Cause(d.seq), d.sc, d.Outcome)
-			d.before = append(d.before, d.Releases...)
-		}
-		if mem.err != nil {
-			return nil, fmt.Errorf("the pace of workflow %d: %w", id, mem.err)
+		if err := de.paceOf(ctx, tx, id, made, byWorkflow[id], gone); err != nil {
+			return nil, fmt.Errorf("the pace of workflow %d: %w", id, err)
 		}
 	}
 	out := made[:0:0]
@@ -67,6 +50,33 @@ func (de *Decider) pace(ctx context.Context, tx *sql.Tx, made []decided) ([]deci
 		}
 	}
 	return out, nil
+}
+
+// paceOf has the pace of one workflow, and what it keeps up, say what becomes of some outcomes. gone are those that have been
+// decided before.
+func (de *Decider) paceOf(ctx context.Context, tx *sql.Tx, id int64, made []decided, list []int, gone map[int]bool) error {
+	known, err := verdictsOf(ctx, tx, id, made, list)
+	if err != nil {
+		return err
+	}
+	sort.SliceStable(list, func(a, b int) bool { return made[list[a]].at.Before(made[list[b]].at) })
+	kept, err := keptOf(ctx, tx, id, made, list)
+	if err != nil {
+		return err
+	}
+	mem := &memory{ctx: ctx, tx: tx, workflow: id}
+	for _, i := range list {
+		d := &made[i]
+		if known[d.seq] && !d.resumed { // this has been decided before
+			gone[i] = true
+			continue
+		}
+		d.conclude(mem, kept)
+	}
+	if mem.err != nil {
+		return mem.err
+	}
+	return kept.write(ctx, tx)
 }
 
 func paceLock(ctx context.Context, tx *sql.Tx, workflow int64) error {
@@ -131,7 +141,10 @@ func (de *Decider) letGo(ctx context.Context, l store.Live) error {
 		}
 		var rows []outbox.Row
 		for _, later := range laters {
-			rows = append(rows, laterRows(l, later)...)
+			rows = outbox.Append(rows, laterRows(l, later))
+			if err := keptGone(ctx, tx, l.ID, later.Gone); err != nil {
+				return err
+			}
 		}
 		if err := rowsLater(ctx, tx, l.ID, laters); err != nil {
 			return err
@@ -146,6 +159,9 @@ func rowsLater(ctx context.Context, tx *sql.Tx, workflow int64, laters []decide.
 		seqs := make([]int64, len(later.Causes))
 		for i, c := range later.Causes {
 			seqs[i] = outbox.CauseSeq(c)
+		}
+		if later.Step != "" { // it is of an escalation, not of the arrival itself
+			continue
 		}
 		if _, err := tx.ExecContext(ctx, "UPDATE verdicts SET later = $3, later_at = $4 WHERE workflow = $1 AND arrival = ANY ($2)", workflow, seqs, string(later.Verdict), later.At); err != nil {
 			return err

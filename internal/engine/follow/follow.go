@@ -33,18 +33,25 @@ const (
 // Journal writes down what follows on what a workflow told about an arrival.
 func Journal(ctx context.Context, tx *sql.Tx, l store.Live, seq int64, steps []decide.Step) error {
 	for _, s := range steps {
-		var fallback any
-		if len(s.Tell) > 0 {
-			raw, _ := json.Marshal(s.Tell)
-			fallback = string(raw)
+		if err := JournalOne(ctx, tx, l, seq, s, fmt.Sprintf("w%d-%s-s%d", l.ID, outbox.Cause(seq), s.N)); err != nil {
+			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO steps (workflow, version, arrival, n, name, kind, target, record_key, body, if_fails, fallback, key, broken, calls)
-			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, (SELECT id FROM workflows WHERE $6 = 'call' AND name = $7)) ON CONFLICT (key) DO NOTHING`,
-			l.ID, l.Version, seq, s.N, s.Name, s.How, s.Target, s.Key, string(value.AppendJSON(nil, s.Set)), s.Fails, fallback,
-			fmt.Sprintf("w%d-%s-s%d", l.ID, outbox.Cause(seq), s.N), s.Error)
-		if err != nil {
-			return fmt.Errorf("writing what follows: %w", err)
-		}
+	}
+	return nil
+}
+
+// JournalOne writes down one step under a key, by which it is known if it is written again.
+func JournalOne(ctx context.Context, tx *sql.Tx, l store.Live, seq int64, s decide.Step, key string) error {
+	var fallback any
+	if len(s.Tell) > 0 {
+		raw, _ := json.Marshal(s.Tell)
+		fallback = string(raw)
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO steps (workflow, version, arrival, n, name, kind, target, record_key, body, if_fails, fallback, key, broken, calls)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, (SELECT id FROM workflows WHERE $6 = 'call' AND name = $7)) ON CONFLICT (key) DO NOTHING`,
+		l.ID, l.Version, seq, s.N, s.Name, s.How, s.Target, s.Key, string(value.AppendJSON(nil, s.Set)), s.Fails, fallback, key, s.Error)
+	if err != nil {
+		return fmt.Errorf("writing what follows: %w", err)
 	}
 	return nil
 }

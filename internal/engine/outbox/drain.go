@@ -106,7 +106,7 @@ func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error)
 			if i > 0 && time.Since(read) > readHolds {
 				break // a person may have held or dropped what comes next, or paused the destination
 			}
-			goOn, err := o.sendOne(ctx, sender, d, pace, &posts[i])
+			goOn, err := o.sendOne(ctx, &c, sender, d, pace, &posts[i])
 			if err != nil || !goOn {
 				return false, err
 			}
@@ -125,13 +125,17 @@ func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error)
 
 // sendOne sends one post and writes down what came back. It gives false where the destination must be
 // left alone for now.
-func (o *Outbox) sendOne(ctx context.Context, sender connect.Sender, d *store.Destination, pace *posting, p *store.Post) (bool, error) {
+func (o *Outbox) sendOne(ctx context.Context, c *store.Connection, sender connect.Sender, d *store.Destination, pace *posting, p *store.Post) (bool, error) {
 	doc, err := message.Stored(p.Body)
 	if err != nil {
 		return false, fmt.Errorf("post %d: %w", p.ID, err)
 	}
+	doc, buttons, err := o.pressable(ctx, c, p, doc)
+	if err != nil {
+		return false, err
+	}
 	place := placeOf(d.Name)
-	out := sending{Post: connect.Post{Place: place, Cc: placeOf(p.Cc), Bcc: placeOf(p.Bcc), Doc: doc, Key: p.Key, Digest: p.Message == decide.DigestMessage}}
+	out := sending{Post: connect.Post{Buttons: buttons, Place: place, Cc: placeOf(p.Cc), Bcc: placeOf(p.Bcc), Doc: doc, Key: p.Key, Digest: p.Message == decide.DigestMessage}}
 	if p.ExpiresAt != nil && o.Now().After(*p.ExpiresAt) {
 		p.State, p.Answer = store.Expired, "it waited for longer than the sheet calls useful"
 		if _, err := o.settle(ctx, p, d, settling{}); err != nil {
@@ -325,14 +329,18 @@ func (o *Outbox) settle(ctx context.Context, p *store.Post, d *store.Destination
 		c AS (
 			UPDATE connections SET last_ok = now(), failing_since = NULL, last_error = '' WHERE @state = 'sent' AND id = split_part(@name, '/', 1)
 				AND (last_ok IS NULL OR last_ok < now() - interval '1 minute' OR failing_since IS NOT NULL) RETURNING 1),
+		e AS (
+			UPDATE escalations SET due_at = now() + within_ms * interval '1 millisecond' WHERE workflow = @workflow AND arrival = @arrival AND due_at IS NULL AND NOT @trial
+				AND (@state = 'sent' OR @state IN ('refused', 'given up', 'expired') AND NOT EXISTS (
+					SELECT 1 FROM posts o WHERE o.workflow = @workflow AND o.arrival = @arrival AND o.id <> @id AND o.state IN ('waiting', 'held', 'sent'))) RETURNING 1),
 		a AS (
 			INSERT INTO attempts (post, at, took_ms, status, address, sent, answer) SELECT @id, @at, @took, @status, @address, @body, @raw WHERE @tried RETURNING 1)
-		SELECT pg_notify('`+notify.Channel+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h), (SELECT count(*) FROM c),
+		SELECT pg_notify('`+notify.Channel+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h), (SELECT count(*) FROM c), (SELECT count(*) FROM e),
 			EXISTS (SELECT 1 FROM steps s WHERE s.arrival = @arrival AND s.workflow = @workflow AND s.state = 'waiting') AS follows`,
 		sql.Named("arrival", p.Arrival), sql.Named("workflow", p.Workflow), sql.Named("state", p.State), sql.Named("attempts", p.Attempts), sql.Named("status", p.Status), sql.Named("answer", p.Answer),
 		sql.Named("remote", p.RemoteID), sql.Named("link", p.Link), sql.Named("sent", p.SentAt), sql.Named("id", p.ID), sql.Named("failures", d.Failures),
 		sql.Named("later", quietBefore), sql.Named("reason", done.reason), sql.Named("name", d.Name), sql.Named("event", notify.Message{Topic: notify.Posts, ID: p.ID}.Text()),
-		sql.Named("spacing", d.SpacingMs), sql.Named("spaced", d.SpacedAt), sql.Named("tried", done.tried != nil), sql.Named("at", tried.At), sql.Named("took", tried.TookMs),
+		sql.Named("spacing", d.SpacingMs), sql.Named("spaced", d.SpacedAt), sql.Named("trial", p.Trial), sql.Named("tried", done.tried != nil), sql.Named("at", tried.At), sql.Named("took", tried.TookMs),
 		sql.Named("address", tried.Address), sql.Named("body", tried.Sent), sql.Named("raw", tried.Answer)).Scan(&row).Error
 	return row.Follows, err
 }

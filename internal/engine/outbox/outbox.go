@@ -6,6 +6,7 @@ import (
 	"sync"
 
 	"dorfbote/internal/engine/host"
+	"dorfbote/internal/engine/links"
 	"dorfbote/internal/engine/sources"
 )
 
@@ -13,6 +14,7 @@ import (
 type Outbox struct {
 	*host.Host
 	Sources *sources.Sources
+	Links   *links.Links
 
 	lines  lines
 	asking sync.Mutex // while connections are asked what became of posts

@@ -1,0 +1,183 @@
+package engine_test
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"gorm.io/gorm"
+
+	"dorfbote/internal/core/decide"
+	"dorfbote/internal/engine/alerts"
+	"dorfbote/internal/engine/links"
+	"dorfbote/internal/store"
+)
+
+// only switches another sheet on in the place of the first.
+func (w *world) only(t *testing.T, rest string) {
+	t.Helper()
+	text := "dorfbote: 1\nname: Late\nwatch: {source: tours/collections}\n" + rest
+	_, err := w.Store.SwitchOn(context.Background(), 1, store.SwitchedOn{Sheet: text, Source: "tours/collections"}, func(*gorm.DB, *store.Workflow) error { return nil })
+	require.NoError(t, err)
+}
+
+// link gives what stands behind /act/ in the link to a button of a post.
+func (w *world) link(t *testing.T, post int64, n int, native bool) string {
+	t.Helper()
+	path, err := w.Links.Path(context.Background(), links.Link{For: links.Button, ID: post, N: n, Until: time.Now().Add(time.Hour), Native: native})
+	require.NoError(t, err)
+	return strings.TrimPrefix(path, "/act/")
+}
+
+func (w *world) postOf(t *testing.T, where string) store.Post {
+	t.Helper()
+	var p store.Post
+	require.NoError(t, w.Store.DB.Where(where).Order("id DESC").First(&p).Error)
+	return p
+}
+
+const claimable = `messages:
+  m: {title: "${record.id} ${record.status}", buttons: [{text: I take it, claim: true}, {text: Later, later: 1s}, {text: Done, change: {set: {status: done}}, who: "Vera"}]}
+  e: {title: "nobody: ${record.id} ${record.status}"}
+route: {otherwise: {tell: [{to: "square/#tours", message: m}]}}
+follow:
+  - unless: {claimed: true, within: 2s}
+    tell: [{to: "square/#tours", message: e}]
+  - unless: {any: [{field: status, is: done}, {answered: true}], within: 3s}
+    tell: [{to: "square/#tours", message: e}]
+`
+
+// A thousand presses at once are one claim; it ends the step that names it and no other, and the thread is told.
+func TestAClaimEndsTheEscalation(t *testing.T) {
+	w := start(t, true)
+	w.only(t, claimable)
+	ctx := context.Background()
+	w.take(t, event("1", "A", "late", 900))
+	eventually(t, "told", func() bool { return len(w.chat.titles()) == 1 })
+	post := w.postOf(t, "message = 'm'")
+	eventually(t, "the steps count", func() bool {
+		list, err := w.Store.EscalationsOf(ctx, post.Arrival, 1)
+		return err == nil && len(list) == 2 && list[0].DueAt != nil && list[1].DueAt != nil
+	})
+	token := w.link(t, post.ID, 0, true)
+	var took, late int
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	for i := range 1000 {
+		wg.Go(func() {
+			done, err := w.Alerts.Press(ctx, token, 0, alerts.Who{Native: fmt.Sprint("P", i)}, "")
+			mu.Lock()
+			defer mu.Unlock()
+			if err == nil && !done.Again {
+				took++
+			} else if err == nil && strings.Contains(done.Words, "was faster") {
+				late++
+			}
+		})
+		if i%50 == 49 {
+			wg.Wait()
+		}
+	}
+	wg.Wait()
+	assert.Equal(t, []int{1, 999}, []int{took, late})
+	eventually(t, "the thread was told, and others where nobody answered", func() bool { return len(w.chat.titles()) == 3 })
+	time.Sleep(1500 * time.Millisecond)
+	titles := w.chat.titles()
+	assert.Equal(t, []string{"A late", "", "nobody: A late"}, titles)
+	assert.Equal(t, "1001", w.chat.under[1], "in the thread of the alert")
+	deeds, err := w.Store.ActsOf(ctx, post.Arrival, 1)
+	require.NoError(t, err)
+	require.Len(t, deeds, 2)
+	assert.Equal(t, []string{store.ActClaimed, store.ActFollowed}, []string{deeds[0].What, deeds[1].What})
+}
+
+// Links: forged, altered and expired ones are not taken; who is not meant is refused; later tells again unless it was taken.
+func TestButtonsAreForWhomTheyAreFor(t *testing.T) {
+	w := start(t, true)
+	w.only(t, claimable)
+	ctx := context.Background()
+	w.take(t, event("1", "A", "late", 900))
+	eventually(t, "told", func() bool { return len(w.chat.titles()) == 1 })
+	post := w.postOf(t, "message = 'm'")
+	good := w.link(t, post.ID, 2, false)
+	refused := func(token string, who alerts.Who) string {
+		t.Helper()
+		_, err := w.Alerts.Press(ctx, token, 2, who, "")
+		why := &alerts.Refused{}
+		require.ErrorAs(t, err, &why)
+		return why.Words
+	}
+	for _, forged := range []string{"", "x", good + "x", strings.Replace(good, "b.", "c.", 1), strings.Replace(good, ".l.", ".n.", 1), strings.Replace(good, ".2.", ".0.", 1), strings.Repeat("a.", 300)} {
+		assert.Equal(t, links.ErrForged.Error(), refused(forged, alerts.Who{}), forged)
+	}
+	old, err := w.Links.Path(ctx, links.Link{For: links.Button, ID: post.ID, N: 2, Until: time.Now().Add(-time.Second)})
+	require.NoError(t, err)
+	assert.Equal(t, links.ErrExpired.Error(), refused(strings.TrimPrefix(old, "/act/"), alerts.Who{}))
+	assert.Contains(t, refused(good, alerts.Who{}), "Sign in")
+	assert.Contains(t, refused(good, alerts.Who{Native: "Vera"}), "Sign in", "a link from a room does not say who has it")
+	assert.Contains(t, refused(good, alerts.Who{Account: &store.Person{Name: "Jonas", Email: "j@x.example"}}), "not for Jonas")
+	assert.Contains(t, refused(w.link(t, post.ID, 2, true), alerts.Who{Native: "Jonas"}), "not for Jonas")
+	done, err := w.Alerts.Press(ctx, good, 2, alerts.Who{Account: &store.Person{Name: "Vera", Email: "v@x.example"}}, "")
+	require.NoError(t, err)
+	assert.Contains(t, done.Words, "there is no source", "what became of the change is said")
+	done, err = w.Alerts.Press(ctx, w.link(t, post.ID, 2, true), 2, alerts.Who{Native: "vera"}, "")
+	require.NoError(t, err)
+	assert.True(t, done.Again)
+	assert.Contains(t, done.Words, "Vera was faster")
+	done, err = w.Alerts.Press(ctx, w.link(t, post.ID, 1, true), 1, alerts.Who{Native: "Jonas"}, "")
+	require.NoError(t, err)
+	assert.Contains(t, done.Words, "told again")
+	eventually(t, "it was told again", func() bool { return strings.Count(strings.Join(w.chat.titles(), "|"), "A late") == 3 })
+}
+
+const asking = `ask:
+  - {name: v, of: ["square/#tours", "square/#other"], message: q, choices: [{name: "yes", text: Approve}, {name: "no", comment: required}], within: 4s, remind: 1s, otherwise: "no"}
+messages: {q: {title: "may ${record.id}?"}, m: {title: "${record.id} ${v.choice} by ${v.by}: ${v.comment}"}}
+route: {rows: [{name: Yes, when: {field: v.choice, is: "yes"}, tell: [{to: "square/#tours", message: m}]}], otherwise: {tell: [{to: "square/#tours", message: m}]}}
+`
+
+// A question waits, is reminded of, is answered once by whoever is faster, or ends by itself; what is asked about is as it was.
+func TestAQuestionIsDecidedOnce(t *testing.T) {
+	w := start(t, true)
+	require.NoError(t, w.Store.DB.Create(&store.Destination{Name: "square/#other", Connection: "square", Title: "#other"}).Error)
+	w.only(t, asking)
+	ctx := context.Background()
+	w.take(t, event("1", "A", "late", 900), event("2", "B", "late", 900))
+	eventually(t, "asked", func() bool { return len(w.chat.titles()) == 4 })
+	asks, err := w.Store.Asks(ctx, store.AskFilter{State: store.AskOpen, Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, asks, 2)
+	first := asks[1]
+	assert.Equal(t, "may A?", first.Title)
+	_, err = w.Alerts.AnswerAsk(ctx, first.ID, "square/#other", "Jonas", "no", " ")
+	assert.ErrorContains(t, err, "needs a comment")
+	var won sync.Map
+	var wg sync.WaitGroup
+	for i := range 20 {
+		wg.Go(func() {
+			if _, err := w.Alerts.AnswerAsk(ctx, first.ID, "square/#tours", fmt.Sprint("P", i), "yes", "fine"); err == nil {
+				won.Store(i, true)
+			}
+		})
+	}
+	wg.Wait()
+	n := 0
+	won.Range(func(k, _ any) bool { n++; return true })
+	require.Equal(t, 1, n)
+	eventually(t, "told", func() bool { return strings.Contains(strings.Join(w.chat.titles(), "|"), "A yes by P") })
+	_, err = w.Alerts.AnswerAsk(ctx, first.ID, "square/#other", "Jonas", "no", "late")
+	assert.ErrorContains(t, err, "was faster: yes")
+	eventually(t, "the other is reminded of, and ends by itself", func() bool {
+		all := strings.Join(w.chat.titles(), "|")
+		return strings.Count(all, "may B?") == 4 && strings.Contains(all, "B no by :")
+	})
+	assert.Equal(t, 2, strings.Count(strings.Join(w.chat.titles(), "|"), "may A?"), "what is decided is not reminded of")
+	var verdict store.Verdict
+	require.NoError(t, w.Store.DB.First(&verdict, "arrival = ?", first.Arrival).Error)
+	assert.Equal(t, []string{string(decide.Told), "Yes"}, []string{verdict.Verdict, verdict.Route})
+}

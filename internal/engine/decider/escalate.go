@@ -1,0 +1,204 @@
+package decider
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
+	"dorfbote/internal/engine/intake"
+	"dorfbote/internal/engine/outbox"
+	"dorfbote/internal/engine/workflows"
+	"dorfbote/internal/notify"
+	"dorfbote/internal/store"
+)
+
+// writeEscalations has the steps of an alert wait that tell others where it is not taken care of. They begin to count when the
+// first of its posts is delivered, or the last given up: the outbox sets their moments as it settles posts.
+func writeEscalations(ctx context.Context, tx *sql.Tx, d *decided) error {
+	for _, n := range d.plan.Escalations() {
+		f := &d.plan.Follow[n]
+		_, err := tx.ExecContext(ctx, "INSERT INTO escalations (workflow, arrival, step, version, name, within_ms) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING",
+			d.live.ID, d.seq, n, d.live.Version, f.Name, f.Within.Milliseconds())
+		if err != nil {
+			return fmt.Errorf("writing what is told where nobody takes it: %w", err)
+		}
+	}
+	return nil
+}
+
+// escalatedAtOnce is how many are looked at in one transaction.
+const escalatedAtOnce = 100
+
+// EscalateDue looks at the alerts whose moment has come, and tells others where nobody took care of them.
+func (de *Decider) EscalateDue(ctx context.Context) (more bool, err error) {
+	var list []store.Live
+	err = de.Store.DB.WithContext(ctx).Raw(`SELECT w.id, w.name, w.version, w.source, w.form, w.since FROM workflows w
+		WHERE w.id IN (SELECT DISTINCT workflow FROM escalations WHERE due_at <= now())`).Scan(&list).Error
+	if err != nil {
+		return false, err
+	}
+	for _, l := range list {
+		all, err := de.escalate(ctx, l)
+		if err != nil {
+			return false, fmt.Errorf("following up alerts of workflow %d: %w", l.ID, err)
+		}
+		more = more || all
+	}
+	return more, nil
+}
+
+func (de *Decider) escalate(ctx context.Context, l store.Live) (more bool, err error) {
+	err = de.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+		if err := paceLock(ctx, tx, l.ID); err != nil {
+			return err
+		}
+		due, err := store.TakeEscalations(ctx, tx, l.ID, escalatedAtOnce)
+		if err != nil {
+			return err
+		}
+		more = len(due) == escalatedAtOnce
+		mem := &memory{ctx: ctx, tx: tx, workflow: l.ID}
+		var rows []outbox.Row
+		for i := range due {
+			posts, err := de.escalateOne(ctx, tx, mem, l, &due[i])
+			if err != nil {
+				return err
+			}
+			rows = outbox.Append(rows, outbox.Rows(l.ID, due[i].Arrival, de.Now().UTC(), posts))
+		}
+		if mem.err != nil {
+			return mem.err
+		}
+		return de.Outbox.Put(ctx, tx, rows, true)
+	})
+	return more, err
+}
+
+// escalateOne gives what is told at an alert's moment.
+func (de *Decider) escalateOne(ctx context.Context, tx *sql.Tx, mem *memory, l store.Live, e *store.Escalation) ([]decide.Post, error) {
+	if !e.IsOn {
+		return nil, nil
+	}
+	l.Version = e.Version
+	plan, err := de.Workflows.PlanOf(ctx, l)
+	broken := &workflows.BrokenSheet{}
+	if errors.As(err, &broken) {
+		return nil, nil // it is told where it decides
+	}
+	if err != nil {
+		return nil, err
+	}
+	sc, row, err := de.scopeOf(ctx, e.Arrival)
+	gone := &ErrAsked{}
+	if errors.As(err, &gone) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	removed := false
+	if row.Subject != "" {
+		records, err := intake.RecordsOf(ctx, tx, row.Source, []string{row.Subject})
+		if err != nil {
+			return nil, err
+		}
+		if now, ok := records[row.Subject]; ok {
+			sc.Record = now
+		} else if strings.Contains(row.Source, "/") && plan.HasRecord() {
+			removed = true
+		}
+	}
+	sc.SetNow(e.DueAt.UTC())
+	sc.Claimed, sc.Replied = e.ClaimedBy != "", e.RepliedBy != ""
+	if len(e.Posts) > 0 {
+		return de.tellAgain(ctx, tx, mem, e, decideAgain{plan, sc, removed})
+	}
+	out, needed := decide.Escalate(plan, e.Step, sc, e.Answers)
+	if !needed {
+		return nil, nil
+	}
+	out = decide.Quieted(plan, mem, outbox.Cause(e.Arrival), fmt.Sprintf("f%d", e.Step), sc.Now, out)
+	words := out.Error
+	if out.Verdict != decide.Failed {
+		var to []string
+		for _, p := range out.Posts {
+			if p.Under < 0 {
+				to = append(to, p.To)
+			}
+		}
+		if words = "told " + strings.Join(to, ", "); out.Verdict == decide.Held {
+			words = "waits for the opening hours"
+		}
+	}
+	if out.Verdict == decide.Failed {
+		de.Notice(ctx, store.Notice{What: "could not follow up", Words: out.Error, Go: fmt.Sprintf("/runs/%d/%d", e.Arrival, l.ID), About: l.Name})
+	}
+	err = store.AddAct(ctx, tx, store.Deed{Workflow: l.ID, Arrival: e.Arrival, What: store.ActFollowed, Name: e.Name, Words: words})
+	if err != nil {
+		return nil, err
+	}
+	return out.Posts, notify.In(ctx, tx, notify.Message{Topic: notify.Steps, Seq: e.Arrival})
+}
+
+// decideAgain is what telling an alert again looks at.
+type decideAgain struct {
+	plan    *sheet.Plan
+	sc      *formula.Scope
+	removed bool
+}
+
+// Later has what a button was pressed on told again after a while.
+func Later(ctx context.Context, tx *sql.Tx, p *store.Post, b *message.Button) error {
+	raw, err := json.Marshal([]store.AgainPost{{To: p.Destination, Cc: p.Cc, Bcc: p.Bcc, Message: p.Message, Body: p.Body}})
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO escalations (workflow, arrival, step, version, name, within_ms, due_at, posts)
+		SELECT $1, $2, 1000 + coalesce((SELECT max(step) - 999 FROM escalations WHERE workflow = $1 AND arrival = $2 AND step >= 1000), 0),
+			(SELECT version FROM workflows WHERE id = $1), $3, $4::bigint, now() + $4::bigint * interval '1 millisecond', $5`, p.Workflow, p.Arrival, b.Text, b.Span().Milliseconds(), string(raw))
+	return err
+}
+
+// tellAgain tells an alert once more, where nobody took it meanwhile.
+func (de *Decider) tellAgain(ctx context.Context, tx *sql.Tx, mem *memory, e *store.Escalation, a decideAgain) ([]decide.Post, error) {
+	var list []store.AgainPost
+	if err := json.Unmarshal(e.Posts, &list); err != nil {
+		return nil, err
+	}
+	var posts []decide.Post
+	for _, p := range list {
+		doc, err := message.Stored(p.Body)
+		if err != nil {
+			return nil, err
+		}
+		posts = append(posts, decide.Post{To: p.To, Cc: p.Cc, Bcc: p.Bcc, Message: p.Message, Doc: doc, Under: -1})
+	}
+	has := func(p decide.Post) bool {
+		return slices.ContainsFunc(p.Doc.Buttons, func(b message.Button) bool { return value.Fold(b.Text) == value.Fold(e.Name) })
+	}
+	posts = decide.Again(a.plan, posts, has, a.sc, a.removed)
+	if len(posts) == 0 {
+		return nil, nil
+	}
+	out := decide.Quieted(a.plan, mem, outbox.Cause(e.Arrival), fmt.Sprintf("again%d", e.Step), a.sc.Now, decide.Outcome{Verdict: decide.Told, Posts: posts})
+	return out.Posts, store.AddAct(ctx, tx, store.Deed{Workflow: e.Workflow, Arrival: e.Arrival, What: store.ActFollowed, Name: e.Name, Words: "told again, since nobody had taken it"})
+}
+
+// BeginStuck has alerts count none of whose posts is on its way any more, for what a person dropped.
+func (de *Decider) BeginStuck(ctx context.Context) error {
+	return de.Store.DB.WithContext(ctx).Exec(`UPDATE escalations e SET due_at = now() + within_ms * interval '1 millisecond' WHERE due_at IS NULL
+		AND EXISTS (SELECT 1 FROM posts p WHERE p.workflow = e.workflow AND p.arrival = e.arrival)
+		AND NOT EXISTS (SELECT 1 FROM posts p WHERE p.workflow = e.workflow AND p.arrival = e.arrival AND p.state IN ('waiting', 'held'))
+		AND NOT EXISTS (SELECT 1 FROM pace_held h WHERE h.workflow = e.workflow AND h.body->>'cause' = 'a' || e.arrival)`).Error
+}

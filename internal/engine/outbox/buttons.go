@@ -1,0 +1,61 @@
+package outbox
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"dorfbote/internal/connect"
+	"dorfbote/internal/connect/kinds"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/engine/links"
+	"dorfbote/internal/store"
+)
+
+// pressable gives a post's buttons a way to be pressed: by the other side's own buttons where it has them, else by signed links,
+// of which a short message has one for all. Without an address by which the outside reaches this installation, there are none.
+func (o *Outbox) pressable(ctx context.Context, c *store.Connection, p *store.Post, doc *message.Document) (*message.Document, []connect.Button, error) {
+	if len(doc.Buttons) == 0 || p.Trial || p.Done {
+		return doc, nil, nil
+	}
+	base := strings.TrimSuffix(o.Env.Base, "/")
+	kind := kinds.Named(c.Kind)
+	if base == "" || kind == nil || kind.Sends == nil {
+		return doc, nil, nil
+	}
+	root, err := o.Async.RootOf(ctx, p)
+	if err != nil {
+		return nil, nil, err
+	}
+	settings := map[string]string(c.Settings)
+	link := links.Link{For: links.Button, ID: root, Until: p.CreatedAt.Add(links.Lasts), Native: slices.Contains(kind.Can(settings), connect.CanButtons)}
+	path := func(n int) (string, error) {
+		link.N = n
+		path, err := o.Links.Path(ctx, link)
+		return base + path, err
+	}
+	if !link.Native && kind.Sends.Dialect == message.Short {
+		to, err := path(links.AllButtons)
+		out := *doc
+		out.Links = append(slices.Clone(doc.Links), message.Link{Text: doc.Buttons[0].Text, To: to})
+		if out.Link == nil {
+			out.Link = &message.Link{Text: doc.Buttons[0].Text, To: to}
+		}
+		return &out, nil, err
+	}
+	out := *doc
+	out.Links = slices.Clone(doc.Links)
+	var native []connect.Button
+	for n, b := range doc.Buttons {
+		to, err := path(n)
+		if err != nil {
+			return nil, nil, err
+		}
+		if link.Native {
+			native = append(native, connect.Button{Text: b.Text, Call: to, Comment: b.Comment})
+		} else {
+			out.Links = append(out.Links, message.Link{Text: b.Text, To: to})
+		}
+	}
+	return &out, native, nil
+}
