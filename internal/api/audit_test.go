@@ -47,6 +47,23 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 		require.NoError(t, db.Raw("INSERT INTO posts (workflow, arrival, destination, message, body, key, state) SELECT id, 1, 'square/#tours', 'm', '{}', ?, ? FROM workflows LIMIT 1 RETURNING id", fmt.Sprint(time.Now().UnixNano()), state).Scan(&id).Error)
 		return fmt.Sprint(id)
 	}
+	asks := ""
+	question := func(key string) string {
+		if asks == "" {
+			require.NoError(t, db.Create(&store.Destination{Name: "square/#other", Connection: "square", Title: "#other"}).Error)
+			text := "dorfbote: 1\nname: Asks\nwatch: {start: {ask: []}}\nask: [{name: v, of: \"square/#tours\", message: m, choices: [up, down]}]\nmessages: {m: {title: x}}\nroute: {otherwise: {tell: [{to: \"square/#tours\", message: m}]}}\n"
+			asks = fmt.Sprint(admin.ok("POST", "/api/workflows", sheetBody(text))["id"])
+			admin.ok("POST", "/api/workflows/"+asks+"/on", "")
+			time.Sleep(1100 * time.Millisecond) // what there is to post to is asked for once a second
+		}
+		admin.ok("POST", "/api/workflows/"+asks+"/start", `{}`)
+		var id int64
+		require.Eventually(t, func() bool {
+			db.Raw("SELECT coalesce(max(id), 0) FROM asks WHERE state = 'open' AND title = 'x' AND NOT EXISTS (SELECT 1 FROM audit WHERE what = 'question' AND about = asks.id::text)").Scan(&id)
+			return id > 0
+		}, 10*time.Second, 10*time.Millisecond, key)
+		return fmt.Sprint(id)
+	}
 	var workflow, started, invitation, team, person, token string
 	steps := []struct {
 		op, method string
@@ -79,6 +96,11 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 			require.NoError(t, db.Exec("INSERT INTO steps (workflow, version, arrival, n, name, kind, target, body, key, state) VALUES (?, 1, 1, 0, 's', 'add', 'x/y', '{}', 'k1', 'failed')", workflow).Error)
 			return "/api/runs/1/" + workflow + "/go-on"
 		}},
+		{op: "claim-alert", method: "POST", path: func() string { return "/api/runs/1/" + workflow + "/claim" }},
+		{op: "let-go-alert", method: "DELETE", path: func() string { return "/api/runs/1/" + workflow + "/claim" }},
+		{op: "hand-over-ask", method: "POST", path: func() string { return "/api/asks/" + question("a") + "/hand-over" }, body: say(`{"from":"square/#tours","to":"square/#other"}`)},
+		{op: "answer-ask", method: "POST", path: func() string { return "/api/asks/" + question("b") + "/answer" }, body: say(`{"choice":"up"}`)},
+		{op: "withdraw-ask", method: "POST", path: func() string { return "/api/asks/" + question("c") + "/withdraw" }},
 		{op: "delete-workflow", method: "DELETE", path: func() string { return "/api/workflows/" + workflow }},
 		{op: "create-connection", method: "POST", path: say("/api/connections"), body: func() string {
 			return fmt.Sprintf(`{"id":"prices","kind":"table","title":"P","settings":{"where":"at an address","address":%q}}`, table.URL)

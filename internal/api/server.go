@@ -16,6 +16,7 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
+	"dorfbote/internal/api/alerts"
 	"dorfbote/internal/api/auth"
 	"dorfbote/internal/api/connections"
 	"dorfbote/internal/api/history"
@@ -68,6 +69,7 @@ type Server struct {
 	Sources     *sources.Sources
 	History     *history.History
 	People      *people.People
+	Alerts      *alerts.Alerts
 	Inbound     *inbound.Inbound
 }
 
@@ -133,6 +135,7 @@ func withRooms(k *kit.Kit, o Options) *Server {
 	s.Sources = &sources.Sources{Kit: k, Shown: show}
 	s.Connections = &connections.Connections{Kit: k, Sources: s.Sources}
 	s.History = &history.History{Kit: k, Shown: show, Proof: s.Proof}
+	s.Alerts = &alerts.Alerts{Kit: k, Shown: show}
 	s.People = &people.People{Kit: k, Auth: s.Auth}
 	s.Inbound = inbound.New(k, s.Workflows)
 	return s
@@ -157,6 +160,7 @@ func (s *Server) routes() {
 	s.Workflows.Routes()
 	s.Proof.Routes()
 	s.History.Routes()
+	s.Alerts.Routes()
 	s.Connections.Routes()
 	s.Sources.Routes()
 	s.People.Routes()

@@ -18,6 +18,7 @@ const (
 	ActFollowed  = "followed"
 	ActWithdrawn = "withdrawn"
 	ActHanded    = "handed over"
+	ActLetGo     = "let go"
 )
 
 // Deed is one thing that was done with an alert.

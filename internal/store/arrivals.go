@@ -213,6 +213,13 @@ func (s *Store) Arrival(ctx context.Context, seq int64) (*ArrivalRow, error) {
 	return &ArrivalRow{Arrival: a, Verdicts: verdicts}, err
 }
 
+// Verdict gives what a workflow made of an arrival; the error is [gorm.ErrRecordNotFound] where it made nothing of it.
+func (s *Store) Verdict(ctx context.Context, arrival, workflow int64) (*Verdict, error) {
+	var v Verdict
+	err := s.DB.WithContext(ctx).First(&v, "arrival = ? AND workflow = ?", arrival, workflow).Error
+	return &v, err
+}
+
 // ArrivalsBySeq gives arrivals in the order in which they came.
 func (s *Store) ArrivalsBySeq(ctx context.Context, seqs []int64) ([]Arrival, error) {
 	var list []Arrival

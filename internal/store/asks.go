@@ -196,7 +196,7 @@ func (s *Store) Asks(ctx context.Context, f AskFilter) ([]AskRow, error) {
 	if f.Before > 0 {
 		add("asks.id < $%d", f.Before)
 	}
-	rows, err := s.Pool.Query(ctx, `SELECT `+askColumns+`, (SELECT w.name FROM workflows w WHERE w.id = workflow), coalesce((SELECT a.source FROM arrivals a WHERE a.seq = arrival), ''),
+	rows, err := s.plain(ctx).QueryContext(ctx, `SELECT `+askColumns+`, (SELECT w.name FROM workflows w WHERE w.id = workflow), coalesce((SELECT a.source FROM arrivals a WHERE a.seq = arrival), ''),
 		coalesce((SELECT a.subject FROM arrivals a WHERE a.seq = arrival), '') FROM asks WHERE `+where+` ORDER BY id DESC LIMIT $1`, args...)
 	if err != nil {
 		return nil, err
@@ -226,6 +226,6 @@ func (w withMore) Scan(dest ...any) error { return w.row.Scan(append(dest, w.as.
 
 // CountAsked counts the open questions that were put to some places and wait for them.
 func (s *Store) CountAsked(ctx context.Context, places []string) (n int64, err error) {
-	err = s.Pool.QueryRow(ctx, "SELECT count(DISTINCT d.ask) FROM asked d JOIN asks a ON a.id = d.ask WHERE NOT d.given AND a.state = 'open' AND a.ends_at IS NOT NULL AND d.place = ANY ($1::text[])", places).Scan(&n)
+	err = s.plain(ctx).QueryRowContext(ctx, "SELECT count(DISTINCT d.ask) FROM asked d JOIN asks a ON a.id = d.ask WHERE NOT d.given AND a.state = 'open' AND a.ends_at IS NOT NULL AND d.place = ANY ($1::text[])", places).Scan(&n)
 	return n, err
 }

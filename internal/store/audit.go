@@ -24,6 +24,7 @@ var (
 	AboutSession    = Auditable{What: "session", table: "sign_ins", key: "id", without: "seen_at"}
 	AboutNotice     = Auditable{What: "notice", table: "notices", key: "id"}
 	AboutBookPerson = Auditable{What: "person of the people book", table: "persons", key: "key", without: "changed_at,key"}
+	AboutAsk        = Auditable{What: "question", table: "asks", key: "id", without: "recall,due_at,reminded"}
 	AboutChoice     = Auditable{What: "choice", table: "choices", key: "name"}
 )
 

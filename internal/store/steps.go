@@ -31,6 +31,9 @@ type Step struct {
 	IfFails   string // stop, go_on or tell
 	Broken    string // why its values could not be worked out
 	Fallback  *string
+	Many      *string         // of many records that are added: what is set in each
+	DoneN     int             // how many of them are done
+	Failures  json.RawMessage // what failed of them: [{n, error}]
 	Key       string // idempotency key
 	State     string
 	Attempts  int

@@ -40,6 +40,17 @@ func Current(ctx context.Context) *sql.Tx {
 	return tx
 }
 
+// plain is where statements go that take arrays, which GORM would take apart: into the context's transaction, where there is one.
+func (s *Store) plain(ctx context.Context) interface {
+	QueryContext(ctx context.Context, query string, args ...any) (*sql.Rows, error)
+	QueryRowContext(ctx context.Context, query string, args ...any) *sql.Row
+} {
+	if tx := Current(ctx); tx != nil {
+		return tx
+	}
+	return s.sql
+}
+
 // joining is the database as GORM sees it: each statement goes into its context's transaction, where there is one.
 type joining struct{ db *sql.DB }
 

@@ -38,7 +38,7 @@ var layers = [][]string{
 	{"internal/api/kit"},
 	{"internal/api/shown", "internal/api/auth"},
 	{"internal/api/proof", "internal/api/sources", "internal/api/people"},
-	{"internal/api/workflows", "internal/api/connections", "internal/api/history"},
+	{"internal/api/workflows", "internal/api/connections", "internal/api/history", "internal/api/alerts"},
 	{"internal/api/inbound"},
 	{"internal/api"},
 	{"internal/demo"},

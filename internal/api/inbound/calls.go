@@ -4,12 +4,14 @@ import (
 	"crypto/subtle"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"mime"
 	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
@@ -34,6 +36,11 @@ func (in *Inbound) takeCall(w http.ResponseWriter, r *http.Request) {
 	answers, problem := readCall(w, r)
 	if problem != "" {
 		kit.WriteProblem(w, http.StatusBadRequest, "body", problem)
+		return
+	}
+	wait, problem := waitOf(r)
+	if problem != "" {
+		kit.WriteProblem(w, http.StatusBadRequest, "query wait", problem)
 		return
 	}
 	row, plan, err := in.Workflows.Startable(r.Context(), id)
@@ -66,9 +73,106 @@ func (in *Inbound) takeCall(w http.ResponseWriter, r *http.Request) {
 	if receipts == nil {
 		receipts = []intake.Receipt{}
 	}
+	if plan.Answer != nil && len(receipts) == 1 {
+		w.Header().Set("Location", fmt.Sprintf("/call/%d/%d", id, receipts[0].Seq))
+		if in.replied(w, r, id, receipts[0].Seq, wait) {
+			return
+		}
+	}
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(http.StatusAccepted)
 	_ = json.NewEncoder(w).Encode(map[string]any{"accepted": len(receipts), "arrivals": receipts})
+}
+
+// longestWait is how long a caller may wait for an answer.
+const longestWait = 60 * time.Second
+
+// waitOf reads how long a caller waits; "" is no time at all.
+func waitOf(r *http.Request) (time.Duration, string) {
+	text := r.URL.Query().Get("wait")
+	if text == "" {
+		return 0, ""
+	}
+	d, err := value.ParseSpan(text)
+	if err != nil || d < 0 || d > longestWait {
+		return 0, fmt.Sprintf("wait is a span of at most 60s, such as 10s, not %q", text)
+	}
+	return d, ""
+}
+
+// How often it is looked for an answer that a caller waits for: often at first, since most are there at once.
+const (
+	lookOften   = 2 * time.Millisecond
+	lookSeldom  = 50 * time.Millisecond
+	oftenWithin = 250 * time.Millisecond
+)
+
+// replied answers a caller with what the workflow says, if it does so within a time.
+func (in *Inbound) replied(w http.ResponseWriter, r *http.Request, workflow, arrival int64, within time.Duration) bool {
+	began := time.Now()
+	for {
+		status, body, there, err := in.Store.ReplyTo(r.Context(), arrival, workflow)
+		if err != nil && r.Context().Err() == nil {
+			in.Log.Warn("looking for an answer failed", "arrival", arrival, "error", err)
+		}
+		if there {
+			w.Header().Del("Location")
+			w.Header().Set("Content-Type", "application/json")
+			if status == http.StatusInternalServerError {
+				w.Header().Set("Content-Type", "application/problem+json")
+			}
+			w.Header().Set("Cache-Control", "no-store")
+			w.WriteHeader(status)
+			if status != http.StatusNoContent && status != http.StatusNotModified {
+				_, _ = w.Write(append(body, '\n'))
+			}
+			return true
+		}
+		pause, spent := lookOften, time.Since(began)
+		if spent > oftenWithin {
+			pause = lookSeldom
+		}
+		if spent >= within || r.Context().Err() != nil {
+			return false
+		}
+		select {
+		case <-r.Context().Done():
+		case <-time.After(min(pause, within-spent)):
+		}
+	}
+}
+
+// showReply answers GET /call/{id}/{arrival}, where a caller comes back to that could not wait for long enough.
+func (in *Inbound) showReply(w http.ResponseWriter, r *http.Request) {
+	id, _ := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
+	arrival, _ := strconv.ParseInt(chi.URLParam(r, "arrival"), 10, 64)
+	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	row, err := in.Store.Workflow(r.Context(), id)
+	if err != nil || row.CallToken == "" || subtle.ConstantTimeCompare([]byte(row.CallToken), []byte(workflows.TokenHash(token))) != 1 {
+		w.Header().Set("WWW-Authenticate", `Bearer realm="Dorfbote"`)
+		kit.WriteProblem(w, http.StatusUnauthorized, "header Authorization", "there is no workflow to be called here with this token")
+		return
+	}
+	wait, problem := waitOf(r)
+	if problem != "" {
+		kit.WriteProblem(w, http.StatusBadRequest, "query wait", problem)
+		return
+	}
+	if in.replied(w, r, id, arrival, wait) {
+		return
+	}
+	stands, err := in.Store.CallStands(r.Context(), arrival, id)
+	switch {
+	case err != nil:
+		kit.Busy(w)
+	case !stands:
+		kit.WriteProblem(w, http.StatusNotFound, "path", "there is no such call, or its answer is not kept any more")
+	default:
+		w.Header().Set("Location", r.URL.Path)
+		w.Header().Set("Content-Type", "application/json")
+		w.WriteHeader(http.StatusAccepted)
+		_, _ = io.WriteString(w, "{\"decided\":false}\n")
+	}
 }
 
 func readCall(w http.ResponseWriter, r *http.Request) (map[string]any, string) {

@@ -28,6 +28,7 @@ func (in *Inbound) Doors(r chi.Router) {
 	r.Post("/in/{connection}", in.takeIn)
 	r.Post("/in/{connection}/{kind}", in.takeIn)
 	r.Post("/call/{id}", in.takeCall)
+	r.Get("/call/{id}/{arrival}", in.showReply)
 	r.Post("/reports/{connection}/{key}", in.takeReport)
 	r.Get("/feed/{connection}/{key}/{file}", in.showFeed)
 	r.Group(func(r chi.Router) {

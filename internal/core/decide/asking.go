@@ -123,10 +123,10 @@ func question(p *sheet.Plan, q *sheet.PlanAsk, sc *formula.Scope, known map[stri
 // are not asked again.
 func Resume(p *sheet.Plan, sc *formula.Scope, known map[string]Answered, now time.Time) Outcome {
 	if g, err := gather(p, sc); err != nil {
-		return gatherFailed(p, g, sc, err)
+		return reply(p, sc, gatherFailed(p, g, sc, err))
 	}
 	sc.SetNow(now)
-	return askOrRoute(p, sc, known)
+	return reply(p, sc, askOrRoute(p, sc, known))
 }
 
 // Asking is a question that has been put.

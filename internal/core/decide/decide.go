@@ -43,6 +43,8 @@ type Outcome struct {
 	// the questions.
 	Step, Ask string
 	Answers   map[string]Answered
+	// Reply is what the caller is answered; nil where nobody waits, or where it is not known yet.
+	Reply *Reply
 
 	// Releases is what the pace tells because of this one: what had waited, and goes with it.
 	Releases []Later `json:"-"`
@@ -87,8 +89,38 @@ func NewScope(a *arrival.Arrival) *formula.Scope {
 }
 
 // Decide runs the plan on an arrival. It reads nothing but its arguments and changes nothing but the
-// scope's own cache.
-func Decide(p *sheet.Plan, sc *formula.Scope) Outcome {
+// scope's own cache, and the record that a command brings its words to.
+func Decide(p *sheet.Plan, sc *formula.Scope) Outcome { return reply(p, sc, decide(p, sc)) }
+
+// Reply is what a caller is answered who waits.
+type Reply struct {
+	Status int
+	Body   any
+}
+
+// reply answers the caller, whatever the verdict; of a question that waits, and of what is not started, nothing is known yet.
+func reply(p *sheet.Plan, sc *formula.Scope, out Outcome) Outcome {
+	if p.Answer == nil || out.Verdict == Ignored || out.Verdict == Asked {
+		return out
+	}
+	if out.Verdict == Failed {
+		out.Reply = &Reply{500, map[string]any{"title": "The workflow failed", "status": 500.0, "detail": out.Error, "where": out.Where}}
+		return out
+	}
+	out.Reply = &Reply{Status: p.Answer.Status}
+	if p.Answer.Body == nil {
+		return out
+	}
+	sc.Gather(sheet.OutcomeName, string(out.Verdict), string(out.Verdict))
+	body, err := fillBody(p.Answer.Body, p.Terms, sc)
+	if err != nil {
+		return reply(p, sc, failure("answer.body", err))
+	}
+	out.Reply.Body = body
+	return out
+}
+
+func decide(p *sheet.Plan, sc *formula.Scope) Outcome {
 	if at := ignoredAt(p, sc); at != "" {
 		return Outcome{Verdict: Ignored, DecidedBy: at}
 	}
@@ -120,6 +152,10 @@ func ignoredAt(p *sheet.Plan, sc *formula.Scope) string {
 		return "watch.source"
 	case form == "" && !p.StartsOn(sc.Kind):
 		return "watch.on"
+	case form == "" && own(sc.Record):
+		return "watch.own"
+	case p.Command != "" && !commanded(p, sc):
+		return "watch.command"
 	case form != "" && !p.StartsOn(sc.Kind):
 		return "watch." + form
 	case form == sheet.Lasts:

@@ -1,6 +1,8 @@
 package decide
 
 import (
+	"fmt"
+
 	"dorfbote/internal/core/cond"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/sheet"
@@ -15,8 +17,9 @@ type Step struct {
 	Target string // a source, or a workflow's name
 	Key    string // of the record that is changed
 	Set    map[string]any
-	Fails  string // stop, go_on or tell
-	Tell   []Post // where it is tell
+	Many   []map[string]any // of a list: what is set in each of the records that are added
+	Fails  string           // stop, go_on or tell
+	Tell   []Post           // where it is tell
 	// Error is why it cannot be done at all: its values could not be worked out.
 	Error string
 }
@@ -39,7 +42,9 @@ func steps(p *sheet.Plan, sc *formula.Scope) []Step {
 				s.Error = failure(f.Path, err).Error
 			}
 		}
-		fillStep(&s, f, p.Terms, sc)
+		if fillStep(&s, f, p.Terms, sc); f.Each != nil && s.Error == "" && len(s.Many) == 0 {
+			continue // there is nothing to add
+		}
 		if f.Tell != nil {
 			var told Outcome
 			if compose(p, &told, f.Tell.Tell, sc) {
@@ -67,6 +72,10 @@ func fillStep(s *Step, f *sheet.PlanFollow, words *formula.Words, sc *formula.Sc
 		}
 		s.Key = key
 	}
+	if f.Each != nil {
+		fillMany(s, f, words, sc)
+		return
+	}
 	if f.Set == nil {
 		return
 	}
@@ -78,6 +87,38 @@ func fillStep(s *Step, f *sheet.PlanFollow, words *formula.Words, sc *formula.Sc
 	s.Set, _ = v.(map[string]any)
 }
 
+// MostMany is how many records one step adds.
+const MostMany = 1000
+
+// fillMany works out what is set in each of the records that a list becomes.
+func fillMany(s *Step, f *sheet.PlanFollow, words *formula.Words, sc *formula.Scope) {
+	v, err := f.Each.Run(sc)
+	if err != nil {
+		s.Error = err.Error()
+		return
+	}
+	list, ok := v.([]any)
+	switch {
+	case value.Empty(v):
+		return
+	case !ok:
+		s.Error = fmt.Sprintf("%s gave %s where a list was needed", f.Each, formula.Shorten(formula.Show(v, words.Workspace), 80))
+		return
+	case len(list) > MostMany:
+		s.Error = fmt.Sprintf("%s gave %d items; one step adds %d at most", f.Each, len(list), MostMany)
+		return
+	}
+	for i, it := range list {
+		v, err := fillBody(f.Set, words, words.With(sc, it))
+		if err != nil {
+			s.Error, s.Many = fmt.Sprintf("item %d: %v", i+1, err), nil
+			return
+		}
+		set, _ := v.(map[string]any)
+		s.Many = append(s.Many, set)
+	}
+}
+
 // StepProof is what a line of Follow up makes of an arrival, whether or not it gets that far.
 type StepProof struct {
 	Name   string     `json:"name"`
@@ -87,6 +128,7 @@ type StepProof struct {
 	Key    string     `json:"key,omitempty"`
 	Line   *cond.Line `json:"line,omitempty"`
 	Set    []SetProof `json:"set"`
+	Count  int        `json:"count,omitempty"` // of a list: how many records are added; Set is of the first
 	Error  string     `json:"error,omitempty"`
 	Taken  bool       `json:"taken"` // it follows on this arrival
 }
@@ -105,6 +147,9 @@ func followProof(f *sheet.PlanFollow, words *formula.Words, sc *formula.Scope, h
 		l.Line = &line
 	}
 	fillStep(&s, f, words, sc)
+	if l.Count = len(s.Many); l.Count > 0 {
+		s.Set = s.Many[0]
+	}
 	l.Key, l.Error = s.Key, s.Error
 	for _, name := range value.SortedKeys(s.Set) {
 		l.Set = append(l.Set, SetProof{name, formula.Shorten(formula.Show(s.Set[name], words.Workspace), shownOfGathered)})

@@ -67,14 +67,15 @@ func sumOf(d *message.Document) string {
 // nil where the workflow has no pace.
 func Conclude(p *sheet.Plan, mem Memory, following bool, cause, key string, sc *formula.Scope, out Outcome) (Outcome, []Kept) {
 	if following && (out.Verdict == Told || out.Verdict == Asked) {
-		return Outcome{Verdict: Repeated, Row: out.Row}, nil
+		return Outcome{Verdict: Repeated, Row: out.Row, Reply: out.Reply}, nil
 	}
 	if out.Verdict != Told {
 		return out, nil
 	}
-	kept := KeepUp(p, cause, key, sc, out)
+	kept, answered := KeepUp(p, cause, key, sc, out), out.Reply
 	if p.Pace != nil {
 		out = Paced(p, mem, cause, sc, out)
+		out.Reply = answered
 	}
 	if out.Verdict != Told && out.Verdict != Held {
 		return out, nil

@@ -59,7 +59,7 @@ type Anchor struct{ Text, To string }
 // Plain gives the link's text.
 func (a Anchor) Plain() string { return a.Text }
 
-var functionNames = []string{"words", "ago", "date", "money", "number", "percent", "plural", "bullets", "link", "or", "shorten", "phone", "mask", "slug", "person", "mention", "on_duty"}
+var functionNames = []string{"words", "ago", "date", "money", "number", "percent", "plural", "bullets", "link", "or", "shorten", "phone", "mask", "slug", "person", "mention", "on_duty", "rows"}
 
 type params = []any
 
@@ -162,6 +162,7 @@ func functions(w *Words) []expr.Option {
 		}),
 		pass("mask", 1, 1, func(p params) (any, error) { return mask(Show(p[0], ws)), nil }),
 		pass("slug", 1, 1, func(p params) (any, error) { return Slug(Show(p[0], ws)), nil }),
+		def("rows", 2, 2, func(p params) (any, error) { return rowsOf(p, ws) }),
 	}...)
 }
 

@@ -97,6 +97,9 @@ func Plain(v any) any {
 // SetNow moves "now" to another moment.
 func (sc *Scope) SetNow(now time.Time) { sc.Now, sc.env = now, nil }
 
+// SetRecord has formulas and conditions see another record.
+func (sc *Scope) SetRecord(record map[string]any) { sc.Record, sc.env = record, nil }
+
 // Judging makes the scope of a look-up within this one; Next gives it each record.
 func (sc *Scope) Judging() *Scope {
 	return &Scope{Now: sc.Now, Arrival: sc.Arrival, Outer: sc, operands: map[any]any{}}
@@ -148,6 +151,8 @@ type Words struct {
 	Answers []value.Field
 	// AnswersKnown is true where there are no answers but those.
 	AnswersKnown bool
+	// Tables are the sheet's own, by their names; see [NewTable].
+	Tables map[string]any
 	// Sources collects what formulas look into by themselves; nil collects nothing.
 	Sources *Sources
 }
@@ -185,6 +190,7 @@ func (w *Words) env(sc *Scope) map[string]any {
 		"answers": w.object(sc.Answers, w.Answers),
 		"now":     sc.Now.In(w.Workspace.Location()),
 	}
+	maps.Copy(env, w.Tables)
 	maps.Copy(env, sc.Typed)
 	if sc.People != nil {
 		env[bookName] = sc.People

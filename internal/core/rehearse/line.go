@@ -80,6 +80,10 @@ func (l Line) AppendJSON(b []byte) []byte {
 		b = append(b, `,"more":`...)
 		b = value.AppendJSON(b, float64(l.More))
 	}
+	if l.Reply != nil {
+		b = append(b, `,"answer":`...)
+		b = value.AppendJSON(b, map[string]any{"status": float64(l.Reply.Status), "body": l.Reply.Body})
+	}
 	b = append(b, `,"posts":[`...)
 	for i, p := range l.Posts {
 		if i > 0 {
@@ -199,8 +203,14 @@ func appendParts(b []byte, d *message.Document) []byte {
 
 // stepsOf says what would follow on the posts.
 func stepsOf(steps []decide.Step) []any {
-	out := make([]any, len(steps))
-	for i, s := range steps {
+	var out []any
+	for _, s := range steps {
+		for _, set := range s.Many {
+			out = append(out, map[string]any{"name": s.Name, "does": s.How, "target": s.Target, "set": set})
+		}
+		if len(s.Many) > 0 {
+			continue
+		}
 		step := map[string]any{"name": s.Name, "does": s.How, "target": s.Target, "set": s.Set}
 		if s.Key != "" {
 			step["key"] = s.Key
@@ -208,7 +218,7 @@ func stepsOf(steps []decide.Step) []any {
 		if s.Error != "" {
 			step["error"] = s.Error
 		}
-		out[i] = step
+		out = append(out, step)
 	}
 	return out
 }

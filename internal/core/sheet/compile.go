@@ -42,8 +42,10 @@ type Known struct {
 type Plan struct {
 	Name      string
 	Source    string
-	On        []string // created, updated, removed
-	Trigger   Trigger  // where Watch has another form than a change
+	On        []string    // created, updated, removed
+	Command   string      // the first word of the messages that it starts on; "" for any
+	Answer    *PlanAnswer // nil: a caller is not answered
+	Trigger   Trigger     // where Watch has another form than a change
 	Terms     *formula.Words
 	When      cond.Node // nil: every change counts
 	Keep      cond.Node // nil: everything is kept
@@ -127,7 +129,7 @@ func Compile(src []byte, known Known) (*Plan, *Sheet, []report.Problem) {
 }
 
 func (s *Sheet) compile(known Known, problems *report.List) *Plan {
-	p := &Plan{Name: s.Name, Source: s.Watch.Source.S, On: s.Watch.On, Every: s.Route.Every, Messages: map[string]*message.Message{}}
+	p := &Plan{Name: s.Name, Source: s.Watch.Source.S, On: s.Watch.On, Command: s.Watch.Command, Every: s.Route.Every, Messages: map[string]*message.Message{}}
 	p.Terms = &formula.Words{Workspace: known.Workspace, Sources: &formula.Sources{}}
 	p.Reaches, p.Anybody = known.Reaches, known.People == nil
 	if known.Schema != nil {
@@ -140,6 +142,7 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 		problems.Unfinished(s.Watch.Source.At, "watch.source", "%s has no record yet, so its fields are not known; have it send one, or enter one, first", p.Source)
 	}
 	s.trigger(p, known, problems)
+	s.tabled(p, problems)
 	if s.Watch.When != nil {
 		p.When = cond.Compile(s.Watch.When, p.Terms, "watch.when", problems)
 	}
@@ -170,6 +173,7 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 		b := p.branch(*s.Route.Otherwise, "route.otherwise", known, used, problems)
 		p.Else = &b
 	}
+	s.answered(p, problems)
 	s.paced(p, known, problems)
 	s.pacedEach(p, problems)
 	s.followAll(p, known, used, problems)

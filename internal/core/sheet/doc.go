@@ -23,6 +23,8 @@ type Sheet struct {
 	Messages []*message.Spec
 	Route    Route
 	Pace     *Pace
+	Tables   []Table
+	Answer   *Answer // nil: a caller is told that the call was taken, and no more
 	Follow   []Follow
 }
 

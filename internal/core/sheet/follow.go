@@ -33,10 +33,11 @@ type Follow struct {
 	When   *cond.Spec // nil: always
 	How    string     // add, change or call
 	Source report.Text
-	Key    report.Text // of the record that is changed
-	Called report.Text // the name of the workflow that is called
-	Set    *HTTPBody   // fields with their values, or answers to what the called workflow takes
-	Fails  *Fails      // nil: what comes after it does not follow
+	Each   *report.Text // of add: a formula that gives a list, each of which becomes a record
+	Key    report.Text  // of the record that is changed
+	Called report.Text  // the name of the workflow that is called
+	Set    *HTTPBody    // fields with their values, or answers to what the called workflow takes
+	Fails  *Fails       // nil: what comes after it does not follow
 	// Tell, Unless and Within are of what tells others where the condition does not hold in time.
 	Tell   []Tell
 	Unless *cond.Spec
@@ -90,7 +91,7 @@ func (r *reader) follows(n *yaml.Node, s *Sheet) {
 }
 
 func (r *reader) followWay(n *yaml.Node, path string, f *Follow) {
-	need, names := []string{"source", "set"}, []string{"source", "set"}
+	need, names := []string{"source", "set"}, []string{"each", "source", "set"}
 	switch f.How {
 	case FollowChange:
 		need, names = []string{"source", "key", "set"}, []string{"source", "key", "set"}
@@ -99,6 +100,14 @@ func (r *reader) followWay(n *yaml.Node, path string, f *Follow) {
 	}
 	for _, e := range r.parts(n, path, f.How, need, names...) {
 		switch e.name {
+		case "each":
+			t := r.text(e.node, path+".each", "each")
+			if _, ok := formula.IsWhole(t.S); !ok {
+				r.problems.Add(t.At, path+".each", "${"+strings.Trim(t.S, "${} ")+"}", `each is a formula that gives a list, such as "${made}", not %q`, t.S)
+				continue
+			}
+			t = bare(t)
+			f.Each = &t
 		case "source":
 			f.Source = r.source(e.node, path+".source")
 		case "key":
@@ -132,7 +141,8 @@ type PlanFollow struct {
 	Path   string
 	When   cond.Node // nil: always
 	How    string
-	Target string // a source, or a workflow's name
+	Target string           // a source, or a workflow's name
+	Each   *formula.Formula // nil: one record
 	Key    *formula.Template
 	Set    *PlanBody // nil: nothing is handed over
 	Fails  string
@@ -190,6 +200,9 @@ func (s *Sheet) followAll(p *Plan, known Known, used map[string]bool, problems *
 				part = ".with"
 			}
 			pf.Set = f.Set.compile(p.Terms, at+part, problems)
+			if f.Each == nil && pf.Set.UsesIt() {
+				problems.Add(f.At, at+part, "", `it is known only where the entry has each, such as each: "${made}"`)
+			}
 		}
 		if f.Fails != nil {
 			if pf.Fails = f.Fails.How; f.Fails.How == FailTell {
@@ -219,6 +232,9 @@ func (s *Sheet) followRecord(pf *PlanFollow, f Follow, at string, p *Plan, known
 		if why := known.Unwritable(f.Source.S, f.How == FollowChange); why != "" {
 			problems.Unfinished(f.Source.At, at+".source", "%s", why)
 		}
+	}
+	if f.Each != nil {
+		pf.Each = formula.Read(*f.Each, f.Each.S, 0, p.Terms, at+".each", problems)
 	}
 	if f.How == FollowChange {
 		pf.Key = template(f.Key, p.Terms, at+".key", problems)

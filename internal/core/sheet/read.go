@@ -31,7 +31,7 @@ func Read(src []byte) (*Sheet, report.List) {
 func (r *reader) sheet(root *yaml.Node) *Sheet {
 	s := &Sheet{}
 	seen := map[string]bool{}
-	for _, e := range r.object(root, "", "a sheet", "dorfbote", "name", "note", "look", "watch", "keep", "gather", "ask", "messages", "route", "pace", "follow") {
+	for _, e := range r.object(root, "", "a sheet", "dorfbote", "name", "note", "look", "watch", "tables", "keep", "gather", "ask", "messages", "route", "answer", "pace", "follow") {
 		seen[e.name] = true
 		switch e.name {
 		case "dorfbote":
@@ -70,6 +70,10 @@ func (r *reader) sheet(root *yaml.Node) *Sheet {
 			r.messages(e.node, s)
 		case "route":
 			r.route(e.node, s)
+		case "tables":
+			r.tables(e.node, s)
+		case "answer":
+			s.Answer = r.answer(e.node)
 		case "pace":
 			s.Pace = r.pace(e.node)
 		case "follow":
@@ -78,7 +82,7 @@ func (r *reader) sheet(root *yaml.Node) *Sheet {
 	}
 	r.askedTwice(s)
 	for _, need := range []string{"dorfbote", "name", "watch", "route"} {
-		if !seen[need] {
+		if !seen[need] && (need != "route" || !seen["answer"]) {
 			hint := ""
 			if need == "dorfbote" {
 				hint = "dorfbote: 1"

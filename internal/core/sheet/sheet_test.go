@@ -214,6 +214,14 @@ follow:
     when: {field: litres, above: 5}
   - {name: more, add: {source: workshop/jobs, set: {id: "x", litres: 5}}, if_fails: go_on}
   - {call: {workflow: Other, with: {text: "${record.id}", n: 5}}, if_fails: {tell: [{to: "square/#tours", message: alert}]}}
+  - {add: {each: "${[1, 2]}", source: workshop/jobs, set: {id: "${it}"}}}
+  - unless: {any: [{claimed: true}, {field: litres, above: 5}], within: 15m}
+    tell: [{to: "square/#tours", message: alert}]
+  - {unless: {answered: true, within: 1h}, tell: [{to: "square/#tours", message: alert}]}
+tables: {rooms: [{from: a, to: b}]}
+ask:
+  - {name: verdict, of: "square/#tours", message: alert, choices: [{name: go, text: Go on, comment: required}, stop], within: 2d, remind: [1h, 1d], otherwise: stop}
+  - {name: second, when: {field: verdict.choice, is: go}, of: ["square/#tours"], all: true, message: alert, choices: [up, down], remind: 1d}
 `
 
 // The published schema and the reader agree on what a sheet is.

@@ -76,6 +76,11 @@ func (s *Sheet) trigger(p *Plan, known Known, problems *report.List) {
 		p.Terms.Answers = answerFields(w.Ask)
 		p.Terms.AnswersKnown = true
 	}
+	if k := p.Terms.Schema; w.Command != "" && k != nil {
+		own := *k
+		own.Fields = append(own.Fields[:len(own.Fields):len(own.Fields)], value.Field{Name: "words", Label: "Words behind the command", Type: value.List})
+		p.Terms.Schema = &own
+	}
 	switch w.Form {
 	case Silent, Schedule, Called:
 		p.Terms.Schema = &value.Schema{Title: "nothing"} // there is no record

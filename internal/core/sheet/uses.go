@@ -88,6 +88,9 @@ func (s *Sheet) Fields() []string {
 		conds(f.When)
 		conds(f.Unless)
 		text(f.Key.S)
+		if f.Each != nil {
+			text(f.Each.S)
+		}
 		f.Set.texts(func(t report.Text) { text(t.S) })
 	}
 	return value.SortedKeys(found)

@@ -31,6 +31,8 @@ type Watch struct {
 	On     []string // created, updated, removed
 	When   *cond.Spec
 	Form   string // "" for changes, or one of the forms
+	// Command is the first word of the messages of a room that start it; "" for any.
+	Command string
 
 	Field    report.Text   // due
 	Offset   time.Duration // due
@@ -69,7 +71,7 @@ func (r *reader) watch(n *yaml.Node, s *Sheet) {
 	w := &s.Watch
 	w.At = at(n)
 	var first entry
-	for _, e := range r.object(n, "watch", "watch", append([]string{"source", "on", "when"}, watchForms...)...) {
+	for _, e := range r.object(n, "watch", "watch", append([]string{"source", "on", "when", "command"}, watchForms...)...) {
 		switch e.name {
 		case "source":
 			w.Source = r.source(e.node, "watch.source")
@@ -77,6 +79,11 @@ func (r *reader) watch(n *yaml.Node, s *Sheet) {
 			r.on(e, w)
 		case "when":
 			w.When = r.cond(e.node, "watch.when")
+		case "command":
+			t := r.text(e.node, "watch.command", "the command")
+			if w.Command = strings.TrimSpace(t.S); w.Command == "" || strings.ContainsAny(w.Command, " \t\n\"") {
+				r.problems.Add(t.At, "watch.command", "", "a command is one word, such as done, not %q", t.S)
+			}
 		default:
 			if w.Form != "" {
 				r.problems.Add(at(e.key), "watch", "", "a workflow is started in one way; %s does not go with %s", e.name, w.Form)
@@ -104,6 +111,9 @@ func (r *reader) goesWith(n *yaml.Node, w *Watch, form entry) {
 		if given {
 			r.problems.Add(w.Source.At, "watch.source", "", "%s has no source of its own; take it out", w.Form)
 		}
+	}
+	if w.Form != "" && w.Command != "" {
+		r.problems.Add(at(form.key), "watch."+w.Form, "", "a command is one of a room's messages; it does not go with %s", w.Form)
 	}
 	if w.Form != "" && (len(w.On) > 0 || w.When != nil) {
 		r.problems.Add(at(form.key), "watch."+w.Form, "", "%s stands in place of on and when; put further conditions into keep", w.Form)

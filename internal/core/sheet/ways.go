@@ -3,6 +3,7 @@ package sheet
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/ohler55/ojg/jp"
@@ -236,6 +237,14 @@ type PlanBody struct {
 	List []*PlanBody
 	Map  []PlanPart
 	Raw  any
+}
+
+// UsesIt tells whether a text of the body speaks of the element of a list.
+func (b *PlanBody) UsesIt() bool {
+	if b == nil {
+		return false
+	}
+	return b.Text.UsesIt() || slices.ContainsFunc(b.List, (*PlanBody).UsesIt) || slices.ContainsFunc(b.Map, func(p PlanPart) bool { return p.Value.UsesIt() })
 }
 
 // PlanPart is a named part of a body.

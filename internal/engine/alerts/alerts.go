@@ -19,6 +19,7 @@ import (
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/people"
+	"dorfbote/internal/core/place"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/decider"
@@ -163,13 +164,22 @@ func (al *Alerts) Press(ctx context.Context, token string, n int, who Who, comme
 	if err != nil {
 		return nil, err
 	}
+	did := "pressed a button"
+	var done *Done
 	switch b.Does {
 	case message.DoesClaim:
-		return al.Claim(ctx, p.Post.Arrival, p.Post.Workflow, by, &p.Post.ID)
+		did = "took an alert"
+		done, err = al.Claim(ctx, p.Post.Arrival, p.Post.Workflow, by, &p.Post.ID)
 	case decider.DoesAnswer:
-		return al.answer(ctx, p.Post, b, by, comment)
+		did = "answered a question"
+		done, err = al.answer(ctx, p.Post, b, by, comment)
+	default:
+		done, err = al.once(ctx, p.Post, n, b, by)
 	}
-	return al.once(ctx, p.Post, n, b, by)
+	if err != nil || done.Again {
+		return done, err
+	}
+	return done, al.Store.WriteAudit(ctx, store.AuditEntry{Name: by, Did: did, What: store.AboutWorkflow.What, About: strconv.FormatInt(p.Post.Workflow, 10)})
 }
 
 // answer answers the question that a post puts.
@@ -195,7 +205,7 @@ func (al *Alerts) AnswerAsk(ctx context.Context, ask int64, place, by, choice, c
 	if err != nil {
 		return nil, err
 	}
-	return &Done{Words: "Thank you. Your answer has been taken.", All: true}, al.audit(ctx, by, "answered a question", store.AboutWorkflow, "")
+	return &Done{Words: "Thank you. Your answer has been taken.", All: true}, nil
 }
 
 // once presses a button that changes something, which can be done once.
@@ -224,9 +234,6 @@ func (al *Alerts) once(ctx context.Context, p *store.Post, n int, b *message.But
 		return nil, err
 	}
 	if err := al.tellThreads(ctx, p.Arrival, p.Workflow, b.Text+" – "+by, "pressed"+strconv.FormatInt(p.ID, 10)+"-"+strconv.Itoa(n)); err != nil {
-		return nil, err
-	}
-	if err := al.audit(ctx, by, "pressed a button", store.AboutWorkflow, strconv.FormatInt(p.Workflow, 10)); err != nil {
 		return nil, err
 	}
 	return al.stepDone(ctx, p, n, done)
@@ -297,7 +304,20 @@ func (al *Alerts) Claim(ctx context.Context, arrival, workflow int64, by string,
 	if err := al.tellThreads(ctx, arrival, workflow, by+" looks after it", "claimed"); err != nil {
 		return nil, err
 	}
-	return &Done{Words: by + " looks after it."}, al.audit(ctx, by, "took an alert", store.AboutWorkflow, strconv.FormatInt(workflow, 10))
+	return &Done{Words: by + " looks after it."}, nil
+}
+
+// LetGo takes a claim back. What was to end by it does not: its moment may have passed.
+func (al *Alerts) LetGo(ctx context.Context, arrival, workflow int64, by string) error {
+	return al.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+		if err := store.Unclaim(ctx, tx, workflow, arrival); err != nil {
+			return err
+		}
+		if err := store.AddAct(ctx, tx, store.Deed{Workflow: workflow, Arrival: arrival, What: store.ActLetGo, By: by}); err != nil {
+			return err
+		}
+		return notify.In(ctx, tx, notify.Message{Topic: notify.Steps, Seq: arrival})
+	})
 }
 
 // Replied notes that somebody answered an alert in its thread.
@@ -338,10 +358,6 @@ func (al *Alerts) tellThreads(ctx context.Context, arrival, workflow int64, word
 	})
 }
 
-func (al *Alerts) audit(ctx context.Context, by, did string, about store.Auditable, id string) error {
-	return al.Store.WriteAudit(ctx, store.AuditEntry{Name: by, Did: did, What: about.What, About: id})
-}
-
 // by says who presses a button, and refuses whom it is not for.
 func (al *Alerts) by(ctx context.Context, p *store.Post, b *message.Button, who Who) (string, error) {
 	book, err := al.Sources.People(ctx)
@@ -365,6 +381,37 @@ func (al *Alerts) by(ctx context.Context, p *store.Post, b *message.Button, who 
 		return place, nil
 	}
 	return "somebody in " + place, nil
+}
+
+// PlacesOf lists the places that are a person's own, by the account: those with its mail address, and all that the people book
+// has of the person with that address.
+func (al *Alerts) PlacesOf(ctx context.Context, email string) ([]string, error) {
+	out := []string{}
+	list, err := al.Store.Connections(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range list {
+		if kind := kinds.Named(c.Kind); kind != nil && kind.Sends != nil && kind.Sends.Form == place.Mail {
+			out = append(out, c.ID+"/"+email, c.ID+"/"+strings.ToLower(email))
+		}
+	}
+	book, err := al.Sources.People(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if p := book.Find(email); p != nil {
+		for _, a := range p.Addresses {
+			out = append(out, a.Connection+"/"+a.Address)
+		}
+	}
+	return out, nil
+}
+
+// Own tells whether a destination is one person's own address, not a room.
+func (al *Alerts) Own(ctx context.Context, destination string) bool {
+	connection, place, _ := strings.Cut(destination, "/")
+	return al.ownAddress(ctx, connection, place)
 }
 
 // ownAddress tells whether a place is one person's own: a mail address, a number; not a room.

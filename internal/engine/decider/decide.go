@@ -141,6 +141,11 @@ func (de *Decider) keepIn(ctx context.Context, tx *sql.Tx, made []decided, send 
 		if !fresh[verdictKey{d.seq, d.live.ID}] {
 			continue
 		}
+		if d.Reply != nil {
+			if err := store.PutReply(ctx, tx, d.seq, d.live.ID, d.Reply.Status, value.AppendJSON(nil, d.Reply.Body)); err != nil {
+				return err
+			}
+		}
 		if d.asking != nil {
 			if err := de.writeAsk(ctx, tx, &d); err != nil {
 				return err

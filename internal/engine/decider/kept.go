@@ -68,7 +68,7 @@ func (d *decided) conclude(mem *memory, k *kept) {
 	}
 	following := k.byKey[key]
 	out, fresh := decide.Conclude(d.plan, paced, len(following) > 0, outbox.Cause(d.seq), key, d.sc, d.Outcome)
-	out.Answers = d.Answers
+	out.Answers, out.Reply = d.Answers, d.Reply
 	d.Outcome = out
 	d.before = append(d.before, d.Releases...)
 	if len(following) > 0 && !d.resumed {

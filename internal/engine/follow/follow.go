@@ -47,9 +47,17 @@ func JournalOne(ctx context.Context, tx *sql.Tx, l store.Live, seq int64, s deci
 		raw, _ := json.Marshal(s.Tell)
 		fallback = string(raw)
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO steps (workflow, version, arrival, n, name, kind, target, record_key, body, if_fails, fallback, key, broken, calls)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, (SELECT id FROM workflows WHERE $6 = 'call' AND name = $7)) ON CONFLICT (key) DO NOTHING`,
-		l.ID, l.Version, seq, s.N, s.Name, s.How, s.Target, s.Key, string(value.AppendJSON(nil, s.Set)), s.Fails, fallback, key, s.Error)
+	var many any
+	if len(s.Many) > 0 {
+		list := make([]any, len(s.Many))
+		for i, set := range s.Many {
+			list[i] = set
+		}
+		many = string(value.AppendJSON(nil, list))
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO steps (workflow, version, arrival, n, name, kind, target, record_key, body, if_fails, fallback, key, broken, many, calls)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, (SELECT id FROM workflows WHERE $6 = 'call' AND name = $7)) ON CONFLICT (key) DO NOTHING`,
+		l.ID, l.Version, seq, s.N, s.Name, s.How, s.Target, s.Key, string(value.AppendJSON(nil, s.Set)), s.Fails, fallback, key, s.Error, many)
 	if err != nil {
 		return fmt.Errorf("writing what follows: %w", err)
 	}
@@ -124,6 +132,8 @@ func (f *Follow) doStep(ctx context.Context, s *store.Step) (bool, error) {
 		out, err = connect.Written{Final: true}, errors.New(s.Broken)
 	case s.Kind == sheet.FollowCall:
 		out, err = f.callWorkflow(ctx, s)
+	case s.Many != nil:
+		out, err = f.writeMany(ctx, s)
 	default:
 		out, err = f.writeRecord(ctx, s)
 	}
@@ -226,43 +236,56 @@ func (f *Follow) followLater(ctx context.Context, run jobs.Follow, at time.Time)
 	return f.Jobs.AddAt(ctx, run, at)
 }
 
-// writeRecord adds or changes a record through its connection.
-func (f *Follow) writeRecord(ctx context.Context, s *store.Step) (connect.Written, error) {
+// writing is one call that adds or changes a record of a source.
+type writing func(ctx context.Context, w connect.Write) (connect.Written, error)
+
+// writer opens what a step writes to.
+func (f *Follow) writer(ctx context.Context, s *store.Step) (write writing, connection string, out connect.Written, err error) {
 	final := connect.Written{Final: true}
 	var k store.Source
 	db := f.Store.DB.WithContext(ctx)
 	if err := db.First(&k, "name = ?", s.Target).Error; err != nil {
 		if errors.Is(err, gorm.ErrRecordNotFound) {
-			return final, fmt.Errorf("there is no source %s any more", s.Target)
+			return nil, "", final, fmt.Errorf("there is no source %s any more", s.Target)
 		}
-		return connect.Written{}, err
+		return nil, "", connect.Written{}, err
 	}
 	var c store.Connection
 	if err := db.First(&c, "id = ?", k.Connection).Error; err != nil {
-		return connect.Written{}, err
+		return nil, "", connect.Written{}, err
 	}
 	kind := kinds.Named(c.Kind)
 	if kind == nil || kind.Write == nil {
-		return final, fmt.Errorf("records of %s cannot be added or changed: a connection of the kind %s is only read", s.Target, c.Kind)
+		return nil, "", final, fmt.Errorf("records of %s cannot be added or changed: a connection of the kind %s is only read", s.Target, c.Kind)
 	}
 	if c.Paused {
-		return connect.Written{}, fmt.Errorf("the connection %s is paused", c.ID)
+		return nil, "", connect.Written{}, fmt.Errorf("the connection %s is paused", c.ID)
 	}
 	config, err := f.Sources.Config(&c)
 	if err != nil {
-		return final, err
+		return nil, "", final, err
+	}
+	return func(ctx context.Context, w connect.Write) (connect.Written, error) {
+		ctx, cancel := context.WithTimeout(ctx, stepTimeout)
+		defer cancel()
+		return kind.Write(ctx, config, connect.SourceConfig{Name: s.Target, Settings: k.Settings, Key: k.KeyField}, w)
+	}, c.ID, final, nil
+}
+
+// writeRecord adds or changes a record through its connection.
+func (f *Follow) writeRecord(ctx context.Context, s *store.Step) (connect.Written, error) {
+	write, connection, out, err := f.writer(ctx, s)
+	if err != nil {
+		return out, err
 	}
 	v, err := value.ReadJSON(s.Body)
 	if err != nil {
-		return final, err
+		return out, err
 	}
 	set, _ := v.(map[string]any)
-	ctx, cancel := context.WithTimeout(ctx, stepTimeout)
-	defer cancel()
-	out, err := kind.Write(ctx, config, connect.SourceConfig{Name: s.Target, Settings: k.Settings, Key: k.KeyField},
-		connect.Write{Change: s.Kind == sheet.FollowChange, Key: s.RecordKey, Set: set, Once: s.Key, Again: s.Attempts > 0})
+	out, err = write(ctx, connect.Write{Change: s.Kind == sheet.FollowChange, Key: s.RecordKey, Set: set, Once: s.Key, Again: s.Attempts > 0})
 	if !out.Final {
-		f.Sources.NoteHealth(ctx, c.ID, err)
+		f.Sources.NoteHealth(ctx, connection, err)
 	}
 	return out, err
 }

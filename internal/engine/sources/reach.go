@@ -149,3 +149,40 @@ func PersonsOf(records []map[string]any, s store.BookSource) []people.Person {
 	}
 	return out
 }
+
+// Destination reads where somebody wants something sent to: a connection with a place, as it is kept. person/… is the address that a
+// person of the people book prefers.
+func (src *Sources) Destination(ctx context.Context, text string) (string, error) {
+	connection, to, ok := strings.Cut(strings.TrimSpace(text), "/")
+	if connection == "person" && ok {
+		book, err := src.People(ctx)
+		if err != nil {
+			return "", err
+		}
+		p := book.Find(to)
+		if p == nil {
+			return "", fmt.Errorf("nobody in the people book is called %s", to)
+		}
+		a, err := p.Preferred()
+		if err != nil {
+			return "", err
+		}
+		connection, to = a.Connection, a.Address
+	}
+	rules, err := src.Rules(ctx)
+	if err != nil {
+		return "", err
+	}
+	rule, known := rules[connection]
+	if !ok || !known {
+		return "", fmt.Errorf("%q is no destination; write connection/place, such as square/#tours", text)
+	}
+	normal, err := rule.Take(to, src.Workspace)
+	if err == nil && normal == "" {
+		err = fmt.Errorf("the address is empty")
+	}
+	if err != nil {
+		return "", err
+	}
+	return connection + "/" + normal, nil
+}

@@ -25,10 +25,30 @@ func (u *Upkeep) Tidy(ctx context.Context) error {
 	if err := db.Exec("DELETE FROM processes WHERE seen_at < now() - interval '1 hour'").Error; err != nil {
 		return err
 	}
+	if err := u.tidyAlerts(ctx); err != nil {
+		return err
+	}
 	// Made-up names that were guessed at leave a row each.
 	if err := db.Exec("DELETE FROM guesses WHERE since < now() - interval '1 hour'").Error; err != nil {
 		return err
 	}
 	return db.Exec(`DELETE FROM hook_requests r USING (SELECT connection, id, row_number() OVER (PARTITION BY connection ORDER BY id DESC) AS n FROM hook_requests) x
 		WHERE x.id = r.id AND x.n > 100`).Error
+}
+
+// tidyAlerts lets go of what belongs to arrivals that are not kept any more, and of what is over.
+func (u *Upkeep) tidyAlerts(ctx context.Context) error {
+	if err := u.Store.ForgetReplies(ctx); err != nil {
+		return err
+	}
+	db := u.Store.DB.WithContext(ctx)
+	if err := db.Exec("DELETE FROM kept WHERE ends_at < now()").Error; err != nil {
+		return err
+	}
+	for _, table := range []string{"alerts", "deeds", "asks", "escalations"} {
+		if err := db.Exec("DELETE FROM " + table + " WHERE arrival < (SELECT min(seq) FROM arrivals)").Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -84,6 +84,18 @@ CREATE TABLE asked (
 CREATE INDEX asked_open ON asked (place) WHERE NOT given;
 
 ALTER TABLE verdicts ADD COLUMN ask text NOT NULL DEFAULT '', ADD COLUMN answers jsonb;
+-- What a caller is answered who waits, for a day.
+CREATE TABLE replies (
+  arrival  bigint NOT NULL,
+  workflow bigint NOT NULL REFERENCES workflows ON DELETE CASCADE,
+  status   int NOT NULL,
+  body     jsonb,
+  at       timestamptz NOT NULL DEFAULT now(),
+  PRIMARY KEY (arrival, workflow)
+);
+CREATE INDEX replies_at ON replies (at);
+-- Of a step that adds many records: what is set in each, how many are done, and what failed.
+ALTER TABLE steps ADD COLUMN many jsonb, ADD COLUMN done_n int NOT NULL DEFAULT 0, ADD COLUMN failures jsonb;
 -- The question that a post puts, or reminds of; and whether it is the last edit of a post that follows its record.
 ALTER TABLE posts ADD COLUMN ask text NOT NULL DEFAULT '', ADD COLUMN done boolean NOT NULL DEFAULT false, ADD COLUMN edits boolean NOT NULL DEFAULT false;
 
@@ -101,4 +113,5 @@ ALTER TABLE practice.posts DROP COLUMN buttons;
 DROP TABLE keys;
 ALTER TABLE posts DROP COLUMN ask, DROP COLUMN done, DROP COLUMN edits;
 ALTER TABLE verdicts DROP COLUMN ask, DROP COLUMN answers;
-DROP TABLE asked, asks, deeds, alerts, escalations, kept;
+ALTER TABLE steps DROP COLUMN many, DROP COLUMN done_n, DROP COLUMN failures;
+DROP TABLE replies, asked, asks, deeds, alerts, escalations, kept;

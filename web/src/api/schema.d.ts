@@ -72,6 +72,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/asks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Questions that workflows have put to people */
+        get: operations["list-asks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/asks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One question, as it was put */
+        get: operations["get-ask"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/asks/{id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer a question */
+        post: operations["answer-ask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/asks/{id}/hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have somebody else asked in the place of one who was */
+        post: operations["hand-over-ask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/asks/{id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a question back; nothing more is told of its arrival */
+        post: operations["withdraw-ask"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audit": {
         parameters: {
             query?: never;
@@ -842,6 +927,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{arrival}/{workflow}/alert": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people did with what a run told */
+        get: operations["get-alert"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{arrival}/{workflow}/claim": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look after an alert */
+        post: operations["claim-alert"];
+        /** No longer look after an alert */
+        delete: operations["let-go-alert"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{arrival}/{workflow}/go-on": {
         parameters: {
             query?: never;
@@ -1476,6 +1596,21 @@ export interface components {
             /** @description each workflow that is on, with its version of now */
             why: components["schemas"]["Why"][] | null;
         };
+        AlertOutputBody: {
+            /** Format: date-time */
+            claimed_at: string | null;
+            /** @description who looks after it; empty for nobody */
+            claimed_by: string;
+            deeds: components["schemas"]["DeedItem"][] | null;
+            /** Format: date-time */
+            replied_at: string | null;
+            /** @description who answered first */
+            replied_by: string;
+            /** @description what came of it, in words */
+            said: string;
+            /** @description what is told to others unless somebody does something */
+            waits: components["schemas"]["WaitItem"][] | null;
+        };
         Analysis: {
             findings: components["schemas"]["Finding"][] | null;
             /**
@@ -1487,6 +1622,12 @@ export interface components {
             opaque: string[] | null;
             /** @description false where it was too intricate to be looked into wholly */
             whole: boolean;
+        };
+        AnswerInputBody: {
+            choice: string;
+            comment?: string;
+            /** @description of those that were asked; may be left out where only one is yours */
+            place?: string;
         };
         Applied: {
             /** @enum {string} */
@@ -1563,9 +1704,64 @@ export interface components {
         AskInputBody: {
             name: string;
         };
+        AskItem: {
+            /** @description everybody is to agree */
+            all: boolean;
+            /** @description what it came to; null while it is open, and where it was withdrawn */
+            answer: components["schemas"]["GivenItem"];
+            /** Format: int64 */
+            arrival: number;
+            /** @description the places */
+            asked: string[] | null;
+            choices: components["schemas"]["ChoiceItem"][] | null;
+            /** @description the question as it was put; in lists it is left out */
+            doc: components["schemas"]["Document"];
+            /** Format: date-time */
+            ends_at: string | null;
+            given: components["schemas"]["GivenItem"][] | null;
+            /** Format: int64 */
+            id: number;
+            /** @description of the record */
+            key: string;
+            /** @description on the sheet */
+            name: string;
+            /** @description those that have not answered */
+            open: string[] | null;
+            /** @description the choice where nobody answers in time */
+            otherwise: string;
+            /** Format: date-time */
+            put_at: string;
+            source: string;
+            /** @enum {string} */
+            state: "open" | "decided" | "withdrawn";
+            title: string;
+            /**
+             * Format: date-time
+             * @description null while it waits for opening hours
+             */
+            went_at: string | null;
+            workflow: string;
+            /** Format: int64 */
+            workflow_id: number;
+            /** @description those through which whoever looks can answer */
+            yours: string[] | null;
+        };
         AskOutputBody: {
             /** @description why it would take no post, and what to do; empty where it would */
             shut: string;
+        };
+        AsksOutputBody: {
+            items: components["schemas"]["AskItem"][] | null;
+            /**
+             * Format: int64
+             * @description before which the next page begins; 0 where there is none
+             */
+            next: number;
+            /**
+             * Format: int64
+             * @description how many open ones wait for whoever looks
+             */
+            yours: number;
         };
         AttemptItem: {
             /** @description what was called */
@@ -1720,6 +1916,19 @@ export interface components {
             /** Format: int64 */
             persons: number;
         };
+        Button: {
+            after?: string;
+            ask?: string;
+            choice?: string;
+            comment?: string;
+            does: string;
+            set?: {
+                [key: string]: unknown;
+            };
+            text: string;
+            who?: string;
+            workflow?: string;
+        };
         Change: {
             /** @description Watch, Keep, Gather, Route, Tell, Pace, Follow up, or Sheet for its name, note and look */
             band: string;
@@ -1792,6 +2001,12 @@ export interface components {
             };
             shut?: string;
             title: string;
+        };
+        ChoiceItem: {
+            /** @enum {string} */
+            comment: "none" | "optional" | "required";
+            name: string;
+            text: string;
         };
         Comparison: {
             /** Format: int64 */
@@ -1988,6 +2203,16 @@ export interface components {
             /** Format: int64 */
             yes: number;
         };
+        DeedItem: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description of the button, the question or the step */
+            name: string;
+            /** @enum {string} */
+            what: "claimed" | "replied" | "pressed" | "answered" | "followed" | "withdrawn" | "handed over" | "let go";
+            words: string;
+        };
         DestinationItem: {
             /**
              * Format: double
@@ -2060,6 +2285,7 @@ export interface components {
         Document: {
             attach?: components["schemas"]["File"][] | null;
             body: components["schemas"]["Block"][] | null;
+            buttons?: components["schemas"]["Button"][] | null;
             facts: components["schemas"]["Fact"][] | null;
             link?: components["schemas"]["Link"];
             links?: components["schemas"]["Link"][] | null;
@@ -2289,6 +2515,20 @@ export interface components {
             took: number;
             value: string;
             would?: string;
+        };
+        GivenItem: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            choice: string;
+            comment: string;
+            place: string;
+        };
+        HandInputBody: {
+            /** @description a place that was asked */
+            from: string;
+            /** @description whom to ask instead: a destination */
+            to: string;
         };
         HandOverInputBody: {
             /**
@@ -3450,6 +3690,8 @@ export interface components {
             tried: components["schemas"]["AttemptItem"][] | null;
         };
         StepProof: {
+            /** Format: int64 */
+            count?: number;
             error?: string;
             how: string;
             key?: string;
@@ -3642,6 +3884,14 @@ export interface components {
             text: string;
             /** Format: int64 */
             version: number;
+        };
+        WaitItem: {
+            /**
+             * Format: date-time
+             * @description null until one of the alert's posts is delivered
+             */
+            due_at: string | null;
+            name: string;
         };
         Why: {
             /** @description that condition in words */
@@ -3908,6 +4158,175 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AgainOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-asks": {
+        parameters: {
+            query?: {
+                of?: "me" | "all";
+                state?: "open" | "decided" | "withdrawn" | "any";
+                arrival?: number;
+                workflow?: number;
+                /** @description questions put before this one */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AsksOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "answer-ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "hand-over-ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "withdraw-ask": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskItem"];
                 };
             };
             /** @description Error */
@@ -5510,6 +5929,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RunOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-alert": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                arrival: number;
+                workflow: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "claim-alert": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                arrival: number;
+                workflow: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "let-go-alert": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                arrival: number;
+                workflow: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AlertOutputBody"];
                 };
             };
             /** @description Error */

@@ -61,6 +61,16 @@ export type Tell = {
    * a message told in the thread of the first
    */
   reply?: string;
+  /**
+   * the post follows its record until the condition holds
+   */
+  keep_up?: {
+    until: Condition;
+    /**
+     * a span such as 90s, 45m, 2h, 3d, 1h30m or PT90M
+     */
+    for?: string;
+  };
 }[];
 /**
  * text with formulas in ${ … }
@@ -69,6 +79,52 @@ export type Tell = {
  * via the `definition` "template".
  */
 export type Template = string;
+/**
+ * told where unless does not hold in time; made of the record as it is then
+ *
+ * @minItems 1
+ */
+export type Tell1 = {
+  /**
+   * connection/place; the place may hold formulas, such as mail/${record.email}. person/… goes to the address that a person of the people book prefers
+   */
+  to: string;
+  /**
+   * further addresses over the same connection, for mail; an empty one is left out
+   */
+  cc?: string;
+  /**
+   * like cc, and seen by nobody else
+   */
+  bcc?: string;
+  /**
+   * a formula that gives a list: one post for each, which is called it
+   */
+  each?: string;
+  /**
+   * how many of the list are told
+   */
+  most?: number;
+  /**
+   * skip leaves the tell out where the address is empty
+   */
+  if_empty?: 'fail' | 'skip';
+  message: string;
+  /**
+   * a message told in the thread of the first
+   */
+  reply?: string;
+  /**
+   * the post follows its record until the condition holds
+   */
+  keep_up?: {
+    until: Condition;
+    /**
+     * a span such as 90s, 45m, 2h, 3d, 1h30m or PT90M
+     */
+    for?: string;
+  };
+}[];
 
 /**
  * A workflow: what it watches, what it keeps, who is told, and what they read.
@@ -91,6 +147,10 @@ export interface Sheet {
      */
     on?: ('created' | 'updated' | 'removed')[];
     when?: Condition;
+    /**
+     * of a room: only messages whose first word this is; record.words are the rest
+     */
+    command?: string;
     due?: {
       field: string;
       offset?: string;
@@ -141,6 +201,15 @@ export interface Sheet {
     called?: {
       takes?: Question[];
     } | null;
+  };
+  /**
+   * small tables that the sheet carries: name[x] is the first row whose from is x, rows(name, x) all of them
+   */
+  tables?: {
+    /**
+     * @maxItems 2000
+     */
+    [k: string]: Record<string, unknown>[];
   };
   keep?: Condition;
   gather?: {
@@ -197,10 +266,51 @@ export interface Sheet {
           tell: Tell;
         };
   }[];
+  /**
+   * questions to people, which the workflow waits for; each name is known below it, with choice, by, comment and at
+   *
+   * @maxItems 10
+   */
+  ask?: {
+    name: string;
+    when?: Condition;
+    /**
+     * who is asked: places of one address each
+     */
+    of: string | string[];
+    /**
+     * everybody is to agree: the first of the choices needs all of them
+     */
+    all?: boolean;
+    message: string;
+    /**
+     * @minItems 2
+     */
+    choices: (
+      | string
+      | {
+          name: string;
+          text?: string;
+          comment?: 'none' | 'optional' | 'required';
+        }
+    )[];
+    /**
+     * a span such as 90s, 45m, 2h, 3d, 1h30m or PT90M
+     */
+    within?: string;
+    /**
+     * each once, counted from the question
+     */
+    remind?: Span | Span[];
+    /**
+     * the choice where nobody answers in time
+     */
+    otherwise?: string;
+  }[];
   messages?: {
     [k: string]: Message;
   };
-  route: {
+  route?: {
     take?: 'first' | 'every';
     rows?: {
       name?: string;
@@ -210,6 +320,16 @@ export interface Sheet {
     otherwise?: {
       tell: Tell;
     };
+  };
+  /**
+   * what a caller is answered who waits; only of a workflow that is started by a call
+   */
+  answer?: {
+    status?: number;
+    /**
+     * JSON; formulas may stand in its texts, and outcome is the verdict
+     */
+    body?: unknown;
   };
   pace?: {
     repeat?: {
@@ -249,6 +369,10 @@ export interface Sheet {
     name?: string;
     when?: Condition;
     add?: {
+      /**
+       * a formula that gives a list: a record for each, which is called it; 1,000 at most
+       */
+      each?: string;
       source: string;
       /**
        * fields with their values; formulas may stand in texts
@@ -275,6 +399,8 @@ export interface Sheet {
       | {
           tell: Tell;
         };
+    unless?: Unless;
+    tell?: Tell1;
   }[];
 }
 /**
@@ -368,6 +494,39 @@ export interface Message {
     name: Template;
     table: Table;
   }[];
+  /**
+   * buttons that act; where the other side has none, signed links
+   *
+   * @maxItems 8
+   */
+  buttons?: {
+    text: Template;
+    /**
+     * text with formulas in ${ … }
+     */
+    who?: string;
+    /**
+     * of the arrival's own record
+     */
+    change?: {
+      /**
+       * fields with their values; formulas may stand in texts
+       */
+      set: Record<string, unknown>;
+    };
+    /**
+     * whoever presses looks after it
+     */
+    claim?: true;
+    /**
+     * a span such as 90s, 45m, 2h, 3d, 1h30m or PT90M
+     */
+    later?: string;
+    call?: {
+      workflow: string;
+      with?: Record<string, unknown>;
+    };
+  }[];
 }
 /**
  * This interface was referenced by `Sheet`'s JSON-Schema
@@ -392,4 +551,13 @@ export interface Table {
         format?: string;
       }
   )[];
+}
+/**
+ * exactly one condition, which may ask whether the alert was claimed or answered, and within
+ *
+ * This interface was referenced by `Sheet`'s JSON-Schema
+ * via the `definition` "unless".
+ */
+export interface Unless {
+  within: Span;
 }
