@@ -44,6 +44,8 @@ type Verdict struct {
 	Failures  *string // what could not be told where the rest was, as JSON
 	More      int     // how many of a list were not told, being more than the most
 	Gathered  *string // what was gathered for it, as JSON; nil where the sheet gathers nothing
+	Ask       string  // the question that it waits for, or was dropped at
+	Answers   *string // what people answered, as JSON: decide.Answered by the names of the questions
 }
 
 // Stored makes the row of an arrival.

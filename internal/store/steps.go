@@ -34,7 +34,7 @@ type Step struct {
 	Many      *string         // of many records that are added: what is set in each
 	DoneN     int             // how many of them are done
 	Failures  json.RawMessage // what failed of them: [{n, error}]
-	Key       string // idempotency key
+	Key       string          // idempotency key
 	State     string
 	Attempts  int
 	Status    int

@@ -1,6 +1,6 @@
 import { App, ConfigProvider } from 'antd';
-import { lazy, Suspense, type ReactNode } from 'react';
-import { BrowserRouter, Navigate, Route, Routes } from 'react-router';
+import { lazy, Suspense, useEffect, type ReactNode } from 'react';
+import { BrowserRouter, Navigate, Route, Routes, useParams } from 'react-router';
 import { useLive } from './api/live';
 import { useWords } from './api/queries';
 import { nonce } from './nonce';
@@ -23,6 +23,7 @@ const RehearsalPlace = lazy(async () => ({
 const Arrivals = lazy(async () => ({ default: (await import('./places/arrivals/Arrivals')).Arrivals }));
 const Arrival = lazy(async () => ({ default: (await import('./places/arrivals/Arrival')).Arrival }));
 const Run = lazy(async () => ({ default: (await import('./places/runs/Run')).Run }));
+const Asked = lazy(async () => ({ default: (await import('./places/asked/Asked')).Asked }));
 const Outbox = lazy(async () => ({ default: (await import('./places/outbox/Outbox')).Outbox }));
 const Connections = lazy(async () => ({
   default: (await import('./places/connections/Connections')).Connections,
@@ -64,6 +65,13 @@ export function Inside({ invitation }: { invitation: string | undefined }) {
   );
 }
 
+/** Back to a button's page, now that it is known who presses. */
+function Press() {
+  const { token = '' } = useParams();
+  useEffect(() => globalThis.location.replace(`/act/${encodeURIComponent(token)}`), [token]);
+  return null;
+}
+
 function Places() {
   useLive();
   usePageTitle();
@@ -84,6 +92,9 @@ function Places() {
           <Route path="/arrivals" element={<Arrivals />} />
           <Route path="/arrivals/:id" element={<Arrival />} />
           <Route path="/runs/:arrival/:workflow" element={<Run />} />
+          <Route path="/asked" element={<Asked />} />
+          <Route path="/asked/:id" element={<Asked />} />
+          <Route path="/press/:token" element={<Press />} />
           <Route path="/people" element={<People />} />
           <Route path="/people-book" element={<Book />} />
           <Route path="/you" element={<You />} />

@@ -135,7 +135,7 @@ func (hi *History) getArrival(ctx context.Context, _ *kit.Person, in *kit.IDInpu
 		told[v.Workflow] = true
 		item := hi.verdictItem(ctx, v, row.Source)
 		out.Body.Arrival.Verdicts = append(out.Body.Arrival.Verdicts, item)
-		out.Body.Why = append(out.Body.Why, Why{item, hi.proofOf(ctx, v.Workflow, v.Version, a, known, recall(v.Gathered))})
+		out.Body.Why = append(out.Body.Why, Why{item, hi.proofOf(ctx, v.Workflow, v.Version, a, known, recall(v.Gathered), answersOf(v.Answers))})
 	}
 	live, err := hi.liveFor(ctx, row.Arrival)
 	if err != nil {
@@ -152,7 +152,7 @@ func (hi *History) getArrival(ctx context.Context, _ *kit.Person, in *kit.IDInpu
 			}
 		} else if row.Seq <= l.Since {
 			w.DecidedBy = "came before this workflow was switched on"
-		} else if w.Proof = hi.proofOf(ctx, l.ID, l.Version, a, known, nil); w.Proof != nil {
+		} else if w.Proof = hi.proofOf(ctx, l.ID, l.Version, a, known, nil, nil); w.Proof != nil {
 			w.DecidedBy = w.Proof.DecidedBy
 		}
 		out.Body.Why = append(out.Body.Why, w)
@@ -226,7 +226,7 @@ func (hi *History) decideAgain(ctx context.Context, _ *kit.Person, in *kit.IDInp
 			out.Body.Why = append(out.Body.Why, w)
 			continue
 		}
-		p := proof.LinesOf(plan, decide.Occasion(plan, a, a.Time), hi.Proof.Reach(ctx, sources.AskNothing))
+		p := proof.LinesOf(plan, decide.Occasion(plan, a, a.Time), hi.Proof.Reach(ctx, sources.AskNothing), nil)
 		w.Proof, w.Verdict, w.Row, w.DecidedBy, w.Where, w.Error = p, p.Verdict, p.Row, p.DecidedBy, p.Where, p.Error
 		w.Because = plan.Words(p.DecidedBy)
 		out.Body.Why = append(out.Body.Why, w)
@@ -245,12 +245,21 @@ func (hi *History) liveFor(ctx context.Context, row store.Arrival) ([]store.Live
 // mostWhy is for how many workflows an arrival says why.
 const mostWhy = 200
 
-func (hi *History) proofOf(ctx context.Context, workflow int64, version int, a *arrival.Arrival, known sheet.Known, recalled map[string]any) *proof.ProofLines {
+func (hi *History) proofOf(ctx context.Context, workflow int64, version int, a *arrival.Arrival, known sheet.Known, recalled map[string]any, answers map[string]decide.Answered) *proof.ProofLines {
 	plan := hi.planOf(ctx, workflow, version, known)
 	if plan == nil {
 		return nil
 	}
 	reach := hi.Proof.Reach(ctx, sources.AskNothing)
 	reach.Recall = recalled
-	return proof.LinesOf(plan, decide.Occasion(plan, a, a.Time), reach)
+	return proof.LinesOf(plan, decide.Occasion(plan, a, a.Time), reach, answers)
+}
+
+// answersOf reads what people answered.
+func answersOf(text *string) map[string]decide.Answered {
+	out := map[string]decide.Answered{}
+	if text != nil {
+		_ = json.Unmarshal([]byte(*text), &out) // what cannot be read is shown as unanswered
+	}
+	return out
 }

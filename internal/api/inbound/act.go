@@ -41,7 +41,7 @@ type actButton struct {
 var actTemplate = template.Must(template.New("act").Parse(`<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1"><meta name="robots" content="noindex"><title>{{.Title}}</title>
 <style nonce="{{.Nonce}}">
-`+pageStyle+`
+` + pageStyle + `
 .text{white-space:pre-line} dl{display:grid;grid-template-columns:max-content 1fr;gap:.2rem 1.2rem;margin:1rem 0} dt{color:#5a5445} dd{margin:0;font-variant-numeric:tabular-nums}
 .choices{display:flex;flex-wrap:wrap;gap:.8rem}
 </style></head><body><main>

@@ -61,7 +61,7 @@ func (q formQuestion) Input() string {
 var formTemplate = template.Must(template.New("form").Parse(`<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1"><title>{{.Title}}</title>
 <style nonce="{{.Nonce}}">
-`+pageStyle+`
+` + pageStyle + `
 </style></head><body><main>
 <h1>{{.Title}}</h1>
 {{if .Done}}<p class="note">{{if .Thanks}}{{.Thanks}}{{else if .Mends}}Your answers have been changed.{{else}}Thank you. Your answers have been taken in.{{end}}</p>

@@ -23,9 +23,10 @@ import (
 type proofInput struct {
 	Body struct {
 		SheetBody
-		Arrival  int64  `json:"arrival,omitempty" doc:"the chosen arrival's seq; 0 takes the newest that would be told"`
-		Record   string `json:"record,omitempty" doc:"the key of a record to prove the sheet on, as if it came in now"`
-		Workflow int64  `json:"workflow,omitempty" doc:"the workflow whose version that is on the trail is compared with"`
+		Arrival  int64             `json:"arrival,omitempty" doc:"the chosen arrival's seq; 0 takes the newest that would be told"`
+		Record   string            `json:"record,omitempty" doc:"the key of a record to prove the sheet on, as if it came in now"`
+		Suppose  map[string]string `json:"suppose,omitempty" doc:"by the names of questions: the choices that the proof goes on with; the first of each where none is given"`
+		Workflow int64             `json:"workflow,omitempty" doc:"the workflow whose version that is on the trail is compared with"`
 	}
 }
 
@@ -55,6 +56,7 @@ type ProofLines struct {
 	At        time.Time                      `json:"at" doc:"the moment that is now for the sheet"`
 	Keep      *cond.Line                     `json:"keep"`
 	Gather    []decide.GatherProof           `json:"gather"`
+	Asks      []decide.AskProof              `json:"asks" doc:"the questions that are put to people; the lines below go on with the choice of each"`
 	Rows      []decide.RowProof              `json:"rows"`
 	Otherwise bool                           `json:"otherwise" doc:"the arrival goes to otherwise"`
 	Messages  map[string]decide.MessageProof `json:"messages"`
@@ -124,7 +126,7 @@ func (s *Proof) prove(ctx context.Context, _ *kit.Person, in *proofInput) (*proo
 	}
 	if sh.Watch.Source.S == "" {
 		if plan != nil && plan.Trigger.Form != "" {
-			s.proveAlone(ctx, plan, &out.Body)
+			s.proveAlone(ctx, plan, supposed(in.Body.Suppose), &out.Body)
 		}
 		return out, nil
 	}
@@ -154,13 +156,13 @@ func (s *Proof) prove(ctx context.Context, _ *kit.Person, in *proofInput) (*proo
 	}
 	if chosen == nil {
 		if plan != nil && plan.Trigger.Form == sheet.Silent {
-			s.proveAlone(ctx, plan, &out.Body)
+			s.proveAlone(ctx, plan, nil, &out.Body)
 		}
 		return out, nil
 	}
 	out.Body.Arrival = s.Shown.ArrivalDetail(ctx, chosen.Row, chosen.Arrival, known.Schema(chosen.Arrival.Source))
 	if plan != nil {
-		out.Body.Proof = LinesOf(plan, decide.Occasion(plan, chosen.Arrival, s.Engine.Now().UTC()), s.Reach(ctx, sources.AskGet))
+		out.Body.Proof = LinesOf(plan, decide.Occasion(plan, chosen.Arrival, s.Engine.Now().UTC()), s.Reach(ctx, sources.AskGet), supposed(in.Body.Suppose))
 		out.Body.Proof.without(frozen)
 	}
 	return out, nil
@@ -187,11 +189,11 @@ func (s *Proof) Reach(ctx context.Context, asking sources.Asking) formula.Reach 
 }
 
 // proveAlone proves a sheet that is started without a record.
-func (s *Proof) proveAlone(ctx context.Context, plan *sheet.Plan, out *ProofBody) {
+func (s *Proof) proveAlone(ctx context.Context, plan *sheet.Plan, suppose map[string]decide.Answered, out *ProofBody) {
 	now := s.Engine.Now().UTC()
 	a := decide.Occasion(plan, nil, now)
 	out.Arrival = s.Shown.ArrivalDetail(ctx, store.Arrival{Source: a.Source, Type: a.Type, Time: a.Time}, a, nil)
-	out.Proof = LinesOf(plan, a, s.Reach(ctx, sources.AskGet))
+	out.Proof = LinesOf(plan, a, s.Reach(ctx, sources.AskGet), suppose)
 	moments := plan.Trigger.Moments
 	if moments == nil {
 		return
@@ -238,13 +240,23 @@ func (s *Proof) FromRecord(ctx context.Context, source, key string) (*PastArriva
 	return &PastArrival{store.Arrival{Source: source, ID: a.ID, Type: a.Type, Time: now, Subject: key}, a}, nil
 }
 
-func LinesOf(plan *sheet.Plan, a *arrival.Arrival, reach formula.Reach) *ProofLines {
+// supposed are choices as answers.
+func supposed(choices map[string]string) map[string]decide.Answered {
+	out := map[string]decide.Answered{}
+	for name, choice := range choices {
+		out[name] = decide.Answered{Choice: choice}
+	}
+	return out
+}
+
+// LinesOf proves a plan on an arrival; suppose is what people are taken to answer, by the names of the questions.
+func LinesOf(plan *sheet.Plan, a *arrival.Arrival, reach formula.Reach, suppose map[string]decide.Answered) *ProofLines {
 	sc := decide.NewScope(a)
 	sc.Reach = reach
-	p := decide.Explain(plan, sc)
+	p := decide.Explain(plan, sc, suppose)
 	l := &ProofLines{
 		Verdict: string(p.Outcome.Verdict), Row: p.Outcome.Row, DecidedBy: p.Outcome.DecidedBy, Where: p.Outcome.Where, Error: p.Outcome.Error,
-		Starts: p.Starts, Kind: p.Kind, When: p.When, That: p.That, At: a.Time, Keep: p.Keep, Gather: p.Gather, Rows: p.Rows, Messages: p.Messages,
+		Starts: p.Starts, Kind: p.Kind, When: p.When, That: p.That, At: a.Time, Keep: p.Keep, Gather: p.Gather, Asks: p.Asks, Rows: p.Rows, Messages: p.Messages,
 		Otherwise: p.Outcome.Row == decide.Otherwise, Posts: []PlannedPost{}, Follow: p.Follow,
 	}
 	if l.Rows == nil {
@@ -269,7 +281,7 @@ func LinesOf(plan *sheet.Plan, a *arrival.Arrival, reach formula.Reach) *ProofLi
 // somebody, else the newest.
 func (s *Proof) Chosen(ctx context.Context, seq int64, recent []PastArrival, marks []TrailMark) (*PastArrival, error) {
 	for i := len(recent) - 1; i >= 0; i-- {
-		if seq == recent[i].Row.Seq || seq == 0 && i < len(marks) && marks[i].Verdict == string(decide.Told) {
+		if seq == recent[i].Row.Seq || seq == 0 && i < len(marks) && (marks[i].Verdict == string(decide.Told) || marks[i].Verdict == string(decide.Asked)) {
 			return &recent[i], nil
 		}
 	}

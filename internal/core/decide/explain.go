@@ -20,6 +20,7 @@ type Proof struct {
 	That     *cond.Line // of a state that lasts, as the record is now
 	Keep     *cond.Line
 	Gather   []GatherProof
+	Asks     []AskProof
 	Rows     []RowProof
 	Else     []TellProof // of what goes otherwise
 	Messages map[string]MessageProof
@@ -46,10 +47,82 @@ type MessageProof struct {
 	Dialects []message.Rendered `json:"dialects,omitempty"`
 }
 
-// Explain runs the same plan over the same scope as Decide and keeps what every line saw.
-func Explain(p *sheet.Plan, sc *formula.Scope) Proof {
+// AskProof is what a question makes of an arrival, whether or not the arrival gets that far.
+type AskProof struct {
+	Name string     `json:"name"`
+	Path string     `json:"path"`
+	Line *cond.Line `json:"line,omitempty"`
+	// Put is true where it is put; Of are those who are asked.
+	Put bool        `json:"put"`
+	Of  []TellProof `json:"of"`
+	// Choice is what the lines below take as the answer: what was answered or, where nobody has, what is supposed.
+	Choice string `json:"choice"`
+	By     string `json:"by,omitempty"`
+}
+
+// supposed goes on from questions as if they were answered: by what is known, else by the choice that is supposed, else by the
+// first of the choices.
+func supposed(p *sheet.Plan, sc *formula.Scope, suppose map[string]Answered, out Outcome) (Outcome, map[string]Answered) {
+	known := map[string]Answered{}
+	for range p.Questions {
+		q := PlanAskNamed(p, out.Ask)
+		if out.Verdict != Asked || q == nil {
+			break
+		}
+		a := suppose[q.Name]
+		if q.Choice(a.Choice) == nil && a.At.IsZero() {
+			a.Choice = q.Choices[0].Name
+		}
+		if a.By == "" && a.At.IsZero() && len(out.Posts) > 0 {
+			a.By = out.Posts[0].To
+		}
+		if a.At.IsZero() {
+			a.At = sc.Now
+		}
+		known[q.Name] = a
+		if sc.Recall == nil {
+			sc.Recall = Gathered(p, sc)
+		}
+		out = Resume(p, sc, known, sc.Now)
+	}
+	return out, known
+}
+
+func explainAsks(p *sheet.Plan, sc *formula.Scope, known map[string]Answered) []AskProof {
+	out := []AskProof{}
+	for i := range p.Questions {
+		q := &p.Questions[i]
+		a, put := known[q.Name]
+		l := AskProof{Name: q.Name, Path: q.Path, Put: put, Choice: a.Choice, By: a.By, Of: make([]TellProof, len(q.Of))}
+		if q.When != nil {
+			line := q.When.Explain(sc)
+			l.Line = &line
+		}
+		for j := range q.Of {
+			t := &l.Of[j]
+			if t.Path = q.Path + ".of"; len(q.Of) > 1 {
+				t.Path = fmt.Sprintf("%s[%d]", t.Path, j)
+			}
+			connection, to, err := addressOf(p, &q.Of[j], sc)
+			if err == nil && to == "" {
+				err = errEmptyAddress
+			}
+			if t.To = to; err != nil {
+				t.Error = err.Error()
+			}
+			t.Who = whose(sc.People, resolved{connection: connection, to: to})
+		}
+		out = append(out, l)
+	}
+	return out
+}
+
+// Explain runs the same plan over the same scope as Decide and keeps what every line saw. Where people are asked, it goes on with
+// what is supposed that they answer, by the names of the questions.
+func Explain(p *sheet.Plan, sc *formula.Scope, suppose map[string]Answered) Proof {
+	decided, known := supposed(p, sc, suppose, Decide(p, sc))
 	out := Proof{
-		Outcome:  Decide(p, sc),
+		Outcome:  decided,
 		Starts:   ignoredAt(p, sc) == "",
 		Kind:     sc.Kind,
 		Messages: map[string]MessageProof{},
@@ -62,6 +135,8 @@ func Explain(p *sheet.Plan, sc *formula.Scope) Proof {
 		return &l
 	}
 	out.Gather = explainGather(p, sc)
+	know(p, sc, known)
+	out.Asks = explainAsks(p, sc, known)
 	out.When, out.That, out.Keep = line(p.When), line(p.Trigger.That), line(p.Keep)
 	reached := out.Starts && holds(out.When) && holds(out.Keep)
 	taken := false
@@ -76,7 +151,7 @@ func Explain(p *sheet.Plan, sc *formula.Scope) Proof {
 		out.Else = explainTells(p, p.Else.Tell, sc)
 	}
 	for i := range p.Follow {
-		out.Follow = append(out.Follow, followProof(&p.Follow[i], p.Terms, sc, holds, out.Outcome))
+		out.Follow = append(out.Follow, followProof(p, &p.Follow[i], p.Terms, sc, holds, out.Outcome))
 	}
 	for name, m := range p.Messages {
 		doc, err := m.Fill(sc)

@@ -131,6 +131,9 @@ type StepProof struct {
 	Count  int        `json:"count,omitempty"` // of a list: how many records are added; Set is of the first
 	Error  string     `json:"error,omitempty"`
 	Taken  bool       `json:"taken"` // it follows on this arrival
+	// Within is after how long it is looked at whether an alert was taken care of, and Of are those who are told otherwise.
+	Within string      `json:"within,omitempty"`
+	Of     []TellProof `json:"of,omitempty"`
 }
 
 // SetProof is one field's value as it would be set.
@@ -139,7 +142,12 @@ type SetProof struct {
 	Value string `json:"value"`
 }
 
-func followProof(f *sheet.PlanFollow, words *formula.Words, sc *formula.Scope, holds func(*cond.Line) bool, out Outcome) StepProof {
+func followProof(p *sheet.Plan, f *sheet.PlanFollow, words *formula.Words, sc *formula.Scope, holds func(*cond.Line) bool, out Outcome) StepProof {
+	if f.How == sheet.FollowTell {
+		line := f.Unless.Explain(sc)
+		return StepProof{Name: f.Name, Path: f.Path, How: f.How, Line: &line, Set: []SetProof{}, Within: value.Words(f.Within),
+			Of: explainTells(p, f.Escalate.Tell, sc), Taken: len(out.Posts) > 0 && out.Verdict == Told}
+	}
 	s := Step{Set: map[string]any{}}
 	l := StepProof{Name: f.Name, Path: f.Path, How: f.How, Target: f.Target, Set: []SetProof{}}
 	if f.When != nil {

@@ -47,7 +47,7 @@ func TestWhatIsLeftOfASheetCanBeProved(t *testing.T) {
 				partly++
 			}
 			sc := &formula.Scope{Record: map[string]any{"id": "1", "status": "late"}, Before: map[string]any{"id": "1"}, Arrival: formula.Arrival{ID: "a", Kind: "updated", Source: p.Source, At: time.Now()}, Now: time.Now()}
-			Explain(p, sc)
+			Explain(p, sc, nil)
 		}
 	}
 	require.Greater(t, partly, 100)

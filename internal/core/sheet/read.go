@@ -81,6 +81,9 @@ func (r *reader) sheet(root *yaml.Node) *Sheet {
 		}
 	}
 	r.askedTwice(s)
+	if seen["route"] && len(s.Route.Rows) == 0 && s.Route.Otherwise == nil && s.Answer == nil {
+		r.problems.Add(s.Route.At, "route", "", "the route has neither rows nor otherwise, so nobody would ever be told")
+	}
 	for _, need := range []string{"dorfbote", "name", "watch", "route"} {
 		if !seen[need] && (need != "route" || !seen["answer"]) {
 			hint := ""
@@ -332,9 +335,6 @@ func (r *reader) route(n *yaml.Node, s *Sheet) {
 			}
 			s.Route.Otherwise = b
 		}
-	}
-	if len(s.Route.Rows) == 0 && s.Route.Otherwise == nil {
-		r.problems.Add(s.Route.At, "route", "", "the route has neither rows nor otherwise, so nobody would ever be told")
 	}
 }
 

@@ -5,7 +5,7 @@ import { renew } from './renew';
 /** Which cached answers an event makes stale. */
 const stale: Record<string, string[]> = {
   arrivals: ['arrivals', 'today', 'records'],
-  decided: ['arrivals', 'workflows', 'today', 'trail', 'runs'],
+  decided: ['arrivals', 'workflows', 'today', 'trail', 'runs', 'asks'],
   posts: ['posts', 'destinations', 'today', 'runs'],
   steps: ['runs'],
   workflows: ['workflows'],

@@ -114,6 +114,40 @@ export const usePost = (id: number) =>
     queryFn: () => answerOf(api.GET('/api/posts/{id}', { params: { path: { id } } })),
   });
 
+/** Questions that workflows have put to people: those that wait for whoever looks, or all. */
+export const useAsks = (of: 'me' | 'all', state: 'open' | 'decided' | 'withdrawn' | 'any') =>
+  useInfiniteQuery({
+    queryKey: ['asks', of, state],
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) =>
+      answerOf(
+        api.GET('/api/asks', { params: { query: { of, state, before: pageParam || undefined, limit: 40 } } }),
+      ),
+    getNextPageParam: (last) => last.next || undefined,
+  });
+
+export const useAsk = (id: number) =>
+  useQuery({
+    queryKey: ['asks', 'one', id],
+    queryFn: () => answerOf(api.GET('/api/asks/{id}', { params: { path: { id } } })),
+  });
+
+/** The questions that were put about one arrival by one workflow. */
+export const useAsksOf = (arrival: number, workflow: number) =>
+  useQuery({
+    queryKey: ['asks', 'of', arrival, workflow],
+    queryFn: () =>
+      answerOf(api.GET('/api/asks', { params: { query: { of: 'all', state: 'any', arrival, workflow } } })),
+  });
+
+/** What people did with what a run told. */
+export const useAlert = (arrival: number, workflow: number) =>
+  useQuery({
+    queryKey: ['runs', 'alert', arrival, workflow],
+    queryFn: () =>
+      answerOf(api.GET('/api/runs/{arrival}/{workflow}/alert', { params: { path: { arrival, workflow } } })),
+  });
+
 export const useRun = (arrival: number, workflow: number) =>
   useQuery({
     queryKey: ['runs', arrival, workflow],

@@ -1750,6 +1750,15 @@ export interface components {
             /** @description why it would take no post, and what to do; empty where it would */
             shut: string;
         };
+        AskProof: {
+            by?: string;
+            choice: string;
+            line?: components["schemas"]["Line"];
+            name: string;
+            of: components["schemas"]["TellProof"][] | null;
+            path: string;
+            put: boolean;
+        };
         AsksOutputBody: {
             items: components["schemas"]["AskItem"][] | null;
             /**
@@ -3209,6 +3218,10 @@ export interface components {
             record?: string;
             /** @description the sheet as an object; used where there is no text */
             sheet?: unknown;
+            /** @description by the names of questions: the choices that the proof goes on with; the first of each where none is given */
+            suppose?: {
+                [key: string]: string;
+            };
             /** @description the sheet as YAML or JSON text */
             text?: string;
             /**
@@ -3218,6 +3231,8 @@ export interface components {
             workflow?: number;
         };
         ProofLines: {
+            /** @description the questions that are put to people; the lines below go on with the choice of each */
+            asks: components["schemas"]["AskProof"][] | null;
             /**
              * Format: date-time
              * @description the moment that is now for the sheet
@@ -3697,10 +3712,12 @@ export interface components {
             key?: string;
             line?: components["schemas"]["Line"];
             name: string;
+            of?: components["schemas"]["TellProof"][] | null;
             path: string;
             set: components["schemas"]["SetProof"][] | null;
             taken: boolean;
             target: string;
+            within?: string;
         };
         Tally: {
             /** Format: int64 */

@@ -102,12 +102,22 @@ interface Shown {
   picture?: { from: string; text: string } | null;
   mentions?: { name: string }[] | null;
   attach?: { name: string; size?: number }[] | null;
+  buttons?: { text: string; said?: string; done?: boolean }[] | null;
 }
 
 const toneWords: Record<string, string> = { good: 'Good news', warning: 'Look here', urgent: 'Urgent' };
 
 /** A message as it stands in a channel. */
-export function MessageView({ doc, children }: { doc: Shown; children?: ReactNode }) {
+export function MessageView({
+  doc,
+  press,
+  children,
+}: {
+  doc: Shown;
+  /** What pressing a button does; where there is nothing, the buttons are only shown. */
+  press?: (n: number) => void;
+  children?: ReactNode;
+}) {
   return (
     <article className={`post tone-${doc.tone}`}>
       {toneWords[doc.tone] && <span className="post-tone">{toneWords[doc.tone]}</span>}
@@ -141,6 +151,22 @@ export function MessageView({ doc, children }: { doc: Shown; children?: ReactNod
           {l.text}
         </a>
       ))}
+      {(doc.buttons ?? []).length > 0 && (
+        <p className="post-buttons">
+          {doc.buttons!.map((b, i) =>
+            press && !b.done ? (
+              <button key={i} type="button" className="post-button" onClick={() => press(i)}>
+                {b.text}
+              </button>
+            ) : (
+              <span key={i} className="post-button is-shown">
+                {b.text}
+                {b.said && <span className="small muted"> {b.said}</span>}
+              </span>
+            ),
+          )}
+        </p>
+      )}
       {(doc.attach ?? []).map((f) => (
         <p key={f.name} className="post-file small">
           <span aria-hidden="true">▤</span> {f.name}

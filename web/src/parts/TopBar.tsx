@@ -2,7 +2,7 @@ import { useQueryClient } from '@tanstack/react-query';
 import { Dropdown } from 'antd';
 import { NavLink, useNavigate } from 'react-router';
 import { api } from '../api/client';
-import { useMe, useToday, useWords } from '../api/queries';
+import { useAsks, useMe, useToday, useWords } from '../api/queries';
 import { useShortcuts } from './shortcuts';
 
 const allPlaces = [
@@ -22,6 +22,7 @@ export function TopBar() {
   const practice = useWords().data?.practice ?? false;
   const places = allPlaces.filter(([to]) => practice || to !== '/practice');
   const { help, open } = useShortcuts(places, (to) => void go(to));
+  const yours = useAsks('me', 'open').data?.pages[0]?.yours ?? 0;
   const needs = today.data?.needs?.length ?? 0;
 
   const signOut = async () => {
@@ -45,6 +46,10 @@ export function TopBar() {
           </NavLink>
         ))}
       </nav>
+      <NavLink to="/asked" className="topbar-asked">
+        Asked of you
+        {yours > 0 && <span className="count">{yours}</span>}
+      </NavLink>
       <button type="button" className="plainbutton" onClick={open} aria-label="Keyboard shortcuts">
         ?
       </button>

@@ -10,6 +10,7 @@ import {
   useMember,
   usePost,
   usePostsIn,
+  usePress,
   useReact,
   useSay,
   type SquarePost,
@@ -115,6 +116,7 @@ function Post({ post, replies, mayReact, linked }: PostProps) {
   const react = useReact();
   const { message } = App.useApp();
   const [answering, setAnswering] = useState(false);
+  const [pressed, setPressed] = useState<number>();
   const at = useRef<HTMLDivElement>(null);
   useEffect(() => {
     if (linked) at.current?.scrollIntoView({ block: 'center' });
@@ -163,7 +165,8 @@ function Post({ post, replies, mayReact, linked }: PostProps) {
           </Button>
         )}
       </p>
-      <MessageView doc={drawnOf(post)}>
+      <MessageView doc={drawnOf(post)} press={mayReact ? (n) => setPressed(n) : undefined}>
+        {pressed !== undefined && <Pressed post={post} button={pressed} over={() => setPressed(undefined)} />}
         {replies.map((r) => (
           <div key={r.id} className="reply">
             {r.author && <p className="muted small">{r.author}</p>}
@@ -172,6 +175,57 @@ function Post({ post, replies, mayReact, linked }: PostProps) {
         ))}
         {answering && <Say channel={post.channel} under={post.id} />}
       </MessageView>
+    </div>
+  );
+}
+
+/** A button that was pressed: a comment where it takes one, and what its sender says. */
+function Pressed({ post, button, over }: { post: SquarePost; button: number; over: () => void }) {
+  const press = usePress();
+  const { message } = App.useApp();
+  const [comment, setComment] = useState('');
+  const b = post.buttons?.[button];
+  const wants = b?.comment === 'optional' || b?.comment === 'required';
+  const send = () =>
+    press.mutate(
+      { post: post.id, button, comment },
+      {
+        onSuccess: (a) => {
+          void message.info(a.said);
+          if (a.done) over();
+        },
+      },
+    );
+  const sent = useRef(false);
+  useEffect(() => {
+    if (wants || sent.current) return;
+    sent.current = true;
+    send();
+  });
+  if (!b) return null;
+  return (
+    <div className="inline">
+      {wants && (
+        <>
+          <Input
+            className="side-select"
+            autoFocus
+            aria-label={`Comment on ${b.text}`}
+            placeholder={b.comment === 'required' ? 'Say why' : 'Say why, if you like'}
+            value={comment}
+            maxLength={2000}
+            onChange={(e) => setComment(e.target.value)}
+            onPressEnter={send}
+          />
+          <Button size="small" type="primary" loading={press.isPending} onClick={send}>
+            {b.text}
+          </Button>
+          <Button size="small" onClick={over}>
+            Not now
+          </Button>
+        </>
+      )}
+      {press.error && <Trouble error={press.error} />}
     </div>
   );
 }

@@ -45,6 +45,7 @@ export interface SquarePost {
   picture?: { id: string; text: string };
   links?: { text: string; to: string }[];
   mentions?: string[];
+  buttons?: { text: string; comment?: 'none' | 'optional' | 'required'; said?: string; done?: boolean }[];
 }
 
 export interface Letter {
@@ -184,4 +185,17 @@ export function usePracticeEvents() {
     };
     return () => source.close();
   }, [cache]);
+}
+
+/** Presses a button of a post, as whoever is signed in. */
+export function usePress() {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: ({ post, button, comment }: { post: number; button: number; comment: string }) =>
+      call<{ said: string; done: boolean }>(`/square/posts/${post}/press`, {
+        method: 'POST',
+        body: JSON.stringify({ button, comment }),
+      }),
+    onSettled: () => cache.invalidateQueries({ queryKey: ['practice', 'posts'] }),
+  });
 }

@@ -7,6 +7,7 @@ import { AsItCame } from '../../parts/AsItCame';
 import { Trouble } from '../../parts/Trouble';
 import { Verdict } from '../../parts/Verdict';
 import { fullOf } from '../../parts/times';
+import { AskBand } from '../sheet/AskBand';
 import { FollowBand } from '../sheet/FollowBand';
 import { GatherBand } from '../sheet/GatherBand';
 import { KeepBand } from '../sheet/KeepBand';
@@ -15,8 +16,9 @@ import { RouteBandView } from '../sheet/RouteBandView';
 import { TellBand } from '../sheet/TellBand';
 import { testNames } from '../sheet/names';
 import { Findings, noSurroundings, Surroundings } from '../sheet/surroundings';
-import { sourceOf, type Sheet } from '../sheet/model';
+import { sourceOf, withRoute, type Sheet } from '../sheet/model';
 import { WatchBand } from '../sheet/watch/WatchBand';
+import { RunAlert } from './RunAlert';
 import { RunPosts, RunSteps } from './Sent';
 import { Times } from './Times';
 
@@ -28,7 +30,8 @@ export function Run() {
   const { arrival, workflow } = useParams();
   const run = useRun(Number(arrival), Number(workflow));
   const words = useWords();
-  const sheet = run.data?.sheet as Sheet | undefined;
+  const written = run.data?.sheet as Sheet | undefined;
+  const sheet = useMemo(() => written && withRoute(written), [written]);
   const source = sourceOf(sheet?.watch);
   const fields = useFields(source);
   const offered = fields.data?.items;
@@ -77,6 +80,7 @@ export function Run() {
       )}
       <Times run={run.data} />
       <AsItCame a={a} />
+      <RunAlert arrival={r.arrival} workflow={r.workflow_id} told={(posts ?? []).length > 0} />
       <RunPosts posts={posts ?? []} />
       <RunSteps steps={steps ?? []} arrival={r.arrival} workflow={r.workflow_id} />
       <div className="run-head">
@@ -95,6 +99,7 @@ export function Run() {
             <WatchBand sheet={sheet} change={nothing} proof={proof} />
             <KeepBand sheet={sheet} change={nothing} proof={proof} />
             <GatherBand sheet={sheet} change={nothing} proof={proof} />
+            <AskBand sheet={sheet} change={nothing} proof={proof} />
             <RouteBandView sheet={sheet} change={nothing} proof={proof} trail={[]} table={undefined} />
             <TellBand sheet={sheet} change={nothing} proof={proof} />
             <PaceBand sheet={sheet} change={nothing} trail={[]} />

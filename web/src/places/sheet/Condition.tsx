@@ -21,6 +21,14 @@ import { RemoveButton } from '../../parts/RemoveButton';
 
 const groupWords: Record<GroupKind, string> = { all: 'all of', any: 'at least one of', none: 'none of' };
 
+/** What people may have done with an alert, which what follows on it can ask for; "" for any other condition. */
+const happenedWords = (c: Cond) => {
+  const { claimed, answered } = c as { claimed?: boolean; answered?: boolean };
+  if (claimed !== undefined) return claimed ? 'somebody takes it' : 'nobody takes it';
+  if (answered !== undefined) return answered ? 'somebody answers' : 'nobody answers';
+  return '';
+};
+
 interface Props {
   cond: Cond;
   path: string;
@@ -47,7 +55,9 @@ export function Condition(props: Props) {
       ask={
         <div className="inline">
           {lead && <span className="lead-word">{lead}</span>}
-          {isFormula(cond) ? (
+          {happenedWords(cond) ? (
+            <span>{happenedWords(cond)}</span>
+          ) : isFormula(cond) ? (
             <FormulaInput
               label={`Formula of ${placeWords(path)}`}
               path={path}

@@ -6,6 +6,7 @@ import { useFields, useStarters, useWorkflows } from '../../api/queries';
 import { Band, BandLine } from '../../parts/Band';
 import { ProblemsAt } from './ProblemsAt';
 import { AddCondition, Condition } from './Condition';
+import { EscalateStep } from './EscalateStep';
 import { Fails } from './Fails';
 import { withTest, type FollowStep, type Sheet } from './model';
 import { useSurroundings } from './surroundings';
@@ -23,7 +24,7 @@ interface Props {
 /** What follows once the posts are delivered: records that are added or changed, other workflows that are called. */
 export const FollowBand = memo(function FollowBand({ sheet, change, proof }: Props) {
   const { readOnly, keyField } = useSurroundings();
-  const first = useStarters().source;
+  const { source: first, channel } = useStarters();
   const source = sheet.watch?.source ?? first;
   const list = sheet.follow ?? [];
   if (readOnly && list.length === 0) return null;
@@ -31,17 +32,28 @@ export const FollowBand = memo(function FollowBand({ sheet, change, proof }: Pro
   const add = (s: FollowStep) => set([...list, s]);
   return (
     <Band label="Follow up" hint="once it is told">
-      {list.map((s, i) => (
-        <Step
-          key={i}
-          s={s}
-          path={`follow[${i}]`}
-          sheet={sheet}
-          proof={proof?.follow?.find((p) => p.path === `follow[${i}]`)}
-          change={(next) => set(list.map((o, n) => (n === i ? next : o)))}
-          remove={() => set(list.filter((_, n) => n !== i))}
-        />
-      ))}
+      {list.map((s, i) =>
+        s.tell || s.unless ? (
+          <EscalateStep
+            key={i}
+            s={s}
+            path={`follow[${i}]`}
+            proof={proof?.follow?.find((p) => p.path === `follow[${i}]`)}
+            change={(next) => set(list.map((o, n) => (n === i ? next : o)))}
+            remove={() => set(list.filter((_, n) => n !== i))}
+          />
+        ) : (
+          <Step
+            key={i}
+            s={s}
+            path={`follow[${i}]`}
+            sheet={sheet}
+            proof={proof?.follow?.find((p) => p.path === `follow[${i}]`)}
+            change={(next) => set(list.map((o, n) => (n === i ? next : o)))}
+            remove={() => set(list.filter((_, n) => n !== i))}
+          />
+        ),
+      )}
       {!readOnly && (
         <BandLine
           ask={
@@ -64,6 +76,11 @@ export const FollowBand = memo(function FollowBand({ sheet, change, proof }: Pro
                     label: 'Call another workflow',
                     onClick: () => add({ call: { workflow: '' } }),
                   },
+                  {
+                    key: 'tell',
+                    label: 'Tell others unless somebody takes it in time',
+                    onClick: () => change(withEscalation(sheet, channel)),
+                  },
                 ],
               }}
             >
@@ -77,6 +94,28 @@ export const FollowBand = memo(function FollowBand({ sheet, change, proof }: Pro
     </Band>
   );
 });
+
+/**
+ * The sheet with a step that tells others where nobody takes the alert; what it tells has a button to take it, unless there is
+ * one.
+ */
+export function withEscalation(sheet: Sheet, channel: string): Partial<Sheet> {
+  const messages = { ...sheet.messages };
+  const told = [
+    ...(sheet.route.rows ?? []).flatMap((r) => r.tell),
+    ...(sheet.route.otherwise?.tell ?? []),
+  ].map((t) => t.message);
+  for (const name of new Set(told)) {
+    const m = messages[name];
+    if (m && !(m.buttons ?? []).some((b) => 'claim' in b))
+      messages[name] = { ...m, buttons: [...(m.buttons ?? []), { text: 'I take it', claim: true }] };
+  }
+  const step: FollowStep = {
+    unless: { claimed: true, within: '15m' } as FollowStep['unless'],
+    tell: [{ to: channel, message: told[0] ?? Object.keys(messages)[0] ?? 'alert' }],
+  };
+  return { follow: [...(sheet.follow ?? []), step], messages };
+}
 
 /** What a step's failure may lead to. */
 const followFails = { stop: 'nothing more follows', go_on: 'go on with the rest' };

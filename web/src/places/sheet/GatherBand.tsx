@@ -4,6 +4,7 @@ import { Button, Dropdown, Input, InputNumber, Select } from 'antd';
 import type { ProofLines, Schemas } from '../../api/client';
 import { useFields, useRelations, useStarters } from '../../api/queries';
 import { Band, BandLine } from '../../parts/Band';
+import { withQuestion } from './AskBand';
 import { ProblemsAt } from './ProblemsAt';
 import { AddCondition, Condition } from './Condition';
 import { HttpEntry, ScriptEntry, SummaryEntry, ValueEntry } from './GatherWays';
@@ -24,7 +25,7 @@ interface Props {
 /** What the message or the route needs and the record lacks: related records, lists, calculations. */
 export const GatherBand = memo(function GatherBand({ sheet, change, proof }: Props) {
   const { readOnly, fields } = useSurroundings();
-  const first = useStarters().source;
+  const { source: first, channel } = useStarters();
   // The field with the longest examples is the one to sum up.
   const length = (f: (typeof fields)[number]) => Math.max(0, ...(f.examples ?? []).map((e) => e.length));
   const long = [...fields].sort((a, b) => length(b) - length(a))[0]?.name ?? 'text';
@@ -53,60 +54,72 @@ export const GatherBand = memo(function GatherBand({ sheet, change, proof }: Pro
       {!readOnly && (
         <BandLine
           ask={
-            <Dropdown
-              trigger={['click']}
-              onOpenChange={setOpen}
-              menu={{
-                items: [
-                  ...(relations.data?.items ?? []).map((r) => ({
-                    key: `${r.field} ${r.source}`,
-                    label: `What ${r.label} names, in ${r.source}`,
-                    onClick: () =>
-                      add(
-                        {
-                          find: {
-                            source: r.source,
-                            where: { field: r.of, is: `\${${formulaOf(r.field)}}` },
-                            take: 'one',
+            <>
+              <Dropdown
+                trigger={['click']}
+                onOpenChange={setOpen}
+                menu={{
+                  items: [
+                    ...(relations.data?.items ?? []).map((r) => ({
+                      key: `${r.field} ${r.source}`,
+                      label: `What ${r.label} names, in ${r.source}`,
+                      onClick: () =>
+                        add(
+                          {
+                            find: {
+                              source: r.source,
+                              where: { field: r.of, is: `\${${formulaOf(r.field)}}` },
+                              take: 'one',
+                            },
                           },
-                        },
-                        baseOf(r),
-                      ),
-                  })),
-                  {
-                    key: 'one',
-                    label: 'A related record',
-                    onClick: () => add({ find: { source: first, take: 'one' } }, 'found'),
-                  },
-                  {
-                    key: 'all',
-                    label: 'A list of records',
-                    onClick: () => add({ find: { source: first, take: 'all', limit: 10 } }, 'list'),
-                  },
-                  { key: 'value', label: 'A calculation', onClick: () => add({ value: 'now' }, 'value') },
-                  {
-                    key: 'summary',
-                    label: 'A summary of a long text',
-                    onClick: () => add({ summary: { of: long, words: 25 } }, 'short'),
-                  },
-                  {
-                    key: 'http',
-                    label: 'The answer of a service',
-                    onClick: () => add({ http: { url: 'https://' }, if_fails: 'empty' }, 'answer'),
-                  },
-                  {
-                    key: 'script',
-                    label: 'A few lines of script',
-                    onClick: () =>
-                      add({ script: 'result = record["' + (fields[0]?.name ?? 'id') + '"]' }, 'value'),
-                  },
-                ],
-              }}
-            >
-              <Button type="link" size="small" className="add">
-                + gather
-              </Button>
-            </Dropdown>
+                          baseOf(r),
+                        ),
+                    })),
+                    {
+                      key: 'one',
+                      label: 'A related record',
+                      onClick: () => add({ find: { source: first, take: 'one' } }, 'found'),
+                    },
+                    {
+                      key: 'all',
+                      label: 'A list of records',
+                      onClick: () => add({ find: { source: first, take: 'all', limit: 10 } }, 'list'),
+                    },
+                    { key: 'value', label: 'A calculation', onClick: () => add({ value: 'now' }, 'value') },
+                    {
+                      key: 'summary',
+                      label: 'A summary of a long text',
+                      onClick: () => add({ summary: { of: long, words: 25 } }, 'short'),
+                    },
+                    {
+                      key: 'http',
+                      label: 'The answer of a service',
+                      onClick: () => add({ http: { url: 'https://' }, if_fails: 'empty' }, 'answer'),
+                    },
+                    {
+                      key: 'script',
+                      label: 'A few lines of script',
+                      onClick: () =>
+                        add({ script: 'result = record["' + (fields[0]?.name ?? 'id') + '"]' }, 'value'),
+                    },
+                  ],
+                }}
+              >
+                <Button type="link" size="small" className="add">
+                  + gather
+                </Button>
+              </Dropdown>
+              {!sheet.ask && (
+                <Button
+                  type="link"
+                  size="small"
+                  className="add"
+                  onClick={() => change(withQuestion(sheet, channel))}
+                >
+                  + ask somebody first
+                </Button>
+              )}
+            </>
           }
         />
       )}

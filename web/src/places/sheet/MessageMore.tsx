@@ -5,6 +5,7 @@ import { useLatest } from '../../parts/useLatest';
 import { ChipInput } from './compose/ChipInput';
 import type { ChipHandle } from './compose/Handle';
 import { FieldPicker } from './FieldPicker';
+import { MessageButtons } from './MessageButtons';
 import type { Message } from './model';
 import { useSurroundings } from './surroundings';
 
@@ -20,7 +21,7 @@ type File = NonNullable<Message['attach']>[number];
 type Column = File['table']['columns'][number];
 
 /** The parts of a message that not every one has: another sender, more links, a picture, persons it speaks to, files. */
-export function MessageMore({ message, gathered, set }: Props) {
+export function MessageMore({ name, message, gathered, set }: Props) {
   const { readOnly } = useSurroundings();
   const { sender, picture } = message;
   const links = message.links ?? [];
@@ -143,6 +144,13 @@ export function MessageMore({ message, gathered, set }: Props) {
           }
         />
       ))}
+      {(message.buttons ?? []).length > 0 && (
+        <MessageButtons
+          buttons={message.buttons!}
+          message={name}
+          change={(next) => set({ buttons: next.length ? next : undefined })}
+        />
+      )}
       {!readOnly && (
         <>
           <span />
@@ -150,6 +158,7 @@ export function MessageMore({ message, gathered, set }: Props) {
             {!sender && add('sender', { sender: { name: '' } })}
             {add('link', { links: [...links, { text: '', to: '' }] })}
             {!picture && add('picture', { picture: { from: '' } })}
+            {!message.buttons && add('button', { buttons: [{ text: 'I take it', claim: true }] })}
             {add('person', { mention: [...mention, ''] })}
             {gathered.length > 0 &&
               add('file', {

@@ -5,6 +5,7 @@ import { useQueries } from '@tanstack/react-query';
 import type { FieldItem, Proof, Question, TrailMark } from '../../api/client';
 import { fieldsOf, useFields, useMe, useSources, useWords } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
+import { AskBand } from './AskBand';
 import { AsText } from './AsText';
 import { ChosenBar } from './ChosenBar';
 import { FollowBand } from './FollowBand';
@@ -25,25 +26,40 @@ import { useProof } from './useProof';
 
 const noMarks: TrailMark[] = [];
 
+/** What is known of an answer to a question. */
+const answerFields = [
+  { name: 'choice', label: 'Choice', type: 'choice' },
+  { name: 'by', label: 'By', type: 'text' },
+  { name: 'comment', label: 'Comment', type: 'text' },
+  { name: 'at', label: 'At', type: 'moment' },
+];
+
 /** What is gathered, with the fields of the sources that it is found in. It changes only when these do. */
 function useGathered(sheet: Sheet | undefined): GatheredName[] {
   const list = (sheet?.gather ?? []).map((g) => ({
     name: g.name,
     source: g.find?.source,
     many: g.find?.take === 'all',
+    answer: false,
+  }));
+  const asked = (sheet?.ask ?? []).map((a) => ({
+    name: a.name,
+    source: undefined,
+    many: false,
+    answer: true,
   }));
   const sources = [...new Set(list.flatMap((g) => (g.source?.includes('/') ? [g.source] : [])))];
   const known = useQueries({
     queries: sources.map(fieldsOf),
     combine: (results) => results.map((r) => r.data?.items),
   });
-  const spelt = JSON.stringify(list);
+  const spelt = JSON.stringify([...list, ...asked]);
   return useMemo(
     () =>
-      (JSON.parse(spelt) as typeof list).map(({ name, source, many }) => ({
+      (JSON.parse(spelt) as typeof list).map(({ name, source, many, answer }) => ({
         name,
         many,
-        fields: (known[sources.indexOf(source ?? '')] ?? []).filter((f) => !f.hidden),
+        fields: answer ? answerFields : (known[sources.indexOf(source ?? '')] ?? []).filter((f) => !f.hidden),
       })),
     // The sources follow from how the list is spelt.
     // eslint-disable-next-line react-hooks/exhaustive-deps
@@ -75,7 +91,8 @@ function Editor({ id }: { id: number }) {
     setArrival(seq);
     setRecord(seq ? '' : key);
   };
-  const proof = useProof(work.draft, arrival, record, id);
+  const [suppose, setSuppose] = useState<Record<string, string>>({});
+  const proof = useProof(work.draft, arrival, record, id, suppose);
   const sheet = work.draft?.sheet;
   const source = sourceOf(sheet?.watch);
   const proved = proof.data?.arrival;
@@ -189,6 +206,13 @@ function Editor({ id }: { id: number }) {
               <WatchBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
               <KeepBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
               <GatherBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
+              <AskBand
+                sheet={sheet}
+                change={change}
+                proof={body?.proof ?? undefined}
+                suppose={suppose}
+                setSuppose={setSuppose}
+              />
               <RouteBandView
                 sheet={sheet}
                 change={change}

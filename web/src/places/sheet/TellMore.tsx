@@ -2,9 +2,11 @@ import { Button, Checkbox, InputNumber, Select } from 'antd';
 import { RemoveButton } from '../../parts/RemoveButton';
 import { TellTo } from './TellTo';
 import { overOf } from './reach';
-import type { Tell } from './model';
+import { SpanInput } from '../../parts/SpanInput';
+import { emptyTest, groupOf, isFormula, type Tell } from './model';
 import type { Name } from './names';
-import { useSurroundings } from './surroundings';
+import { useFound, useSurroundings } from './surroundings';
+import { TestEditor } from './TestEditor';
 
 interface Props {
   tell: Tell;
@@ -92,6 +94,7 @@ export function TellMore({ tell, label, id, more, set }: Props) {
       >
         leave it out where the address is empty
       </Checkbox>
+      <KeepUp tell={tell} label={label} id={id} set={set} />
       {!readOnly && over !== '' && (
         <span className="tell">
           {(['cc', 'bcc'] as const).map(
@@ -103,6 +106,53 @@ export function TellMore({ tell, label, id, more, set }: Props) {
               ),
           )}
         </span>
+      )}
+    </span>
+  );
+}
+
+/** Whether a post follows its record, and until when. */
+function KeepUp({ tell, label, id, set }: Pick<Props, 'tell' | 'label' | 'id' | 'set'>) {
+  const { readOnly, fields } = useSurroundings();
+  const { seen } = useFound();
+  const keep = tell.keep_up;
+  const until = keep?.until;
+  const simple = until && !groupOf(until) && !isFormula(until);
+  const status = fields.find((f) => f.name === 'status') ?? fields[0];
+  if (!keep && (readOnly || !status || tell.each)) return null;
+  return (
+    <span className="tell keepup">
+      <Checkbox
+        disabled={readOnly}
+        checked={keep !== undefined}
+        aria-label={`The post to ${label} follows its record`}
+        onChange={(e) =>
+          set({ keep_up: e.target.checked ? { until: emptyTest(status?.name ?? 'id') } : undefined })
+        }
+      >
+        the post follows its record{keep ? ', until' : ''}
+      </Checkbox>
+      {keep && simple && (
+        <TestEditor
+          cond={until}
+          path={`${id}.keep_up.until`}
+          change={(next) => set({ keep_up: { ...keep, until: next } })}
+          seen={seen[String(until.field)]}
+        />
+      )}
+      {keep && !simple && (
+        <span className="muted">a condition holds that is written in the sheet's text</span>
+      )}
+      {keep && (
+        <>
+          <span className="muted">for at most</span>
+          <SpanInput
+            label={`How long the post to ${label} follows its record`}
+            value={keep.for ?? '30d'}
+            readOnly={readOnly}
+            change={(span) => set({ keep_up: { ...keep, for: span } })}
+          />
+        </>
       )}
     </span>
   );

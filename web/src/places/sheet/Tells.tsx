@@ -76,7 +76,7 @@ function OneTell({ tell: t, label, id, change, remove }: OneProps) {
     ['destinations', 'trail'],
   );
   const listed = (destinations.data?.items ?? []).find((d) => d.name === t.to);
-  const plain = !t.cc && !t.bcc && !t.each && t.if_empty !== 'skip';
+  const plain = !t.cc && !t.bcc && !t.each && !t.keep_up && t.if_empty !== 'skip';
   const [open, setOpen] = useState(!plain);
   const of = gathered.find((g) => g.name === eachOf(t));
   const more = useMemo(() => (of ? itNames(of.fields, `Each of ${of.name}`) : undefined), [of]);

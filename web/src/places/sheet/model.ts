@@ -1,7 +1,22 @@
 import type { Condition, Sheet as Written, Tell as Tells } from '../../api/sheet';
 
-/** A sheet as docs/schema/sheet.schema.json describes it. While it is being written, some of it may be missing. */
-export type Sheet = Written;
+/**
+ * A sheet as docs/schema/sheet.schema.json describes it. While it is being written, some of it may be missing; a route is
+ * always there, if only an empty one.
+ */
+export type Sheet = Omit<Written, 'route'> & { route: NonNullable<Written['route']> };
+
+/** A sheet as it comes, with an empty route where it has none. */
+export const withRoute = (s: Written): Sheet => ({ ...s, route: s.route ?? {} });
+
+/** A question to people. */
+export type Ask = NonNullable<Sheet['ask']>[number];
+
+/** What ends a step that tells others: one condition, which may be what people did, and within. */
+export type Unless = Partial<Condition> & { within: string; claimed?: boolean; answered?: boolean };
+
+/** A button of a message. */
+export type ButtonPart = NonNullable<NonNullable<NonNullable<Sheet['messages']>[string]>['buttons']>[number];
 
 /** A condition is read by its keys: a group, a test or a formula. */
 export type Cond = Condition;
@@ -142,9 +157,11 @@ function withTells(sheet: Sheet, tell: (t: Tell) => Tell): Sheet {
     gather: sheet.gather?.map((g) =>
       typeof g.if_fails === 'object' ? { ...g, if_fails: { tell: all(g.if_fails.tell) } } : g,
     ),
-    follow: sheet.follow?.map((f) =>
-      typeof f.if_fails === 'object' ? { ...f, if_fails: { tell: all(f.if_fails.tell) } } : f,
-    ),
+    follow: sheet.follow?.map((f) => ({
+      ...f,
+      ...(f.tell && { tell: all(f.tell) }),
+      ...(typeof f.if_fails === 'object' && { if_fails: { tell: all(f.if_fails.tell) } }),
+    })),
     route: {
       ...sheet.route,
       ...(rows && { rows: rows.map((r) => ({ ...r, tell: all(r.tell) })) }),
@@ -157,7 +174,9 @@ function withTells(sheet: Sheet, tell: (t: Tell) => Tell): Sheet {
 export function renamed(sheet: Sheet, from: string, to: string): Sheet {
   const name = (n: string) => (n === from ? to : n);
   const messages = Object.entries(sheet.messages ?? {}).map(([n, m]) => [name(n), m] as const);
-  return withTells({ ...sheet, messages: Object.fromEntries(messages) }, ({ reply, ...t }) => ({
+  const ask = sheet.ask?.map((a) => ({ ...a, message: name(a.message) }));
+  const next = { ...sheet, ...(ask && { ask }), messages: Object.fromEntries(messages) };
+  return withTells(next, ({ reply, ...t }) => ({
     ...t,
     message: name(t.message),
     ...(reply !== undefined && { reply: name(reply) }),
@@ -168,7 +187,8 @@ export function renamed(sheet: Sheet, from: string, to: string): Sheet {
 export function withoutMessage(sheet: Sheet, name: string): Sheet {
   const messages = Object.fromEntries(Object.entries(sheet.messages ?? {}).filter(([n]) => n !== name));
   const next = Object.keys(messages)[0] ?? '';
-  return withTells({ ...sheet, messages }, ({ reply, ...t }) => ({
+  const ask = sheet.ask?.map((a) => (a.message === name ? { ...a, message: next } : a));
+  return withTells({ ...sheet, ...(ask && { ask }), messages }, ({ reply, ...t }) => ({
     ...t,
     message: t.message === name ? next : t.message,
     ...(reply !== undefined && reply !== name && { reply }),
@@ -191,5 +211,7 @@ export function tosOf(sheet: Sheet, message: string): string[] {
     if (t.message === message || t.reply === message) found.push(t.to);
     return t;
   });
+  for (const a of sheet.ask ?? [])
+    if (a.message === message) found.push(...(typeof a.of === 'string' ? [a.of] : a.of));
   return [...new Set(found)];
 }

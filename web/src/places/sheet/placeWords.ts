@@ -5,6 +5,7 @@ const parts: [RegExp, (n: string) => string][] = [
   [/^watch/, () => 'Watch'],
   [/^keep/, () => 'Keep'],
   [/^gather\[(\d+)\]/, (n) => `look-up ${n}`],
+  [/^ask\[(\d+)\]/, (n) => `question ${n}`],
   [/^route\.rows\[(\d+)\]/, (n) => `row ${n}`],
   [/^route\.otherwise/, () => 'Otherwise'],
   [/^follow\[(\d+)\]/, (n) => `step ${n}`],

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useCallback, useEffect, useRef, useState } from 'react';
 import { ApiError, api, answerOf, type WorkflowDetail } from '../../api/client';
-import type { Sheet } from './model';
+import { withRoute, type Sheet } from './model';
 
 export type Saving = 'saved' | 'saving' | { failed: string };
 
@@ -134,4 +134,4 @@ export function useDraft(id: number) {
 }
 
 const draftOf = (w: WorkflowDetail): Draft =>
-  w.sheet && typeof w.sheet === 'object' ? { sheet: w.sheet as Sheet } : { text: w.text };
+  w.sheet && typeof w.sheet === 'object' ? { sheet: withRoute(w.sheet as Sheet) } : { text: w.text };

@@ -46,7 +46,13 @@ function thawed(now: Proof, good: Proof): Proof {
 }
 
 /** The proof of the draft for the chosen arrival, kept up to date as one edits. */
-export function useProof(draft: Draft | undefined, arrival: number, record = '', workflow = 0) {
+export function useProof(
+  draft: Draft | undefined,
+  arrival: number,
+  record = '',
+  workflow = 0,
+  suppose: Record<string, string> = {},
+) {
   const [settled, setSettled] = useState(draft);
   useEffect(() => {
     const t = window.setTimeout(() => setSettled(draft), settled ? REST : 0);
@@ -54,11 +60,11 @@ export function useProof(draft: Draft | undefined, arrival: number, record = '',
   }, [draft, settled]);
   const sheet = settled?.sheet ?? settled?.text;
   const query = useQuery({
-    queryKey: ['trail', sheet, arrival, record],
+    queryKey: ['trail', sheet, arrival, record, suppose],
     enabled: settled !== undefined,
     queryFn: ({ signal }) => {
       const on = record ? { record } : { arrival };
-      const about = { ...on, workflow };
+      const about = { ...on, workflow, suppose };
       const body = settled!.sheet ? { sheet: settled!.sheet, ...about } : { text: settled!.text, ...about };
       return answerOf(api.POST('/api/proof', { body, signal }));
     },
