@@ -181,3 +181,47 @@ func TestAQuestionIsDecidedOnce(t *testing.T) {
 	require.NoError(t, w.Store.DB.First(&verdict, "arrival = ?", first.Arrival).Error)
 	assert.Equal(t, []string{string(decide.Told), "Yes"}, []string{verdict.Verdict, verdict.Route})
 }
+
+// What is said in a room: a reply in an alert's thread counts as an answer to it, a command is done and answered in its thread, and
+// one that nobody knows is answered by what is understood.
+func TestWhatIsSaidInARoom(t *testing.T) {
+	w := start(t, true)
+	require.NoError(t, w.Store.DB.Create(&store.Connection{ID: "talk", Kind: "hook", Title: "Talk", KeyField: "id", CreatedAt: time.Now()}).Error)
+	w.only(t, strings.Replace(claimable, "within: 3s", "within: 2s", 1))
+	ctx := context.Background()
+	command := "dorfbote: 1\nname: Done\nwatch: {source: talk/tours, command: done}\nmessages: {m: {title: \"x\"}}\nroute: {otherwise: {tell: [{each: \"${[]}\", to: \"square/#tours\", message: m}]}}\n"
+	row := store.Workflow{Name: "Done", Draft: command, CreatedAt: time.Now(), UpdatedAt: time.Now()}
+	require.NoError(t, w.Store.DB.Create(&row).Error)
+	_, err := w.Store.SwitchOn(ctx, row.ID, store.SwitchedOn{Sheet: command, Source: "talk/tours"}, func(*gorm.DB, *store.Workflow) error { return nil })
+	require.NoError(t, err)
+	w.take(t, event("1", "A", "late", 900))
+	eventually(t, "told", func() bool { return len(w.chat.titles()) == 1 })
+	eventually(t, "it is written down", func() bool { return w.postOf(t, "message = 'm'").State == store.Sent })
+	post := w.postOf(t, "message = 'm'")
+	about, err := w.Store.AboutOf(ctx, "talk/tours", "#tours", post.RemoteID)
+	require.NoError(t, err)
+	require.Equal(t, &store.About{Workflow: "Late", WorkflowID: 1, Arrival: post.Arrival, Source: "tours/collections", Key: "A"}, about)
+	said := func(id, text string, more map[string]any) {
+		record := map[string]any{"id": id, "author": "Vera", "text": text, "room": "#tours"}
+		for k, v := range more {
+			record[k] = v
+		}
+		ev := event("m"+id, id, "", 0)
+		ev.Source, ev.Record, ev.Type = "talk/tours", record, "dorfbote.record.created"
+		w.take(t, ev)
+	}
+	said("77", "on  my way", map[string]any{"thread": post.RemoteID, "about": map[string]any{"workflow": "Late", "key": "A", "arrival": float64(post.Arrival), "workflow_id": 1.0}})
+	eventually(t, "the answer counts", func() bool {
+		a, err := w.Store.AlertOf(ctx, post.Arrival, 1)
+		return err == nil && a.RepliedBy == "Vera"
+	})
+	said("78", "@dorfbote collect COL-1", nil)
+	eventually(t, "what is understood is said", func() bool { return len(w.chat.titles()) == 2 })
+	answer := w.postOf(t, "message = 'answer'")
+	assert.Contains(t, string(answer.Body), "What I understand here: done.")
+	assert.Equal(t, "78", w.chat.under[1], "in the thread of who asked")
+	said("79", "just talking", nil)
+	eventually(t, "nobody took it, and the other step was answered", func() bool { return len(w.chat.titles()) == 3 })
+	time.Sleep(600 * time.Millisecond)
+	assert.Equal(t, []string{"A late", "", "nobody: A late"}, w.chat.titles())
+}

@@ -64,6 +64,7 @@ func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) 
 	e.Timing = &timing.Timing{Host: h, Workflows: e.Workflows}
 	e.Decider = &decider.Decider{Host: h, Sources: e.Sources, Workflows: e.Workflows, Writer: e.Writer, Timing: e.Timing, Outbox: e.Outbox, Missed: e.wakeAll}
 	e.Follow = &follow.Follow{Host: h, Sources: e.Sources, Workflows: e.Workflows, Writer: e.Writer, Outbox: e.Outbox}
+	e.Follow.Followed = e.Decider.AnswerCommand
 	e.Alerts = &alerts.Alerts{Host: h, Sources: e.Sources, Decider: e.Decider, Outbox: e.Outbox, Follow: e.Follow, Links: e.Links}
 	e.Workflows.Arm, e.Workflows.CheckNow = e.Timing.Arm, e.Polls.CheckNow
 	e.Timing.Due = append(e.Timing.Due, e.Decider.LetGoDue, e.Decider.EscalateDue, e.Decider.AskDue)

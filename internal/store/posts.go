@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"slices"
 	"time"
@@ -49,6 +50,7 @@ type Post struct {
 	Ask         string // the question that it puts, or reminds of
 	Done        bool   // the last edit of a post that follows its record
 	Edits       bool   // it is such an edit
+	UnderRemote string // the other side's id of what it answers, which is none of ours
 }
 
 // PostFilter narrows the outbox. Zero values do not narrow.
@@ -144,6 +146,29 @@ func (s *Store) PostCalled(ctx context.Context, connection, remote string) (*Pos
 	}
 	var list []Post
 	err := s.DB.WithContext(ctx).Raw("SELECT * FROM posts WHERE remote_id = ? AND split_part(destination, '/', 1) = ? ORDER BY id LIMIT 1", remote, connection).Scan(&list).Error
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	return &list[0], nil
+}
+
+// About is what a post was about.
+type About struct {
+	Workflow   string
+	WorkflowID int64
+	Arrival    int64
+	Source     string
+	Key        string
+}
+
+// AboutOf finds what the post was about that a message answers: the other side's id of the post, in the same room or, where there is no
+// room, over the same connection. It is nil where the post is none of ours.
+func (s *Store) AboutOf(ctx context.Context, source, room, remote string) (*About, error) {
+	var list []About
+	err := s.DB.WithContext(ctx).Raw(`SELECT w.name AS workflow, p.workflow AS workflow_id, p.arrival, coalesce(a.source, '') AS source, coalesce(a.subject, '') AS key
+		FROM posts p JOIN workflows w ON w.id = p.workflow LEFT JOIN arrivals a ON a.seq = p.arrival
+		WHERE p.remote_id = @remote AND NOT p.trial AND (@room <> '' AND substr(p.destination, strpos(p.destination, '/') + 1) = @room OR @room = '' AND split_part(p.destination, '/', 1) = split_part(@source, '/', 1))
+		ORDER BY p.id LIMIT 1`, sql.Named("remote", remote), sql.Named("room", room), sql.Named("source", source)).Scan(&list).Error
 	if err != nil || len(list) == 0 {
 		return nil, err
 	}

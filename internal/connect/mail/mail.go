@@ -318,6 +318,9 @@ func Item(raw []byte, fallback string) connect.Item {
 		key = clean(id, 300)
 	}
 	r["id"] = key
+	if ids, err := mr.Header.MsgIDList("In-Reply-To"); err == nil && len(ids) > 0 && len(ids[0]) < 300 {
+		r["in_reply_to"] = clean(ids[0], 300)
+	}
 	if s, err := mr.Header.Subject(); err == nil && s != "" {
 		r["subject"] = clean(s, 1000)
 	}

@@ -317,6 +317,11 @@ func (de *Decider) decideLane(ctx context.Context, b *batch) error {
 				return err
 			}
 		}
+		if b.lane.Workflow == 0 {
+			if err := de.talk(ctx, tx, b.arrivals, on, made); err != nil {
+				return err
+			}
+		}
 		return de.keepIn(ctx, tx, made, true)
 	})
 	if err != nil {

@@ -80,11 +80,19 @@ func (f *Follow) followRun(ctx context.Context, run jobs.Follow) error {
 	if err != nil || !ready {
 		return err
 	}
+	did := false
 	for {
 		s, err := f.nextStep(ctx, run)
-		if err != nil || s == nil {
+		if err != nil {
 			return err
 		}
+		if s == nil {
+			if did && f.Followed != nil {
+				return f.Followed(ctx, run.Arrival, run.Workflow)
+			}
+			return nil
+		}
+		did = true
 		if none {
 			return f.skipRest(ctx, run, "nobody was told, so nothing follows")
 		}
@@ -95,8 +103,14 @@ func (f *Follow) followRun(ctx context.Context, run jobs.Follow) error {
 			return err
 		}
 		goOn, err := f.doStep(ctx, s)
-		if err != nil || !goOn {
+		if err != nil {
 			return err
+		}
+		if !goOn {
+			if s.State == store.Failed && f.Followed != nil {
+				return f.Followed(ctx, run.Arrival, run.Workflow)
+			}
+			return nil
 		}
 	}
 }

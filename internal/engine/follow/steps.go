@@ -3,6 +3,8 @@
 package follow
 
 import (
+	"context"
+
 	"dorfbote/internal/engine/host"
 	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/engine/outbox"
@@ -17,4 +19,6 @@ type Follow struct {
 	Workflows *workflows.Workflows
 	Writer    *intake.Writer
 	Outbox    *outbox.Outbox
+	// Followed is told once a run's steps are done, or one has failed.
+	Followed func(ctx context.Context, arrival, workflow int64) error
 }

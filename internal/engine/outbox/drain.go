@@ -160,6 +160,7 @@ func (o *Outbox) sendOne(ctx context.Context, c *store.Connection, sender connec
 		}
 		out.replaces = remote // where the earlier post never got there, this one is a new one
 	}
+	out.under = p.UnderRemote
 	if p.Under != nil {
 		remote, err := o.Async.RemoteID(ctx, *p.Under)
 		if err != nil {

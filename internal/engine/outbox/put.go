@@ -90,9 +90,10 @@ func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
 	workflows, arrivals, under, updates := make([]int64, n), make([]int64, n), make([]*int64, n), make([]*int64, n)
 	destinations, messages, bodies, titles, keys := make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
 	times, expires, trials, cc, bcc := make([]time.Time, n), make([]*time.Time, n), make([]bool, n), make([]string, n), make([]string, n)
+	remotes := make([]string, n)
 	asks, done, edits := make([]string, n), make([]bool, n), make([]bool, n)
 	for i, p := range rows {
-		asks[i], done[i], edits[i] = p.Ask, p.Done, p.Edits
+		asks[i], done[i], edits[i], remotes[i] = p.Ask, p.Done, p.Edits, p.UnderRemote
 		workflows[i], arrivals[i], destinations[i], messages[i] = p.Workflow, p.Arrival, p.Destination, p.Message
 		bodies[i], titles[i], keys[i], times[i], expires[i], trials[i] = string(p.Body), p.Title, p.Key, p.CreatedAt, p.ExpiresAt, p.Trial
 		cc[i], bcc[i] = p.Cc, p.Bcc
@@ -107,11 +108,11 @@ func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
 	if send {
 		state, created, sent = "'waiting'", "now()", "NULL"
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO posts (id, workflow, arrival, destination, message, body, title, under, updates, key, expires_at, trial, cc, bcc, ask, done, edits, created_at, sent_at, state)
+	_, err = tx.ExecContext(ctx, `INSERT INTO posts (id, workflow, arrival, destination, message, body, title, under, updates, key, expires_at, trial, cc, bcc, ask, done, edits, under_remote, created_at, sent_at, state)
 		OVERRIDING SYSTEM VALUE
-		SELECT t.id, t.w, t.a, t.d, t.m, t.b, t.t, t.u, t.r, t.k, t.x, t.y, t.cc, t.bcc, t.ask, t.done, t.edits, `+created+`, `+sent+`, `+state+`
-		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[], $7::text[], $8::bigint[], $9::text[], $10::timestamptz[], $11::bigint[], $12::timestamptz[], $13::boolean[], $14::text[], $15::text[], $16::text[], $17::boolean[], $18::boolean[])
-			AS t(id, w, a, d, m, b, t, u, k, at, r, x, y, cc, bcc, ask, done, edits)`, ids, workflows, arrivals, destinations, messages, bodies, titles, under, keys, times, updates, expires, trials, cc, bcc, asks, done, edits)
+		SELECT t.id, t.w, t.a, t.d, t.m, t.b, t.t, t.u, t.r, t.k, t.x, t.y, t.cc, t.bcc, t.ask, t.done, t.edits, t.ur, `+created+`, `+sent+`, `+state+`
+		FROM unnest($1::bigint[], $2::bigint[], $3::bigint[], $4::text[], $5::text[], $6::jsonb[], $7::text[], $8::bigint[], $9::text[], $10::timestamptz[], $11::bigint[], $12::timestamptz[], $13::boolean[], $14::text[], $15::text[], $16::text[], $17::boolean[], $18::boolean[], $19::text[])
+			AS t(id, w, a, d, m, b, t, u, k, at, r, x, y, cc, bcc, ask, done, edits, ur)`, ids, workflows, arrivals, destinations, messages, bodies, titles, under, keys, times, updates, expires, trials, cc, bcc, asks, done, edits, remotes)
 	if err != nil {
 		return fmt.Errorf("writing posts: %w", err)
 	}
@@ -200,6 +201,9 @@ func (o *Outbox) Put(ctx context.Context, tx *sql.Tx, rows []Row, send bool) err
 	}
 	return nil
 }
+
+// AnswerMessage is the name of the message that answers whoever gave a command, which no sheet writes.
+const AnswerMessage = "answer"
 
 // Cause names an arrival as the cause of posts.
 func Cause(seq int64) string { return fmt.Sprintf("a%d", seq) }

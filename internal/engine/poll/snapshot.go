@@ -86,6 +86,9 @@ func (s *snapshot) flush(ctx context.Context) error {
 	}
 	batch := s.batch
 	s.batch = s.batch[:0]
+	if err := s.polls.about(ctx, s.source, batch); err != nil {
+		return fmt.Errorf("looking for what a message answers: %w", err)
+	}
 	return pgx.BeginFunc(ctx, s.polls.Async.Pool, func(tx pgx.Tx) error {
 		keys := make([]string, len(batch))
 		for i, it := range batch {

@@ -3,6 +3,7 @@ package sources
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -185,4 +186,25 @@ func (src *Sources) Destination(ctx context.Context, text string) (string, error
 		return "", err
 	}
 	return connection + "/" + normal, nil
+}
+
+// RoomOf gives the destination by which something is said in the room that a source reads: over the same connection or, where that
+// cannot post, over one that lists a place of that name. It is "" where there is none.
+func (src *Sources) RoomOf(ctx context.Context, source, room string) (string, error) {
+	rules, err := src.Rules(ctx)
+	if err != nil {
+		return "", err
+	}
+	connection, _, _ := strings.Cut(source, "/")
+	if rule, ok := rules[connection]; ok {
+		if place, err := rule.Take(room, src.Workspace); err == nil && place != "" {
+			return connection + "/" + place, nil
+		}
+	}
+	for _, name := range value.SortedKeys(rules) {
+		if slices.Contains(rules[name].Places, room) {
+			return name + "/" + room, nil
+		}
+	}
+	return "", nil
 }

@@ -97,7 +97,7 @@ CREATE INDEX replies_at ON replies (at);
 -- Of a step that adds many records: what is set in each, how many are done, and what failed.
 ALTER TABLE steps ADD COLUMN many jsonb, ADD COLUMN done_n int NOT NULL DEFAULT 0, ADD COLUMN failures jsonb;
 -- The question that a post puts, or reminds of; and whether it is the last edit of a post that follows its record.
-ALTER TABLE posts ADD COLUMN ask text NOT NULL DEFAULT '', ADD COLUMN done boolean NOT NULL DEFAULT false, ADD COLUMN edits boolean NOT NULL DEFAULT false;
+ALTER TABLE posts ADD COLUMN ask text NOT NULL DEFAULT '', ADD COLUMN done boolean NOT NULL DEFAULT false, ADD COLUMN edits boolean NOT NULL DEFAULT false, ADD COLUMN under_remote text NOT NULL DEFAULT '';
 
 -- Keys of this installation, sealed.
 CREATE TABLE keys (
@@ -111,7 +111,7 @@ ALTER TABLE practice.posts ADD COLUMN buttons jsonb NOT NULL DEFAULT '[]';
 -- +goose Down
 ALTER TABLE practice.posts DROP COLUMN buttons;
 DROP TABLE keys;
-ALTER TABLE posts DROP COLUMN ask, DROP COLUMN done, DROP COLUMN edits;
+ALTER TABLE posts DROP COLUMN ask, DROP COLUMN done, DROP COLUMN edits, DROP COLUMN under_remote;
 ALTER TABLE verdicts DROP COLUMN ask, DROP COLUMN answers;
 ALTER TABLE steps DROP COLUMN many, DROP COLUMN done_n, DROP COLUMN failures;
 DROP TABLE replies, asked, asks, deeds, alerts, escalations, kept;

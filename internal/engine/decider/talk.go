@@ -1,0 +1,142 @@
+package decider
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"gorm.io/gorm"
+
+	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/message"
+	"dorfbote/internal/engine/outbox"
+	"dorfbote/internal/engine/workflows"
+	"dorfbote/internal/store"
+)
+
+// talk notes of messages in rooms whom they answer, and tells who speaks to Dorfbote by an unknown command what is understood.
+func (de *Decider) talk(ctx context.Context, tx *sql.Tx, arrivals []store.Arrival, on workflows.On, made []decided) error {
+	for i := range arrivals {
+		a := &arrivals[i]
+		if a.Type != "dorfbote.record.created" || !strings.Contains(string(a.Data), `"text"`) {
+			continue
+		}
+		var data struct {
+			Record struct {
+				Author, Text, From, Room, ID, Thread string
+				Own                                  bool
+				About                                *struct {
+					Arrival    int64 `json:"arrival"`
+					WorkflowID int64 `json:"workflow_id"`
+				}
+			}
+		}
+		if err := json.Unmarshal(a.Data, &data); err != nil || data.Record.Own {
+			continue //nolint:nilerr // a record whose fields are of other types is no message
+		}
+		r := &data.Record
+		if by := r.Author + r.From; r.About != nil && r.About.WorkflowID > 0 && by != "" {
+			if err := store.Replied(ctx, tx, r.About.WorkflowID, r.About.Arrival, by); err != nil {
+				return err
+			}
+			words := []rune(strings.Join(strings.Fields(r.Text), " "))
+			if len(words) > 200 {
+				words = append(words[:199], '…')
+			}
+			if err := store.AddAct(ctx, tx, store.Deed{Workflow: r.About.WorkflowID, Arrival: r.About.Arrival, What: store.ActReplied, By: by, Words: string(words)}); err != nil {
+				return err
+			}
+		}
+		if r.Room != "" && r.Author != "" {
+			if err := de.understood(ctx, tx, a, r.Text, r.Room, r.ID, on, made); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// understood answers a command that no workflow knows, where others are known in the room: by what is.
+func (de *Decider) understood(ctx context.Context, tx *sql.Tx, a *store.Arrival, text, room, id string, on workflows.On, made []decided) error {
+	first := decide.Words(text)
+	spoken := len(first) > 0 && (strings.HasPrefix(first[0], "@") || strings.HasPrefix(first[0], "/") || strings.HasPrefix(first[0], "!"))
+	if !spoken {
+		return nil
+	}
+	var known []string
+	var live store.Live
+	for _, l := range on.Concerned(a, nil) {
+		plan, err := de.Workflows.PlanOf(ctx, l)
+		if err != nil || plan.Command == "" {
+			continue
+		}
+		if slices.ContainsFunc(made, func(d decided) bool { return d.seq == a.Seq && d.live.ID == l.ID && d.Verdict != decide.Ignored }) {
+			return nil
+		}
+		known, live = append(known, plan.Command), l
+	}
+	if len(known) == 0 || slices.ContainsFunc(made, func(d decided) bool { return d.seq == a.Seq && d.Verdict != decide.Ignored }) {
+		return nil
+	}
+	slices.Sort(known)
+	words := fmt.Sprintf("I do not know that. What I understand here: %s.", strings.Join(slices.Compact(known), ", "))
+	return de.sayTo(ctx, tx, live.ID, a.Seq, a.Source, room, id, words, "unknown")
+}
+
+// sayTo answers whoever said something in a room, in its thread.
+func (de *Decider) sayTo(ctx context.Context, tx *sql.Tx, workflow, seq int64, source, room, id, words, ref string) error {
+	to, err := de.Sources.RoomOf(ctx, source, room)
+	if err != nil || to == "" {
+		return err
+	}
+	doc := &message.Document{Tone: "plain", Facts: []message.Fact{}, Body: []message.Block{{Kind: message.Paragraph, Inlines: []message.Inline{{Kind: message.Text, Text: words}}}}}
+	rows := outbox.Rows(workflow, seq, de.Now().UTC(), []decide.Post{{To: to, Message: outbox.AnswerMessage, Doc: doc, Under: -1, Ref: outbox.Cause(seq) + "-" + ref}})
+	rows[0].UnderRemote = id
+	return de.Outbox.Put(ctx, tx, rows, true)
+}
+
+// AnswerCommand tells who gave a command what came of it, once its steps are done, or one has failed. What tells somebody in the room by
+// itself needs no further answer than that of a failure.
+func (de *Decider) AnswerCommand(ctx context.Context, arrival, workflow int64) error {
+	rows, err := de.Store.ArrivalsBySeq(ctx, []int64{arrival})
+	if err != nil || len(rows) == 0 {
+		return err
+	}
+	plan, err := de.Workflows.PlanOn(ctx, workflow)
+	if err != nil || plan == nil || plan.Command == "" {
+		return err
+	}
+	a, err := rows[0].Core()
+	if err != nil {
+		return err
+	}
+	room, _ := a.Record["room"].(string)
+	id, _ := a.Record["id"].(string)
+	by, _ := a.Record["author"].(string)
+	if room == "" || id == "" {
+		return nil
+	}
+	steps, err := de.Store.StepsOf(ctx, arrival, workflow)
+	if err != nil {
+		return err
+	}
+	var words []string
+	for _, s := range steps {
+		what := strings.TrimSpace(s.Target + " " + s.RecordKey)
+		switch s.State {
+		case store.Done:
+			words = append(words, map[string]string{"change": "changed ", "add": "added to ", "call": "started "}[s.Kind]+what)
+		case store.Failed:
+			words = append(words, fmt.Sprintf("could not do it (%s): %s", what, s.Answer))
+		}
+	}
+	if len(words) == 0 {
+		return nil
+	}
+	return de.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+		return de.sayTo(ctx, tx, workflow, arrival, rows[0].Source, room, id, by+": "+strings.Join(words, "; "), "did")
+	})
+}
