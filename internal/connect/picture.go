@@ -11,6 +11,8 @@ import (
 	"image/png"
 	"io"
 	"net/http"
+
+	"dorfbote/internal/core/message"
 )
 
 // Picture is a picture as Dorfbote hands it on: read, and written anew, so that nothing else comes along.
@@ -24,6 +26,14 @@ const (
 	maxPicture = 10 << 20   // bytes
 	maxPixels  = 40_000_000 // which take four bytes each
 )
+
+// PictureOf gives a message's picture: what was drawn for it, or what stands at its address.
+func PictureOf(ctx context.Context, env Env, p *message.Picture) (*Picture, error) {
+	if len(p.Made) > 0 {
+		return &Picture{"image/png", ".png", p.Made}, nil
+	}
+	return FetchPicture(ctx, env, p.From)
+}
 
 // FetchPicture reads a picture from an address through the guard: bounded, of a real type by its content, and written anew.
 func FetchPicture(ctx context.Context, env Env, address string) (*Picture, error) {

@@ -20,7 +20,7 @@ const module = "dorfbote/"
 // folder of them, which may import within it.
 var layers = [][]string{
 	{"internal/core"},
-	{"internal/memory", "internal/seal", "internal/script", "internal/patterns", "internal/pgserver", "internal/peers", "internal/browser", "examples", "web"},
+	{"internal/memory", "internal/seal", "internal/picture", "internal/script", "internal/patterns", "internal/pgserver", "internal/peers", "internal/browser", "examples", "web"},
 	{"internal/store"},
 	{"internal/observe", "internal/notify", "internal/jobs"},
 	{"internal/connect"},

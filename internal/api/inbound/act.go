@@ -17,6 +17,7 @@ import (
 	"dorfbote/internal/engine/alerts"
 	"dorfbote/internal/engine/decider"
 	"dorfbote/internal/engine/links"
+	"dorfbote/internal/engine/outbox"
 	"dorfbote/internal/store"
 )
 
@@ -213,4 +214,44 @@ func (in *Inbound) notPressed(w http.ResponseWriter, r *http.Request, p actPage,
 		p.SignIn = "/press/" + url.PathEscape(chi.URLParam(r, "token"))
 	}
 	in.actPage(w, status, p)
+}
+
+// showPicture shows what was drawn for a post, to whoever has its link.
+func (in *Inbound) showPicture(w http.ResponseWriter, r *http.Request) {
+	link, err := in.Engine.Links.Read(r.Context(), strings.TrimSuffix(chi.URLParam(r, "token"), ".png"))
+	if err == nil && link.For != links.Picture {
+		err = links.ErrForged
+	}
+	switch {
+	case errors.Is(err, links.ErrExpired):
+		http.Error(w, "This picture is not shown any more.", http.StatusGone)
+		return
+	case errors.Is(err, links.ErrForged):
+		http.NotFound(w, r)
+		return
+	case err != nil:
+		http.Error(w, "This picture cannot be shown at the moment.", http.StatusServiceUnavailable)
+		return
+	}
+	p, err := in.Store.Post(r.Context(), link.ID)
+	if err != nil {
+		http.NotFound(w, r)
+		return
+	}
+	doc, err := message.Stored(p.Body)
+	if err != nil || doc.Picture == nil || doc.Picture.Chart == nil && doc.Picture.Grid == nil {
+		http.NotFound(w, r)
+		return
+	}
+	raw, err := outbox.Draw(doc.Picture, r.URL.Query().Get("on") == "dark")
+	if err != nil {
+		http.Error(w, "This picture cannot be drawn.", http.StatusInternalServerError)
+		return
+	}
+	h := w.Header()
+	h.Set("Content-Type", "image/png")
+	h.Set("Cache-Control", "private, max-age=3600")
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("X-Robots-Tag", "noindex, nofollow, noarchive")
+	_, _ = w.Write(raw)
 }

@@ -37,6 +37,7 @@ func (in *Inbound) Doors(r chi.Router) {
 		r.Head("/act/{token}", in.showButton)
 		r.Post("/act/{token}", in.pressButton)
 	})
+	r.Get("/picture/{token}", in.showPicture)
 	r.Get("/form/{connection}", in.showForm)
 	r.Post("/form/{connection}", in.takeForm)
 	r.Get("/form/{connection}/mend/{token}", in.showForm)

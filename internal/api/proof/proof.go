@@ -96,6 +96,7 @@ func (s *Proof) Routes() {
 		})
 	s.rehearsalRoutes()
 	s.draftedRoutes()
+	s.drawingRoutes()
 }
 
 func (s *Proof) prove(ctx context.Context, _ *kit.Person, in *proofInput) (*proofOutput, error) {

@@ -122,6 +122,19 @@ func (c *chat) picture(ctx context.Context, from string) string {
 	return id
 }
 
+// handed hands a message's picture over; "" where it cannot be had.
+func (c *chat) handed(ctx context.Context, p *message.Picture) string {
+	pic, err := connect.PictureOf(ctx, c.config.Env, p)
+	if err != nil {
+		return ""
+	}
+	id, err := c.Upload(ctx, "", pic.Media, pic.Data)
+	if err != nil {
+		return ""
+	}
+	return id
+}
+
 func (c *chat) call(ctx context.Context, method, path, under string, p connect.Post) connect.Delivery {
 	post := wire(p, under)
 	if s := p.Doc.Sender; s != nil && s.Picture != "" {
@@ -131,9 +144,9 @@ func (c *chat) call(ctx context.Context, method, path, under string, p connect.P
 		post.Sender.Picture = c.picture(ctx, s.Picture)
 	}
 	if pic := p.Doc.Picture; pic != nil {
-		if id := c.picture(ctx, pic.From); id != "" {
+		if id := c.handed(ctx, pic); id != "" {
 			post.Picture = &wirePicture{id, pic.Text}
-		} else {
+		} else if pic.From != "" {
 			post.Links = append(post.Links, message.Link{Text: pic.Text, To: pic.From})
 		}
 	}

@@ -229,7 +229,7 @@ func (m *mailbox) letter(ctx context.Context, p connect.Post, under string) (*le
 // picture puts a picture into the mail itself, since no reader's program is to fetch it; where it cannot be had, its words and its
 // address stand there.
 func (m *mailbox) picture(ctx context.Context, msg *gomail.Msg, p *message.Picture) string {
-	pic, err := connect.FetchPicture(ctx, m.config.Env, p.From)
+	pic, err := connect.PictureOf(ctx, m.config.Env, p)
 	if err != nil {
 		return fmt.Sprintf(`<p><a href="%s">%s</a></p>`, html.EscapeString(p.From), html.EscapeString(p.Text))
 	}

@@ -56,7 +56,7 @@ func (w *webhook) body(ctx context.Context, p connect.Post, under string, handed
 	post["under"] = under
 	var picture *connect.Picture
 	if p.Doc.Picture != nil && (w.as == asParts || handed && w.config.Settings["picture_address"] != "") {
-		if pic, err := connect.FetchPicture(ctx, w.config.Env, p.Doc.Picture.From); err == nil {
+		if pic, err := connect.PictureOf(ctx, w.config.Env, p.Doc.Picture); err == nil {
 			picture = pic // else the picture's own address has to do
 		}
 	}

@@ -39,3 +39,8 @@ func formatMoney(amount float64, code, locale string) string {
 	}
 	return sign + digits + "\u00a0" + symbol
 }
+
+// GroupNumber writes a number as the locale does, with so many decimals.
+func GroupNumber(v float64, decimals int, locale string) string {
+	return value.Printer(locale).Sprint(number.Decimal(value.Round(v, decimals), number.Scale(decimals)))
+}

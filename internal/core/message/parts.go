@@ -20,8 +20,12 @@ type Sender struct {
 
 // Picture is a picture of a message, with what it shows in words.
 type Picture struct {
-	From string `json:"from"` // its address
+	From string `json:"from"` // its address; "" where it is drawn
 	Text string `json:"text"`
+	// Chart or Grid is what is drawn, and Made what was drawn of it, as PNG.
+	Chart *Chart `json:"chart,omitempty"`
+	Grid  *Grid  `json:"grid,omitempty"`
+	Made  []byte `json:"-"`
 }
 
 // Mentioned is a person whom a message speaks to.
@@ -43,8 +47,14 @@ type File struct {
 // SenderSpec, PictureSpec and FileSpec are these parts as written on a sheet.
 type (
 	SenderSpec  struct{ Name, Picture *report.Text }
-	PictureSpec struct{ From, Text *report.Text }
-	FileSpec    struct {
+	PictureSpec struct {
+		At         report.Pos
+		From, Text *report.Text
+		Chart      *ChartSpec
+		Table      *TableSpec
+		Most       int // of the rows of the table
+	}
+	FileSpec struct {
 		At    report.Pos
 		Name  report.Text
 		Table TableSpec
@@ -74,6 +84,12 @@ func (s *PartsSpec) texts(each func(*report.Text)) {
 	}
 	if s.Picture != nil {
 		some(s.Picture.From, s.Picture.Text)
+		if c := s.Picture.Chart; c != nil {
+			some(&c.Of, c.Title)
+		}
+		if t := s.Picture.Table; t != nil {
+			some(&t.Of)
+		}
 	}
 	for i := range s.Links {
 		some(&s.Links[i].Text, &s.Links[i].To)
@@ -91,7 +107,12 @@ func (s *PartsSpec) texts(each func(*report.Text)) {
 type parts struct {
 	sender  struct{ name, picture *formula.Template }
 	links   []linkTemplate
-	picture struct{ from, text *formula.Template }
+	picture struct {
+		from, text *formula.Template
+		chart      *chartTemplate
+		table      *table
+		most       int
+	}
 	mention []*formula.Template
 	attach  []fileTemplate
 	buttons []buttonTemplate
@@ -119,6 +140,12 @@ func compileParts(s *PartsSpec, words *formula.Words, path string, problems *rep
 	}
 	if s.Picture != nil {
 		p.picture.from, p.picture.text = tmpl(s.Picture.From, path+".picture.from"), tmpl(s.Picture.Text, path+".picture.text")
+		if s.Picture.Chart != nil {
+			p.picture.chart = compileChart(s.Picture.Chart, words, path+".picture.chart", problems)
+		}
+		if s.Picture.Table != nil {
+			p.picture.table, p.picture.most = compileTable(s.Picture.Table, words, path+".picture.table", problems), s.Picture.Most
+		}
 	}
 	for i := range s.Mention {
 		p.mention = append(p.mention, tmpl(&s.Mention[i], fmt.Sprintf("%s.mention[%d]", path, i)))
@@ -143,6 +170,12 @@ func (p *parts) usesIt() bool {
 	list = append(list, p.mention...)
 	for i := range p.buttons {
 		list = append(list, p.buttons[i].templates()...)
+	}
+	if c := p.picture.chart; c != nil && (c.of != nil && c.of.UsesIt() || c.title.UsesIt()) {
+		return true
+	}
+	if t := p.picture.table; t != nil && t.of != nil && t.of.UsesIt() {
+		return true
 	}
 	for _, a := range p.attach {
 		if list = append(list, a.name); a.table != nil && a.table.of != nil && a.table.of.UsesIt() {
@@ -190,7 +223,7 @@ func (m *Message) Parts() []Part {
 		}
 	}
 	add(m.parts.sender.name != nil || m.parts.sender.picture != nil, PartSender)
-	add(m.parts.picture.from != nil, PartPicture)
+	add(m.parts.picture.from != nil || m.parts.picture.chart != nil || m.parts.picture.table != nil, PartPicture)
 	add(len(m.parts.mention) > 0, PartMention)
 	add(len(m.parts.attach) > 0, PartAttach)
 	return out
@@ -207,7 +240,20 @@ func (p *parts) fill(d *Document, f *filling) {
 		}
 	}
 	if from := f.address("picture", p.picture.from); from != "" {
-		d.Picture = &Picture{from, cmp.Or(f.line("picture", p.picture.text), d.Title)}
+		d.Picture = &Picture{From: from, Text: cmp.Or(f.line("picture", p.picture.text), d.Title)}
+	}
+	if c := p.picture.chart; c != nil && f.err == nil {
+		title := f.line("picture.chart.title", c.title)
+		chart, err := c.figures(f.sc, f.words, title)
+		if f.fail("picture.chart", err); err == nil {
+			d.Picture = &Picture{Chart: chart, Text: cmp.Or(f.line("picture", p.picture.text), chart.Words())}
+		}
+	}
+	if t := p.picture.table; t != nil && f.err == nil {
+		grid, err := t.grid(f.sc, f.words, p.picture.most, "")
+		if f.fail("picture.table", err); err == nil {
+			d.Picture = &Picture{Grid: grid, Text: cmp.Or(f.line("picture", p.picture.text), grid.Words())}
+		}
 	}
 	for i, m := range p.mention {
 		if m == nil || f.err != nil {

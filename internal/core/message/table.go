@@ -17,6 +17,7 @@ type TableSpec struct {
 	At      report.Pos
 	Of      report.Text // a formula that gives the list
 	Columns []ColumnSpec
+	Total   bool // a line with the sums of the columns of numbers
 }
 
 // ColumnSpec is a column: a field of the records, what it is headed by, and how dates are written.
@@ -25,6 +26,7 @@ type ColumnSpec struct{ Field, Label, Format report.Text }
 type table struct {
 	of      *formula.Formula
 	columns []column
+	total   bool
 }
 
 type column struct {
@@ -34,7 +36,7 @@ type column struct {
 
 // compileTable makes a table ready. Its columns are headed by the labels of the fields.
 func compileTable(s *TableSpec, words *formula.Words, path string, problems *report.List) *table {
-	t := &table{of: formula.Read(s.Of, s.Of.S, 0, words, path+".of", problems)}
+	t := &table{total: s.Total, of: formula.Read(s.Of, s.Of.S, 0, words, path+".of", problems)}
 	var schema *value.Schema
 	for _, g := range words.Gathered {
 		if g.Name == strings.TrimSpace(s.Of.S) {

@@ -32,14 +32,7 @@ func (r *reader) messagePart(m *message.Spec, e entry, path string) {
 			m.Links = append(m.Links, *r.link(n, fmt.Sprintf("%s[%d]", path, i)))
 		}
 	case "picture":
-		m.Picture = &message.PictureSpec{}
-		for _, p := range r.parts(e.node, path, "a picture", []string{"from"}, "from", "text") {
-			if t := some(p.node, path+"."+p.name, p.name); p.name == "from" {
-				m.Picture.From = t
-			} else {
-				m.Picture.Text = t
-			}
-		}
+		m.Picture = r.picture(e.node, path)
 	case "mention":
 		if e.node.Kind == yaml.ScalarNode {
 			m.Mention = []report.Text{r.text(e.node, path, "mention")}
@@ -75,11 +68,86 @@ func (r *reader) attach(n *yaml.Node, path string) message.FileSpec {
 	return f
 }
 
-func (r *reader) table(n *yaml.Node, path string) message.TableSpec {
+// picture reads a picture, which is exactly one of an address, a chart and a table.
+func (r *reader) picture(n *yaml.Node, path string) *message.PictureSpec {
+	out := &message.PictureSpec{At: at(n)}
+	way := ""
+	for _, p := range r.object(n, path, "a picture", "from", "chart", "table", "text") {
+		if p.name != "text" {
+			if way != "" {
+				r.problems.Add(report.Pos{Line: p.key.Line, Column: p.key.Column}, path, "", "a picture is one of from, chart and table; %s comes second, after %s", p.name, way)
+				continue
+			}
+			way = p.name
+		}
+		at := path + "." + p.name
+		switch p.name {
+		case "from", "text":
+			t := r.text(p.node, at, p.name)
+			if p.name == "from" {
+				out.From = &t
+			} else {
+				out.Text = &t
+			}
+		case "chart":
+			out.Chart = r.chart(p.node, at)
+		case "table":
+			t := r.tableOf(p.node, at, &out.Most)
+			out.Table = &t
+		}
+	}
+	if way == "" && r.follow(n).Kind == yaml.MappingNode {
+		r.problems.Add(out.At, path, "", "a picture has from, chart or table")
+	}
+	return out
+}
+
+func (r *reader) chart(n *yaml.Node, path string) *message.ChartSpec {
+	c := &message.ChartSpec{At: at(n)}
+	for _, p := range r.parts(n, path, "a chart", []string{"of", "kind", "by", "value"}, "of", "kind", "at", "by", "value", "split", "title") {
+		t := r.text(p.node, path+"."+p.name, p.name)
+		switch p.name {
+		case "of":
+			c.Of = bare(t)
+		case "kind":
+			c.Kind = t
+		case "at":
+			c.Field = &t
+		case "by":
+			c.By = t
+		case "value":
+			c.Value = bare(t)
+		case "split":
+			c.Split = &t
+		case "title":
+			c.Title = &t
+		}
+	}
+	return c
+}
+
+func (r *reader) table(n *yaml.Node, path string) message.TableSpec { return r.tableOf(n, path, nil) }
+
+// tableOf reads a table; most, where it is not nil, is how many of its rows are shown.
+func (r *reader) tableOf(n *yaml.Node, path string, most *int) message.TableSpec {
 	t := message.TableSpec{At: at(n)}
-	for _, p := range r.parts(n, path, "a table", []string{"of", "columns"}, "of", "columns") {
-		if p.name == "of" {
+	names := []string{"of", "columns"}
+	if most != nil {
+		names = append(names, "most", "total")
+	}
+	for _, p := range r.parts(n, path, "a table", []string{"of", "columns"}, names...) {
+		switch p.name {
+		case "of":
 			t.Of = bare(r.text(p.node, path+".of", "of"))
+			continue
+		case "most":
+			*most = r.whole(r.text(p.node, path+".most", "most"), path, "most", message.MostRows)
+			continue
+		case "total":
+			b, ok := r.value(p.node).(bool)
+			if t.Total = b; !ok {
+				r.problems.Add(at(p.node), path+".total", "true", "total is true or false")
+			}
 			continue
 		}
 		for i, c := range r.list(p.node, path+".columns", "columns") {

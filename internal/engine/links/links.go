@@ -21,7 +21,8 @@ import (
 
 // What links are for.
 const (
-	Button = "b" // the buttons of a post
+	Button  = "b" // the buttons of a post
+	Picture = "p" // what was drawn for a post
 )
 
 // AllButtons in the place of a button's number leads to a page with all of them.

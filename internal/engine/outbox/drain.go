@@ -130,6 +130,9 @@ func (o *Outbox) sendOne(ctx context.Context, c *store.Connection, sender connec
 	if err != nil {
 		return false, fmt.Errorf("post %d: %w", p.ID, err)
 	}
+	if doc, err = o.drawn(ctx, p, doc); err != nil {
+		return false, err
+	}
 	doc, buttons, err := o.pressable(ctx, c, p, doc)
 	if err != nil {
 		return false, err

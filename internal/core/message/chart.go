@@ -1,0 +1,455 @@
+package message
+
+import (
+	"fmt"
+	"math"
+	"regexp"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/value"
+)
+
+// The kinds of chart.
+const (
+	Bars    = "bars"    // lying, one for each value of a field
+	Columns = "columns" // standing
+	Line    = "line"
+	Share   = "share" // parts of a whole
+)
+
+// ChartKinds lists them in the order in which they are offered.
+var ChartKinds = []string{Columns, Bars, Line, Share}
+
+// Spans of time that figures are grouped by.
+const (
+	ByDay   = "day"
+	ByWeek  = "week"
+	ByMonth = "month"
+)
+
+// MostSplit is how many series a chart has; the rest is one of others. MostPoints bounds its points.
+const (
+	MostSplit  = 12
+	MostPoints = 400
+)
+
+// ChartSpec is a chart as written.
+type ChartSpec struct {
+	At              report.Pos
+	Of              report.Text // a formula that gives the list
+	Kind, By, Value report.Text
+	Field           *report.Text // at: the moment that is grouped by day, week or month
+	Split, Title    *report.Text
+}
+
+// Chart is the figures of a chart. What is drawn of it is made of these alone: the same figures are the same picture.
+type Chart struct {
+	Kind   string   `json:"kind"`
+	Title  string   `json:"title,omitempty"`
+	Unit   string   `json:"unit,omitempty"`
+	Labels []string `json:"labels"` // of the points
+	Series []Series `json:"series"`
+	Locale string   `json:"locale,omitempty"`
+}
+
+// Series is one series of a chart; a nil value is a gap.
+type Series struct {
+	Name   string     `json:"name,omitempty"`
+	Values []*float64 `json:"values"`
+}
+
+type chartTemplate struct {
+	path  string
+	of    *formula.Formula
+	kind  string
+	at    value.Path // of moments; by is a span then
+	timed bool
+	by    string
+	group value.Path
+	fold  string // sum, count, avg, min, max
+	field value.Path
+	split *value.Path
+	title *formula.Template
+	unit  string // where the field's currency is known
+	money bool
+}
+
+var aggregate = regexp.MustCompile(`^\s*(sum|count|avg|min|max)\(\s*([^()]*?)\s*\)\s*$`)
+
+func compileChart(s *ChartSpec, words *formula.Words, path string, problems *report.List) *chartTemplate {
+	c := &chartTemplate{path: path, of: formula.Read(s.Of, s.Of.S, 0, words, path+".of", problems), kind: s.Kind.S, by: s.By.S}
+	schema := schemaOf(words, s.Of.S)
+	if !slices.Contains(ChartKinds, s.Kind.S) {
+		problems.Add(s.Kind.At, path+".kind", value.Nearest(s.Kind.S, ChartKinds), "kind is one of %s, not %q", strings.Join(ChartKinds, ", "), s.Kind.S)
+	}
+	look := func(t report.Text, part string) value.Field {
+		p := value.ParsePath(strings.TrimPrefix(strings.TrimSpace(t.S), "it."))
+		f, _, known := schema.Find(p)
+		if schema != nil && !known {
+			add := problems.Add
+			if schema.Learnt || schema.Open {
+				add = problems.Warn
+			}
+			add(t.At, path+"."+part, value.Nearest(t.S, schema.Names()), "there is no field %s in %s", t.S, s.Of.S)
+		}
+		return f
+	}
+	pathOf := func(t report.Text) value.Path {
+		return value.ParsePath(strings.TrimPrefix(strings.TrimSpace(t.S), "it."))
+	}
+	if s.Field != nil {
+		c.timed, c.at = true, pathOf(*s.Field)
+		if f := look(*s.Field, "at"); f.Type != value.Any && !f.Type.IsTime() {
+			problems.Add(s.Field.At, path+".at", "", "%s is a %s field; at needs a date or a moment", s.Field.S, f.Type)
+		}
+		if !slices.Contains([]string{ByDay, ByWeek, ByMonth}, s.By.S) {
+			problems.Add(s.By.At, path+".by", value.Nearest(s.By.S, []string{ByDay, ByWeek, ByMonth}), "by is day, week or month where the chart goes by time, not %q", s.By.S)
+		}
+	} else {
+		c.group = pathOf(s.By)
+		look(s.By, "by")
+	}
+	m := aggregate.FindStringSubmatch(s.Value.S)
+	switch {
+	case m == nil:
+		problems.Add(s.Value.At, path+".value", "count()", "value is count(), or sum, avg, min or max of a field, such as sum(amount), not %q", s.Value.S)
+	case m[1] != "count" && m[2] == "":
+		problems.Add(s.Value.At, path+".value", "", "%s needs a field, such as %s(amount)", m[1], m[1])
+	default:
+		if c.fold = m[1]; m[2] != "" {
+			t := s.Value
+			t.S = m[2]
+			f := look(t, "value")
+			c.field, c.unit, c.money = pathOf(t), f.Currency, f.Type == value.Money
+			if c.fold != "count" && f.Type != value.Any && !f.Type.IsNumber() {
+				problems.Add(s.Value.At, path+".value", "", "%s is a %s field, of which there is no %s", m[2], f.Type, m[1])
+			}
+			if c.fold == "count" {
+				c.unit, c.money = "", false
+			}
+		}
+	}
+	if s.Split != nil {
+		p := pathOf(*s.Split)
+		c.split = &p
+		if !strings.HasSuffix(s.Split.S, "currency") {
+			look(*s.Split, "split")
+		}
+	}
+	if s.Title != nil {
+		c.title = parse(*s.Title, words, path+".title", problems)
+	}
+	return c
+}
+
+func schemaOf(words *formula.Words, of string) *value.Schema {
+	for _, g := range words.Gathered {
+		if g.Name == strings.TrimSpace(of) {
+			return g.Schema
+		}
+	}
+	return nil
+}
+
+// cell collects the values of one point of one series.
+type cell struct {
+	n        int
+	sum      float64
+	min, max float64
+}
+
+func (c *cell) add(v float64) {
+	if c.n == 0 || v < c.min {
+		c.min = v
+	}
+	if c.n == 0 || v > c.max {
+		c.max = v
+	}
+	c.n++
+	c.sum += v
+}
+
+func (c *cell) fold(how string) *float64 {
+	var v float64
+	switch {
+	case how == "count":
+		if c != nil {
+			v = float64(c.n)
+		}
+	case how == "sum":
+		if c != nil {
+			v = c.sum
+		}
+	case c == nil || c.n == 0:
+		return nil
+	case how == "avg":
+		v = c.sum / float64(c.n)
+	case how == "min":
+		v = c.min
+	default:
+		v = c.max
+	}
+	return &v
+}
+
+// figures works out the chart's figures.
+func (c *chartTemplate) figures(sc *formula.Scope, words *formula.Words, title string) (*Chart, error) {
+	v, err := c.of.Run(sc)
+	if err != nil {
+		return nil, err
+	}
+	list, ok := v.([]any)
+	if !ok && !value.Empty(v) {
+		return nil, fmt.Errorf("%s gave %s where a list was needed", c.of, formula.Shorten(formula.Show(v, words.Workspace), 80))
+	}
+	ws, zone := words.Workspace, words.Workspace.Location()
+	out := &Chart{Kind: c.kind, Title: title, Unit: c.unit, Labels: []string{}, Series: []Series{}, Locale: ws.Locale}
+	type point struct{ series, group string }
+	cells := map[point]*cell{}
+	totals, series := map[string]float64{}, map[string]float64{}
+	moments := map[string]time.Time{}
+	var order, names []string
+	currency := ""
+	for _, e := range list {
+		record, _ := e.(map[string]any)
+		group, moment := "", time.Time{}
+		if c.timed {
+			raw, _ := c.at.Get(record)
+			at, ok := momentOf(raw, ws)
+			if !ok {
+				continue
+			}
+			at = begin(at.In(zone), c.by)
+			group, moment = at.Format(time.DateOnly), at
+		} else {
+			raw, _ := c.group.Get(record)
+			group = strings.TrimSpace(formula.Show(raw, ws))
+		}
+		n := 1.0
+		if c.fold != "count" {
+			raw, _ := c.field.Get(record)
+			num, ok := value.ReadNumber(raw, ws)
+			if !ok {
+				continue
+			}
+			n = num.Float
+			if own := currencyOf(raw); own != "" && (c.split == nil || !strings.HasSuffix(c.split.String(), "currency")) {
+				if currency != "" && currency != own {
+					return nil, fmt.Errorf("the amounts are in several currencies, %s and %s among them, which have no sum; split the chart by the currency", currency, own)
+				}
+				currency = own
+			}
+		} else if c.field.String() != "" {
+			if raw, _ := c.field.Get(record); value.Empty(raw) {
+				continue
+			}
+		}
+		name := ""
+		if c.split != nil {
+			raw, _ := c.split.Get(record)
+			name = strings.TrimSpace(formula.Show(raw, ws))
+		}
+		if c.timed {
+			moments[group] = moment
+		}
+		if _, seen := totals[group]; !seen {
+			order = append(order, group)
+		}
+		if _, seen := series[name]; !seen {
+			names = append(names, name)
+		}
+		totals[group] += n
+		series[name] += math.Abs(n)
+		p := point{name, group}
+		if cells[p] == nil {
+			cells[p] = &cell{}
+		}
+		cells[p].add(n)
+	}
+	if out.Unit == "" {
+		out.Unit = currency
+	}
+	if c.timed {
+		order = spans(moments, c.by)
+	} else {
+		sort.SliceStable(order, func(i, j int) bool {
+			if totals[order[i]] != totals[order[j]] {
+				return totals[order[i]] > totals[order[j]]
+			}
+			return order[i] < order[j]
+		})
+	}
+	if len(order) > MostPoints {
+		return nil, fmt.Errorf("the chart would have %d points; %d are the most. Group it by a longer span, or by another field", len(order), MostPoints)
+	}
+	sort.SliceStable(names, func(i, j int) bool {
+		if series[names[i]] != series[names[j]] {
+			return series[names[i]] > series[names[j]]
+		}
+		return names[i] < names[j]
+	})
+	kept := names
+	if len(names) > MostSplit {
+		kept = names[:MostSplit]
+	}
+	for _, g := range order {
+		out.Labels = append(out.Labels, c.label(g, moments, words))
+	}
+	for _, name := range kept {
+		s := Series{Name: name}
+		for _, g := range order {
+			s.Values = append(s.Values, cells[point{name, g}].fold(c.fold))
+		}
+		if c.split != nil && name == "" {
+			s.Name = "(empty)"
+		}
+		out.Series = append(out.Series, s)
+	}
+	if rest := names[len(kept):]; len(rest) > 0 {
+		s := Series{Name: "others"}
+		for _, g := range order {
+			all := &cell{}
+			for _, name := range rest {
+				if x := cells[point{name, g}]; x != nil {
+					if all.n == 0 || x.min < all.min {
+						all.min = x.min
+					}
+					if all.n == 0 || x.max > all.max {
+						all.max = x.max
+					}
+					all.n += x.n
+					all.sum += x.sum
+				}
+			}
+			s.Values = append(s.Values, all.fold(c.fold))
+		}
+		out.Series = append(out.Series, s)
+	}
+	return out, nil
+}
+
+func momentOf(raw any, ws value.Workspace) (time.Time, bool) {
+	if at, ok := raw.(time.Time); ok {
+		return at, true
+	}
+	text, _ := raw.(string)
+	at, _, ok := value.ReadMoment(text, ws.Location())
+	return at, ok
+}
+
+func currencyOf(raw any) string {
+	m, _ := raw.(map[string]any)
+	s, _ := m["currency"].(string)
+	return s
+}
+
+// begin is the beginning of the day, week (from Monday) or month that a moment lies in, as the clock of its zone shows it.
+func begin(at time.Time, by string) time.Time {
+	y, m, d := at.Date()
+	switch by {
+	case ByMonth:
+		d = 1
+	case ByWeek:
+		d -= (int(at.Weekday()) + 6) % 7
+	}
+	return time.Date(y, m, d, 0, 0, 0, 0, time.UTC)
+}
+
+// spans lists the spans from the first to the last that has data, with none left out.
+func spans(moments map[string]time.Time, by string) []string {
+	var first, last time.Time
+	for _, at := range moments {
+		if first.IsZero() || at.Before(first) {
+			first = at
+		}
+		if at.After(last) {
+			last = at
+		}
+	}
+	var out []string
+	for at := first; !at.After(last) && !first.IsZero(); {
+		if out = append(out, at.Format(time.DateOnly)); len(out) > MostPoints {
+			return out
+		}
+		switch by {
+		case ByMonth:
+			at = at.AddDate(0, 1, 0)
+		case ByWeek:
+			at = at.AddDate(0, 0, 7)
+		default:
+			at = at.AddDate(0, 0, 1)
+		}
+	}
+	return out
+}
+
+func (c *chartTemplate) label(group string, moments map[string]time.Time, words *formula.Words) string {
+	if !c.timed {
+		if group == "" {
+			return "(empty)"
+		}
+		return group
+	}
+	at, ok := moments[group]
+	if !ok {
+		at, _ = time.Parse(time.DateOnly, group)
+	}
+	pattern := "d MMM"
+	if c.by == ByMonth {
+		pattern = "MMM yyyy"
+	}
+	return formula.FormatDate(at, pattern, words.Workspace.Locale)
+}
+
+// Words is what a chart says, without its picture: its figures, as many as fit.
+func (c *Chart) Words() string {
+	const most = 12
+	if len(c.Labels) == 0 {
+		return strings.TrimPrefix(c.Title+": no figures", ": ")
+	}
+	var parts []string
+	from := max(0, len(c.Labels)-most)
+	for i := from; i < len(c.Labels); i++ {
+		var values []string
+		for _, s := range c.Series {
+			if i >= len(s.Values) || s.Values[i] == nil {
+				continue
+			}
+			text := c.Number(*s.Values[i])
+			if s.Name != "" {
+				text = s.Name + " " + text
+			}
+			values = append(values, text)
+		}
+		if len(values) > 4 {
+			values = append(values[:4], fmt.Sprintf("and %d more", len(values)-4))
+		}
+		if len(values) == 0 {
+			values = []string{"–"}
+		}
+		parts = append(parts, c.Labels[i]+" "+strings.Join(values, ", "))
+	}
+	head := c.Title
+	if from > 0 {
+		head = strings.TrimSpace(head + fmt.Sprintf(" (the last %d of %d)", len(c.Labels)-from, len(c.Labels)))
+	}
+	return strings.TrimPrefix(head+": "+strings.Join(parts, "; "), ": ")
+}
+
+// Number writes one of the chart's figures, with its unit.
+func (c *Chart) Number(v float64) string {
+	decimals := 0
+	if v != math.Trunc(v) {
+		decimals = 2
+	}
+	text := formula.GroupNumber(v, decimals, c.Locale)
+	if c.Unit != "" {
+		text += " " + c.Unit
+	}
+	return text
+}
