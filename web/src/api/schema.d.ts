@@ -757,6 +757,23 @@ export interface paths {
         patch: operations["change-person"];
         trace?: never;
     };
+    "/api/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draw the picture of a message from its figures */
+        post: operations["draw"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/posts": {
         parameters: {
             query?: never;
@@ -2000,6 +2017,14 @@ export interface components {
              */
             usual: number;
         };
+        Chart: {
+            kind: string;
+            labels: string[] | null;
+            locale?: string;
+            series: components["schemas"]["Series"][] | null;
+            title?: string;
+            unit?: string;
+        };
         Choice: {
             detail?: string;
             key?: string;
@@ -2343,6 +2368,15 @@ export interface components {
             /** @description exactly what would be sent */
             sent: string;
         };
+        DrawInputBody: {
+            chart?: components["schemas"]["Chart"];
+            /** @description on dark ground */
+            dark?: boolean;
+            grid?: components["schemas"]["Grid"];
+        };
+        DrawOutputBody: {
+            png: string;
+        };
         ErrorDetail: {
             /** @description Where the error occurred, e.g. 'body.items[3].tags' or 'path.thing-id' */
             location?: string;
@@ -2532,6 +2566,16 @@ export interface components {
             choice: string;
             comment: string;
             place: string;
+        };
+        Grid: {
+            heads: string[] | null;
+            locale?: string;
+            /** Format: int64 */
+            more?: number;
+            right: boolean[] | null;
+            rows: (string[] | null)[] | null;
+            title?: string;
+            totals?: string[] | null;
         };
         HandInputBody: {
             /** @description a place that was asked */
@@ -3015,7 +3059,9 @@ export interface components {
             teams: number[] | null;
         };
         Picture: {
+            chart?: components["schemas"]["Chart"];
             from: string;
+            grid?: components["schemas"]["Grid"];
             text: string;
         };
         PlaceCount: {
@@ -3598,6 +3644,10 @@ export interface components {
             text: string;
             /** @description questions that are left unanswered: the words that each is about, or its own where it is about what is missing */
             waived?: string[] | null;
+        };
+        Series: {
+            name?: string;
+            values: (number | null)[] | null;
         };
         SetProof: {
             field: string;
@@ -5625,6 +5675,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PersonItem"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    draw: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DrawInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DrawOutputBody"];
                 };
             };
             /** @description Error */

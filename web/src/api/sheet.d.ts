@@ -477,11 +477,16 @@ export interface Message {
     to: Template;
   }[];
   /**
-   * a picture by its address, with what it shows in words
+   * a picture: at an address, or drawn of figures
    */
   picture?: {
-    from: Template;
-    text?: Template;
+    from?: Template;
+    chart?: Chart;
+    table?: TablePicture;
+    /**
+     * text with formulas in ${ … }
+     */
+    text?: string;
   };
   /**
    * persons whom the message speaks to, each as person() takes them
@@ -527,6 +532,66 @@ export interface Message {
       with?: Record<string, unknown>;
     };
   }[];
+}
+/**
+ * This interface was referenced by `Sheet`'s JSON-Schema
+ * via the `definition` "chart".
+ */
+export interface Chart {
+  /**
+   * a formula that gives a list
+   */
+  of: string;
+  kind: 'columns' | 'bars' | 'line' | 'share';
+  /**
+   * a field of moments, which by groups by day, week or month
+   */
+  at?: string;
+  /**
+   * day, week or month with at; without, a field
+   */
+  by: string;
+  /**
+   * count(), or sum, avg, min or max of a field
+   */
+  value: string;
+  /**
+   * a field with whose values there is a series each; 12 at most, the rest is others
+   */
+  split?: string;
+  title?: Template;
+}
+/**
+ * This interface was referenced by `Sheet`'s JSON-Schema
+ * via the `definition` "tablePicture".
+ */
+export interface TablePicture {
+  /**
+   * a formula that gives the list of records
+   */
+  of: string;
+  /**
+   * @minItems 1
+   */
+  columns: (
+    | string
+    | {
+        field: string;
+        label?: string;
+        /**
+         * how a date is written, such as d MMM
+         */
+        format?: string;
+      }
+  )[];
+  /**
+   * how many rows are shown; the rest is counted
+   */
+  most?: number;
+  /**
+   * a line with the sums of the columns of numbers
+   */
+  total?: boolean;
 }
 /**
  * This interface was referenced by `Sheet`'s JSON-Schema

@@ -1,4 +1,6 @@
 import type { ReactNode } from 'react';
+import type { Schemas } from '../api/client';
+import { Drawn } from './Drawn';
 
 /** The shapes of a message's text as the server sends them. */
 export interface Inline {
@@ -90,6 +92,8 @@ export function Blocks({ blocks }: { blocks: Block[] | null | undefined }) {
   });
 }
 
+type Pictured = Schemas['Picture'] | { from: string; text: string };
+
 interface Shown {
   title: string;
   body: Block[] | null | undefined;
@@ -99,7 +103,7 @@ interface Shown {
   links?: { text: string; to: string }[] | null;
   sender?: { name?: string; picture?: string } | null;
   /** A picture: shown where its address is one of ours, else told in words. */
-  picture?: { from: string; text: string } | null;
+  picture?: Pictured | null;
   mentions?: { name: string }[] | null;
   attach?: { name: string; size?: number }[] | null;
   buttons?: { text: string; said?: string; done?: boolean }[] | null;
@@ -178,7 +182,8 @@ export function MessageView({
 }
 
 /** A picture. One from elsewhere is not fetched by a reader's browser: its words and its address stand there. */
-function PictureView({ picture }: { picture: { from: string; text: string } }) {
+function PictureView({ picture }: { picture: Pictured }) {
+  if ('chart' in picture || 'grid' in picture) return <Drawn picture={picture} />;
   if (picture.from.startsWith('/'))
     return <img className="post-picture" src={picture.from} alt={picture.text} />;
   return (

@@ -7,6 +7,7 @@ import type { ChipHandle } from './compose/Handle';
 import { FieldPicker } from './FieldPicker';
 import { MessageButtons } from './MessageButtons';
 import type { Message } from './model';
+import { freshChart, freshTable, PicturePart } from './PicturePart';
 import { useSurroundings } from './surroundings';
 
 interface Props {
@@ -22,11 +23,12 @@ type Column = File['table']['columns'][number];
 
 /** The parts of a message that not every one has: another sender, more links, a picture, persons it speaks to, files. */
 export function MessageMore({ name, message, gathered, set }: Props) {
-  const { readOnly } = useSurroundings();
+  const { readOnly, gathered: lists } = useSurroundings();
   const { sender, picture } = message;
   const links = message.links ?? [];
   const mention = message.mention ?? [];
   const attach = message.attach ?? [];
+  const listed = lists.find((g) => g.name === gathered.at(-1));
   const without = <T,>(list: T[], i: number) => {
     const rest = list.filter((_, j) => j !== i);
     return rest.length ? rest : undefined;
@@ -88,21 +90,29 @@ export function MessageMore({ name, message, gathered, set }: Props) {
           </div>
         </>
       )}
-      {picture && (
+      {picture && (picture.chart ?? picture.table) && (
+        <PicturePart
+          message={name}
+          picture={picture}
+          lists={gathered}
+          change={(next) => set({ picture: next })}
+        />
+      )}
+      {picture && !picture.chart && !picture.table && (
         <>
           <span>Picture</span>
           <div className="morepart">
             <Text
               label="Address of the picture"
               hint="its address"
-              value={picture.from}
+              value={picture.from ?? ''}
               change={(from) => set({ picture: { ...picture, from } })}
             />
             <Text
               label="What the picture shows"
               hint="what it shows, in words"
               value={picture.text ?? ''}
-              change={(text) => set({ picture: { from: picture.from, ...(text && { text }) } })}
+              change={(text) => set({ picture: { from: picture.from ?? '', ...(text && { text }) } })}
             />
             {!readOnly && (
               <RemoveButton label="Remove the picture" remove={() => set({ picture: undefined })} />
@@ -158,6 +168,8 @@ export function MessageMore({ name, message, gathered, set }: Props) {
             {!sender && add('sender', { sender: { name: '' } })}
             {add('link', { links: [...links, { text: '', to: '' }] })}
             {!picture && add('picture', { picture: { from: '' } })}
+            {!picture && listed && add('chart', { picture: freshChart(listed) })}
+            {!picture && listed && add('table as a picture', { picture: freshTable(listed) })}
             {!message.buttons && add('button', { buttons: [{ text: 'I take it', claim: true }] })}
             {add('person', { mention: [...mention, ''] })}
             {gathered.length > 0 &&
