@@ -101,6 +101,11 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 		{op: "hand-over-ask", method: "POST", path: func() string { return "/api/asks/" + question("a") + "/hand-over" }, body: say(`{"from":"square/#tours","to":"square/#other"}`)},
 		{op: "answer-ask", method: "POST", path: func() string { return "/api/asks/" + question("b") + "/answer" }, body: say(`{"choice":"up"}`)},
 		{op: "withdraw-ask", method: "POST", path: func() string { return "/api/asks/" + question("c") + "/withdraw" }},
+		{op: "end-share", method: "DELETE", path: func() string {
+			id := post("sent")
+			require.NoError(t, db.Exec("INSERT INTO shares (post, n, workflow, arrival, text, title, fields, ends_at) SELECT id, 0, workflow, 1, 'x', 'x', '[]', now() + interval '1 hour' FROM posts WHERE id = ?", id).Error)
+			return "/api/posts/" + id + "/shares/0"
+		}},
 		{op: "delete-workflow", method: "DELETE", path: func() string { return "/api/workflows/" + workflow }},
 		{op: "create-connection", method: "POST", path: say("/api/connections"), body: func() string {
 			return fmt.Sprintf(`{"id":"prices","kind":"table","title":"P","settings":{"where":"at an address","address":%q}}`, table.URL)

@@ -10,6 +10,7 @@ import (
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/engine/outbox"
 	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/store"
 )
@@ -95,7 +96,7 @@ func (hi *History) postItems(rows []store.PostRow) []PostItem {
 		var doc message.Document
 		if json.Unmarshal(p.Body, &doc) == nil {
 			for i, f := range doc.Attach { // which have an address of their own
-				doc.Attach[i].Size, doc.Attach[i].Data = len(f.Data), nil
+				doc.Attach[i].Size, doc.Attach[i].Data, doc.Attach[i].Cells = len(f.Data), nil, nil
 			}
 			it.Doc, it.Plain = &doc, doc.Plain()
 		}
@@ -203,5 +204,10 @@ func (hi *History) getPostFile(ctx context.Context, _ *kit.Person, in *postFileI
 		return nil, kit.OrMissing(err)
 	}
 	f := doc.Attach[in.N]
+	if f.Cells != nil {
+		if f.Data, err = outbox.Workbook(f.Cells); err != nil {
+			return nil, err
+		}
+	}
 	return &postFileOutput{f.Media, mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}), f.Data}, nil
 }

@@ -38,6 +38,8 @@ func (in *Inbound) Doors(r chi.Router) {
 		r.Post("/act/{token}", in.pressButton)
 	})
 	r.Get("/picture/{token}", in.showPicture)
+	r.Get("/shared/{token}", in.showShared)
+	r.Head("/shared/{token}", in.showShared)
 	r.Get("/form/{connection}", in.showForm)
 	r.Post("/form/{connection}", in.takeForm)
 	r.Get("/form/{connection}/mend/{token}", in.showForm)

@@ -38,6 +38,8 @@ type Fact struct {
 type Link struct {
 	Text string `json:"text"`
 	To   string `json:"to"`
+	// Share is what the link shows of the record to people without an account; To is given when the message is sent.
+	Share *Shared `json:"share,omitempty"`
 }
 
 // BlockKind says what a block is.

@@ -49,6 +49,11 @@ func (m *Message) Fill(sc *formula.Scope) (*Document, error) {
 		}
 		d.Body = append(d.Body, blocks...)
 	}
+	if m.like != nil {
+		if err := m.like.fill(d, f); err != nil {
+			return nil, fault.In("like", err)
+		}
+	}
 	m.parts.fill(d, f)
 	return d, f.err
 }
@@ -90,6 +95,12 @@ func (f *filling) address(part string, t *formula.Template) string {
 
 // link fills in a link; nil where it leads nowhere.
 func (f *filling) link(part string, l linkTemplate) *Link {
+	if l.share != nil {
+		if f.err != nil {
+			return nil
+		}
+		return &Link{Text: cmp.Or(f.line(part, l.text), "See more"), Share: l.share.fill(f.sc, f.words)}
+	}
 	to := f.address(part, l.to)
 	if text := f.line(part, l.text); to != "" {
 		return &Link{Text: cmp.Or(text, to), To: to}

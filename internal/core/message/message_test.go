@@ -58,9 +58,9 @@ func TestFactsToneAndLink(t *testing.T) {
 		Title: str("${record.id}\nwaits"),
 		Facts: []FactSpec{{*str("Driver"), *str("${record.driver}")}, {*str("Tour"), *str("${record.none}")}},
 		Tone:  str("${record.litres > 5 ? 'urgent' : 'plain'}"),
-		Link:  &LinkSpec{*str(""), *str("${record.link}")},
+		Link:  &LinkSpec{Text: *str(""), To: *str("${record.link}")},
 	}, map[string]any{"id": "C 1", "driver": "Jonas", "litres": 9.0, "link": "https://x.example/"})
-	assert.Equal(t, &Document{Title: "C 1 waits", Body: []Block{}, Facts: []Fact{{"Driver", "Jonas"}}, Tone: "urgent", Link: &Link{"https://x.example/", "https://x.example/"}}, d)
+	assert.Equal(t, &Document{Title: "C 1 waits", Body: []Block{}, Facts: []Fact{{"Driver", "Jonas"}}, Tone: "urgent", Link: &Link{Text: "https://x.example/", To: "https://x.example/"}}, d)
 }
 
 func TestForgottenReferenceIsFlagged(t *testing.T) {

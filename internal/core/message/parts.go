@@ -42,7 +42,12 @@ type File struct {
 	Media string `json:"media"`
 	Data  []byte `json:"data,omitempty"`
 	Size  int    `json:"size,omitempty"` // in bytes, where Data is left out
+	// Cells are those of a workbook, which is made when the message is sent; the first row is the heads.
+	Cells [][]any `json:"cells,omitempty"`
 }
+
+// Workbook is the type of .xlsx files, by ECMA-376.
+const Workbook = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 
 // SenderSpec, PictureSpec and FileSpec are these parts as written on a sheet.
 type (
@@ -136,7 +141,10 @@ func compileParts(s *PartsSpec, words *formula.Words, path string, problems *rep
 	}
 	for i := range s.Links {
 		at := fmt.Sprintf("%s.links[%d]", path, i)
-		p.links = append(p.links, linkTemplate{tmpl(&s.Links[i].Text, at+".text"), tmpl(&s.Links[i].To, at+".to")})
+		p.links = append(p.links, linkTemplate{text: tmpl(&s.Links[i].Text, at+".text"), to: tmpl(&s.Links[i].To, at+".to")})
+		if len(s.Links[i].Share) > 0 {
+			p.links[i].share = compileShare(&s.Links[i], words, at, problems)
+		}
 	}
 	if s.Picture != nil {
 		p.picture.from, p.picture.text = tmpl(s.Picture.From, path+".picture.from"), tmpl(s.Picture.Text, path+".picture.text")
@@ -153,8 +161,8 @@ func compileParts(s *PartsSpec, words *formula.Words, path string, problems *rep
 	for i := range s.Attach {
 		f, at := &s.Attach[i], fmt.Sprintf("%s.attach[%d]", path, i)
 		name := tmpl(&f.Name, at+".name")
-		if name != nil && !strings.HasSuffix(strings.ToLower(strings.TrimSpace(f.Name.S)), ".csv") {
-			problems.Add(f.Name.At, at+".name", "", "a table is attached as .csv; the name ends so")
+		if lower := strings.ToLower(strings.TrimSpace(f.Name.S)); name != nil && !strings.HasSuffix(lower, ".csv") && !strings.HasSuffix(lower, ".xlsx") {
+			problems.Add(f.Name.At, at+".name", "", "a table is attached as .csv or .xlsx; the name ends so")
 		}
 		p.attach = append(p.attach, fileTemplate{name, compileTable(&f.Table, words, at+".table", problems)})
 	}
@@ -194,6 +202,11 @@ func (m *Message) UsesIt() bool {
 	}
 	if m.link != nil {
 		list = append(list, m.link.text, m.link.to)
+	}
+	if l := m.like; l != nil {
+		if list = append(list, l.header, l.footer); l.of != nil && l.of.UsesIt() {
+			return true
+		}
 	}
 	if m.list != nil {
 		if list = append(list, m.list.empty); m.list.of != nil && m.list.of.UsesIt() {
@@ -267,6 +280,12 @@ func (p *parts) fill(d *Document, f *filling) {
 		if f.err != nil {
 			return
 		}
+		if strings.HasSuffix(strings.ToLower(name), ".xlsx") {
+			cells, err := a.table.cells(f.sc, f.words)
+			f.fail(part, err)
+			d.Attach = append(d.Attach, File{Name: name, Media: Workbook, Cells: cells})
+			continue
+		}
 		data, err := a.table.csv(f.sc, f.words)
 		f.fail(part, err)
 		d.Attach = append(d.Attach, File{Name: name, Media: "text/csv; charset=utf-8", Data: data})
@@ -284,6 +303,9 @@ func fileName(s string) string {
 		}
 		return r
 	}, s))
+	if strings.Trim(strings.TrimSuffix(s, ".xlsx"), ".- ") == "" {
+		return "table.xlsx"
+	}
 	if strings.Trim(strings.TrimSuffix(s, ".csv"), ".- ") == "" {
 		return "table.csv"
 	}
@@ -346,7 +368,7 @@ func (d *Document) For(connection string) *Document {
 func (d *Document) AllLinks() []Link {
 	var out []Link
 	if d.Link != nil && d.Link.To != "" {
-		out = append(out, Link{cmp.Or(d.Link.Text, d.Link.To), d.Link.To})
+		out = append(out, Link{Text: cmp.Or(d.Link.Text, d.Link.To), To: d.Link.To})
 	}
 	return append(out, d.Links...)
 }

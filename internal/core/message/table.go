@@ -91,6 +91,38 @@ func (t *table) rows(sc *formula.Scope, words *formula.Words) ([][]any, error) {
 	return out, nil
 }
 
+// cells gives the table for a workbook: numbers stay numbers, everything else is text, whatever it begins with.
+func (t *table) cells(sc *formula.Scope, words *formula.Words) ([][]any, error) {
+	rows, err := t.rows(sc, words)
+	if err != nil {
+		return nil, err
+	}
+	head := make([]any, len(t.columns))
+	for i, c := range t.columns {
+		head[i] = c.label
+	}
+	out, size := [][]any{head}, 0
+	for _, row := range rows {
+		cells := make([]any, len(row))
+		for i, v := range row {
+			switch x := v.(type) {
+			case float64, bool, nil:
+				cells[i] = x
+			case int:
+				cells[i] = float64(x)
+			default:
+				cells[i] = shownCell(v, words)
+				size += len(cells[i].(string))
+			}
+			size += 8
+		}
+		if out = append(out, cells); size > maxFile {
+			return nil, fmt.Errorf("the table is larger than %d MiB", maxFile>>20)
+		}
+	}
+	return out, nil
+}
+
 // csv writes the table by RFC 4180, as UTF-8 with its mark. A text that a spreadsheet would take for a formula has ' before it.
 func (t *table) csv(sc *formula.Scope, words *formula.Words) ([]byte, error) {
 	rows, err := t.rows(sc, words)

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/yuin/goldmark"
 	"github.com/yuin/goldmark/ast"
@@ -27,6 +28,7 @@ type Spec struct {
 	Tone  *report.Text
 	Link  *LinkSpec
 	List  *ListSpec
+	Like  *LikeSpec // in the place of body, facts and list
 	PartsSpec
 }
 
@@ -50,6 +52,14 @@ func (s *Spec) Texts(each func(*report.Text)) {
 		each(&s.Link.Text)
 		each(&s.Link.To)
 	}
+	if s.Like != nil {
+		each(&s.Like.Of)
+		for _, t := range []*report.Text{s.Like.Header, s.Like.Footer} {
+			if t != nil {
+				each(t)
+			}
+		}
+	}
 	s.texts(each)
 }
 
@@ -57,7 +67,11 @@ func (s *Spec) Texts(each func(*report.Text)) {
 type FactSpec struct{ Label, Value report.Text }
 
 // LinkSpec is a link as written.
-type LinkSpec struct{ Text, To report.Text }
+type LinkSpec struct {
+	Text, To report.Text
+	Share    []report.Text // fields that a page of its own shows; to is left out then
+	For      time.Duration // how long that page is shown
+}
 
 // Message is a compiled message.
 type Message struct {
@@ -70,11 +84,15 @@ type Message struct {
 	tone  *formula.Template
 	link  *linkTemplate
 	list  *listTemplate
+	like  *likeTemplate
 	parts parts
 }
 
 type factTemplate struct{ label, value *formula.Template }
-type linkTemplate struct{ text, to *formula.Template }
+type linkTemplate struct {
+	text, to *formula.Template
+	share    *shareTemplate
+}
 
 // Compile makes a message ready to be filled in. Problems go to the list.
 func Compile(s *Spec, words *formula.Words, path string, problems *report.List) *Message {
@@ -99,13 +117,19 @@ func Compile(s *Spec, words *formula.Words, path string, problems *report.List) 
 		}
 	}
 	if s.Link != nil {
-		m.link = &linkTemplate{tmpl(&s.Link.Text, path+".link.text"), tmpl(&s.Link.To, path+".link.to")}
+		m.link = &linkTemplate{text: tmpl(&s.Link.Text, path+".link.text"), to: tmpl(&s.Link.To, path+".link.to")}
 	}
 	if s.List != nil {
 		m.list = compileList(s.List, words, path+".list", problems)
 	}
+	if s.Like != nil {
+		m.like = compileLike(s.Like, words, path+".like", problems)
+		if s.Body != nil || len(s.Facts) > 0 || s.List != nil {
+			problems.Add(s.Like.At, path+".like", "", "like copies a message whole; body, facts and list do not go with it")
+		}
+	}
 	m.parts = compileParts(&s.PartsSpec, words, path, problems)
-	if m.title == nil && s.Body == nil && len(s.Facts) == 0 && s.List == nil {
+	if m.title == nil && s.Body == nil && len(s.Facts) == 0 && s.List == nil && s.Like == nil {
 		problems.Add(s.At, path, "", "the message is empty; give it a title or a body")
 	}
 	return m

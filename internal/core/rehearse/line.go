@@ -160,6 +160,14 @@ func appendParts(b []byte, d *message.Document) []byte {
 	if len(d.Links) > 0 {
 		var links []any
 		for _, l := range d.AllLinks() {
+			if l.Share != nil {
+				fields := make([]any, len(l.Share.Fields))
+				for i, f := range l.Share.Fields {
+					fields[i] = f.Path
+				}
+				links = append(links, map[string]any{"text": l.Text, "share": fields})
+				continue
+			}
 			links = append(links, map[string]any{"text": l.Text, "to": l.To})
 		}
 		part("links", links)

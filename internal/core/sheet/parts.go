@@ -282,3 +282,31 @@ func (s *Sheet) changes(p *Plan, b *message.ButtonSpec, path string, known Known
 		}
 	}
 }
+
+// like reads what copies a chat message: the message alone, or with what stands before and behind it.
+func (r *reader) like(n *yaml.Node, path string) *message.LikeSpec {
+	l := &message.LikeSpec{At: at(n), Author: true}
+	if r.follow(n).Kind == yaml.ScalarNode {
+		l.Of = bare(r.text(n, path, "like"))
+		return l
+	}
+	for _, p := range r.parts(n, path, "like", []string{"of"}, "of", "header", "footer", "author") {
+		switch at := path + "." + p.name; p.name {
+		case "author":
+			b, ok := r.value(p.node).(bool)
+			if l.Author = b; !ok {
+				r.problems.Add(report.Pos{Line: p.node.Line, Column: p.node.Column}, at, "true", "author is true or false")
+			}
+		case "of":
+			l.Of = bare(r.text(p.node, at, "of"))
+		default:
+			t := r.text(p.node, at, p.name)
+			if p.name == "header" {
+				l.Header = &t
+			} else {
+				l.Footer = &t
+			}
+		}
+	}
+	return l
+}

@@ -227,7 +227,7 @@ func (r *reader) messages(n *yaml.Node, s *Sheet) {
 	for _, e := range r.object(n, "messages", "messages") {
 		path := "messages." + e.name
 		m := &message.Spec{At: at(e.key), Name: e.name}
-		for _, p := range r.object(e.node, path, "a message", "title", "body", "facts", "tone", "link", "list", "sender", "links", "picture", "mention", "attach", "buttons") {
+		for _, p := range r.object(e.node, path, "a message", "title", "body", "facts", "tone", "link", "list", "sender", "links", "picture", "mention", "attach", "buttons", "like") {
 			switch p.name {
 			case "title":
 				t := r.text(p.node, path+".title", "the title")
@@ -246,6 +246,8 @@ func (r *reader) messages(n *yaml.Node, s *Sheet) {
 				m.Link = r.link(p.node, path+".link")
 			case "list":
 				m.List = r.messageList(p.node, path+".list")
+			case "like":
+				m.Like = r.like(p.node, path+".like")
 			default:
 				r.messagePart(m, p, path+"."+p.name)
 			}
@@ -292,12 +294,32 @@ var linkSchemes = []string{"http", "https", "mailto", "tel"}
 
 func (r *reader) link(n *yaml.Node, path string) *message.LinkSpec {
 	l := &message.LinkSpec{}
-	for _, e := range r.object(n, path, "a link", "text", "to") {
+	for _, e := range r.object(n, path, "a link", "text", "to", "share", "for") {
+		switch e.name {
+		case "share":
+			for i, item := range r.oneOrMore(e.node, path+".share") {
+				l.Share = append(l.Share, r.text(item, fmt.Sprintf("%s.share[%d]", path, i), "a field"))
+			}
+			continue
+		case "for":
+			l.For = r.span(e.node, path+".for", false)
+			continue
+		}
 		if t := r.text(e.node, path+"."+e.name, "the "+e.name); e.name == "text" {
 			l.Text = t
 		} else {
 			l.To = t
 		}
+	}
+	switch {
+	case len(l.Share) > 0 && l.To.At.Line > 0:
+		r.problems.Add(l.To.At, path+".to", "", "a link goes to an address, or it shares fields; to and share do not go together")
+	case len(l.Share) > 0 && strings.HasSuffix(path, ".link"):
+		r.problems.Add(at(n), path, "", "a shared page is one of links; link is the message's own address")
+	case len(l.Share) > 0:
+		return l
+	case l.For > 0:
+		r.problems.Add(at(n), path+".for", "", "for goes with share, which there is none of")
 	}
 	if l.To.At.Line == 0 {
 		r.problems.Add(at(n), path, "", "the link has no address; give it as to")

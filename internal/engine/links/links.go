@@ -23,6 +23,7 @@ import (
 const (
 	Button  = "b" // the buttons of a post
 	Picture = "p" // what was drawn for a post
+	Shared  = "s" // a page of some fields of a post's record
 )
 
 // AllButtons in the place of a button's number leads to a page with all of them.

@@ -99,6 +99,25 @@ ALTER TABLE steps ADD COLUMN many jsonb, ADD COLUMN done_n int NOT NULL DEFAULT 
 -- The question that a post puts, or reminds of; and whether it is the last edit of a post that follows its record.
 ALTER TABLE posts ADD COLUMN ask text NOT NULL DEFAULT '', ADD COLUMN done boolean NOT NULL DEFAULT false, ADD COLUMN edits boolean NOT NULL DEFAULT false, ADD COLUMN under_remote text NOT NULL DEFAULT '';
 
+-- Pages for people without an account, each a link of a post: the chosen fields as they were when told.
+CREATE TABLE shares (
+  post     bigint NOT NULL REFERENCES posts ON DELETE CASCADE, -- the one that was made first
+  n        int NOT NULL,       -- of the link
+  workflow bigint NOT NULL REFERENCES workflows ON DELETE CASCADE,
+  arrival  bigint NOT NULL,
+  text     text NOT NULL,
+  title    text NOT NULL,
+  fields   jsonb NOT NULL,
+  made_at  timestamptz NOT NULL DEFAULT now(),
+  ends_at  timestamptz NOT NULL,
+  ended_at timestamptz,        -- by somebody
+  ended_by text NOT NULL DEFAULT '',
+  opened   int NOT NULL DEFAULT 0,
+  last_at  timestamptz,        -- when it was opened last
+  PRIMARY KEY (post, n)
+);
+CREATE INDEX shares_by_workflow ON shares (workflow, made_at DESC);
+
 -- Keys of this installation, sealed.
 CREATE TABLE keys (
   name  text PRIMARY KEY,
@@ -110,7 +129,7 @@ ALTER TABLE practice.posts ADD COLUMN buttons jsonb NOT NULL DEFAULT '[]';
 
 -- +goose Down
 ALTER TABLE practice.posts DROP COLUMN buttons;
-DROP TABLE keys;
+DROP TABLE keys, shares;
 ALTER TABLE posts DROP COLUMN ask, DROP COLUMN done, DROP COLUMN edits, DROP COLUMN under_remote;
 ALTER TABLE verdicts DROP COLUMN ask, DROP COLUMN answers;
 ALTER TABLE steps DROP COLUMN many, DROP COLUMN done_n, DROP COLUMN failures;

@@ -140,6 +140,13 @@ export const useAsksOf = (arrival: number, workflow: number) =>
       answerOf(api.GET('/api/asks', { params: { query: { of: 'all', state: 'any', arrival, workflow } } })),
   });
 
+/** The pages that are shared with people without an account: of a post, or of a workflow. */
+export const useShares = (of: { post?: number; workflow?: number }) =>
+  useQuery({
+    queryKey: ['shares', of],
+    queryFn: () => answerOf(api.GET('/api/shares', { params: { query: of } })),
+  });
+
 /** What people did with what a run told. */
 export const useAlert = (arrival: number, workflow: number) =>
   useQuery({

@@ -893,6 +893,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/posts/{post}/shares/{n}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a shared page for good */
+        delete: operations["end-share"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/proof": {
         parameters: {
             query?: never;
@@ -1041,6 +1058,23 @@ export interface paths {
         put?: never;
         /** Make a shape of an example, without keeping anything */
         post: operations["shape-of-example"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Pages that posts share with people without an account */
+        get: operations["list-shares"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2511,6 +2545,7 @@ export interface components {
             was: string;
         };
         File: {
+            cells?: (unknown[] | null)[] | null;
             data?: string;
             media: string;
             name: string;
@@ -2693,6 +2728,7 @@ export interface components {
             was?: string;
         };
         Link: {
+            share?: components["schemas"]["Shared"];
             text: string;
             to: string;
         };
@@ -3664,6 +3700,45 @@ export interface components {
             /** @enum {string} */
             type: "text" | "address" | "addresses" | "secret" | "choice" | "number" | "yes/no" | "long" | "questions" | "shape" | "marks";
             when?: string;
+        };
+        ShareItem: {
+            /** Format: int64 */
+            arrival: number;
+            /** Format: date-time */
+            ended_at: string | null;
+            ended_by: string;
+            /** Format: date-time */
+            ends_at: string;
+            /** Format: date-time */
+            last_at: string | null;
+            /** Format: date-time */
+            made_at: string;
+            /**
+             * Format: int64
+             * @description of the link within the post
+             */
+            n: number;
+            /**
+             * Format: int64
+             * @description how often it was opened
+             */
+            opened: number;
+            /** Format: int64 */
+            post: number;
+            text: string;
+            title: string;
+        };
+        Shared: {
+            fields: components["schemas"]["SharedField"][] | null;
+            for: string;
+        };
+        SharedField: {
+            label: string;
+            path: string;
+            value: string;
+        };
+        SharesOutputBody: {
+            items: components["schemas"]["ShareItem"][] | null;
         };
         SheetBody: {
             /** @description the sheet as an object; used where there is no text */
@@ -5943,6 +6018,36 @@ export interface operations {
             };
         };
     };
+    "end-share": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                post: number;
+                n: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     prove: {
         parameters: {
             query?: never;
@@ -6254,6 +6359,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ExampleBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-shares": {
+        parameters: {
+            query?: {
+                post?: number;
+                workflow?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharesOutputBody"];
                 };
             };
             /** @description Error */

@@ -470,11 +470,19 @@ export interface Message {
     picture?: Template;
   };
   /**
-   * further links, after link
+   * further links, after link: to addresses, or to shared pages
    */
   links?: {
     text?: Template;
-    to: Template;
+    to?: Template;
+    /**
+     * fields of the record that a page shows to people without an account
+     */
+    share?: string | string[];
+    /**
+     * a span such as 90s, 45m, 2h, 3d, 1h30m or PT90M
+     */
+    for?: string;
   }[];
   /**
    * a picture: at an address, or drawn of figures
@@ -532,6 +540,17 @@ export interface Message {
       with?: Record<string, unknown>;
     };
   }[];
+  /**
+   * a copy of a chat message, in the place of body, facts and list
+   */
+  like?:
+    | string
+    | {
+        of: string;
+        header?: Template;
+        footer?: Template;
+        author?: boolean;
+      };
 }
 /**
  * This interface was referenced by `Sheet`'s JSON-Schema

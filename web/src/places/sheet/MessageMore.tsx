@@ -23,7 +23,7 @@ type Column = File['table']['columns'][number];
 
 /** The parts of a message that not every one has: another sender, more links, a picture, persons it speaks to, files. */
 export function MessageMore({ name, message, gathered, set }: Props) {
-  const { readOnly, gathered: lists } = useSurroundings();
+  const { readOnly, gathered: lists, fields } = useSurroundings();
   const { sender, picture } = message;
   const links = message.links ?? [];
   const mention = message.mention ?? [];
@@ -73,12 +73,20 @@ export function MessageMore({ name, message, gathered, set }: Props) {
                   value={l.text ?? ''}
                   change={(text) => set({ links: links.map((o, j) => (j === i ? { ...o, text } : o)) })}
                 />
-                <Text
-                  label={`Address of link ${i + 2}`}
-                  hint="https://…"
-                  value={l.to}
-                  change={(to) => set({ links: links.map((o, j) => (j === i ? { ...o, to } : o)) })}
-                />
+                {l.share !== undefined ? (
+                  <ShareFields
+                    label={`Fields that link ${i + 2} shares`}
+                    share={l.share}
+                    change={(share) => set({ links: links.map((o, j) => (j === i ? { ...o, share } : o)) })}
+                  />
+                ) : (
+                  <Text
+                    label={`Address of link ${i + 2}`}
+                    hint="https://…"
+                    value={l.to ?? ''}
+                    change={(to) => set({ links: links.map((o, j) => (j === i ? { ...o, to } : o)) })}
+                  />
+                )}
                 {!readOnly && (
                   <RemoveButton
                     label={`Remove link ${i + 2}`}
@@ -167,6 +175,8 @@ export function MessageMore({ name, message, gathered, set }: Props) {
           <div className="inline">
             {!sender && add('sender', { sender: { name: '' } })}
             {add('link', { links: [...links, { text: '', to: '' }] })}
+            {fields.length > 0 &&
+              add('shared page', { links: [...links, { text: 'See more', share: [fields[0]!.name] }] })}
             {!picture && add('picture', { picture: { from: '' } })}
             {!picture && listed && add('chart', { picture: freshChart(listed) })}
             {!picture && listed && add('table as a picture', { picture: freshTable(listed) })}
@@ -182,6 +192,34 @@ export function MessageMore({ name, message, gathered, set }: Props) {
           </div>
         </>
       )}
+    </>
+  );
+}
+
+/** Which fields a page shows to people without an account. */
+function ShareFields({
+  label,
+  share,
+  change,
+}: {
+  label: string;
+  share: string | string[];
+  change: (next: string[]) => void;
+}) {
+  const { readOnly, fields } = useSurroundings();
+  return (
+    <>
+      <span className="muted small">a page for people without an account, with</span>
+      <Select
+        mode="multiple"
+        className="columns-select"
+        aria-label={label}
+        disabled={readOnly}
+        popupMatchSelectWidth={false}
+        value={typeof share === 'string' ? [share] : share}
+        options={fields.map((f) => ({ value: f.name, label: f.label }))}
+        onChange={change}
+      />
     </>
   );
 }

@@ -33,8 +33,9 @@ export function freshChart(list: GatheredName): Picture {
   };
 }
 
-export const freshTable = (list: GatheredName): Picture =>
-  ({ table: { of: list.name, columns: list.fields.slice(0, 4).map((f) => f.name) } });
+export const freshTable = (list: GatheredName): Picture => ({
+  table: { of: list.name, columns: list.fields.slice(0, 4).map((f) => f.name) },
+});
 
 /** A picture that is drawn of a list: a chart, or a table. */
 export function PicturePart({ message, picture, lists, change }: Props) {
@@ -49,20 +50,10 @@ export function PicturePart({ message, picture, lists, change }: Props) {
       <span>{chart ? 'Chart' : 'Table'}</span>
       <div>
         {chart && (
-          <ChartPart
-            chart={chart}
-            message={message}
-            lists={lists}
-            change={(c) => put({ chart: c })}
-          />
+          <ChartPart chart={chart} message={message} lists={lists} change={(c) => put({ chart: c })} />
         )}
         {table && (
-          <TablePart
-            table={table}
-            message={message}
-            lists={lists}
-            change={(t) => put({ table: t })}
-          />
+          <TablePart table={table} message={message} lists={lists} change={(t) => put({ table: t })} />
         )}
         <div className="inline">
           <span className="muted">in words</span>
@@ -246,9 +237,7 @@ function TablePart({
         onChange={(next: string[]) =>
           change({
             ...t,
-            columns: next.map(
-              (name) => t.columns.find((c) => nameOf(c) === name) ?? name,
-            ),
+            columns: next.map((name) => t.columns.find((c) => nameOf(c) === name) ?? name),
           })
         }
       />

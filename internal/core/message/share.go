@@ -1,0 +1,68 @@
+package message
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/report"
+	"dorfbote/internal/core/value"
+)
+
+// SharedFor is for how long a shared page is shown where the sheet does not say.
+const SharedFor = 30 * 24 * time.Hour
+
+// Shared is what a page for people without an account shows: the chosen fields as they were when the message was told.
+type Shared struct {
+	Fields []SharedField `json:"fields"`
+	For    string        `json:"for"` // a span, from when the message was told
+}
+
+// SharedField is one field of a shared page.
+type SharedField struct {
+	Path  string `json:"path"`
+	Label string `json:"label"`
+	Value string `json:"value"`
+}
+
+type shareTemplate struct {
+	fields []column
+	lasts  time.Duration
+}
+
+// compileShare makes a shared page ready. Only fields of the record may be shown, by their paths.
+func compileShare(l *LinkSpec, words *formula.Words, path string, problems *report.List) *shareTemplate {
+	s := &shareTemplate{lasts: l.For}
+	if s.lasts == 0 {
+		s.lasts = SharedFor
+	}
+	for i, t := range l.Share {
+		name := strings.TrimPrefix(strings.Trim(strings.TrimSpace(t.S), "${} "), "record.")
+		p := value.ParsePath(name)
+		f, _, known := words.Schema.Find(p)
+		if k := words.Schema; k != nil && !known {
+			add := problems.Add
+			if k.Learnt || k.Open {
+				add = problems.Warn
+			}
+			add(t.At, fmt.Sprintf("%s.share[%d]", path, i), value.Nearest(name, k.Names()), "the records have no field %s", name)
+		}
+		label := f.Label
+		if label == "" {
+			label = value.LabelOf(name[strings.LastIndex(name, ".")+1:])
+		}
+		s.fields = append(s.fields, column{path: p, label: label})
+	}
+	return s
+}
+
+func (s *shareTemplate) fill(sc *formula.Scope, words *formula.Words) *Shared {
+	record := words.Record(sc.Record, words.Schema)
+	out := &Shared{For: s.lasts.String()}
+	for _, c := range s.fields {
+		v, _ := c.path.Get(record)
+		out.Fields = append(out.Fields, SharedField{c.path.String(), c.label, shownCell(v, words)})
+	}
+	return out
+}
