@@ -27,7 +27,7 @@ func filled(t testing.TB, record map[string]any) *Document {
 		Name: "m", Title: ref("${record.id}: ${record.farm}"), Tone: ref("warning"),
 		Body:  ref("# For ${record.farm}\n\n**${record.note}** and *more* by [${record.who}](https://x.example/${record.id}).\n\n- one `${record.note}`\n- two\n\n> said ${record.who}\n\n1. a\n2. b\n"),
 		Facts: []FactSpec{{text("Driver"), text("${record.who}")}, {text("Note"), text("${record.note}")}},
-		Link:  &LinkSpec{Text: text("Open ${record.id}"), text("https://dairy.example/c/${record.id}")},
+		Link:  &LinkSpec{Text: text("Open ${record.id}"), To: text("https://dairy.example/c/${record.id}")},
 	}, &formula.Words{}, "messages.m", &problems)
 	require.Empty(t, problems.Problems)
 	doc, err := m.Fill(&formula.Scope{Record: record})

@@ -152,6 +152,7 @@ function Opened({ p, editor }: { p: PostItem; editor: boolean }) {
     <div className="opened-post">
       <div>
         <Reached p={d.post} />
+        {(d.post.doc?.links ?? []).some((l) => l.share) && <Shares p={d.post} editor={editor} />}
         {d.post.doc && <MessageView doc={d.post.doc} />}
         {(d.post.doc?.attach ?? []).map((f, n) => (
           <p key={f.name} className="small">
