@@ -22,7 +22,7 @@ import (
 var changesNothing = map[string]bool{
 	"prove": true, "rehearse": true, "read-sentence": true, "fill-pattern": true, "read-schedule": true, "preview-on": true, "preview-source": true, "read-requests": true, "ready-on": true, "ask-destination": true,
 	"prove-settings": true, "prove-connection": true, "shape-of-example": true, "browse-connection": true, "decide-again": true, "look-at-people-book": true, "try-marks": true, "draft-post": true,
-	"draw": true, // a picture of what is handed over
+	"draw":    true,                                                 // a picture of what is handed over
 	"take-in": true, "take-in-records": true, "call-workflow": true, // they are arrivals
 	"sign-in": true, "sign-out": true, // they are in the list of sessions
 }

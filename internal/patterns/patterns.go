@@ -57,7 +57,7 @@ func All() ([]Pattern, error) {
 	return out, nil
 }
 
-var bare = regexp.MustCompile(`(: |\[|, )(-?)(<<\w+>>)`)
+var bare = regexp.MustCompile(`(: |\[|, |\{)(-?)(<<\w+>>)`)
 
 // quoted puts blanks that stand alone into quotes, as YAML wants them.
 func quoted(raw []byte) []byte { return bare.ReplaceAll(raw, []byte(`$1"$2$3"`)) }
@@ -90,7 +90,11 @@ func (p *Pattern) Fill(blanks map[string]string, kinds Kinds) (map[string]any, e
 	if len(missing) > 0 {
 		return nil, fmt.Errorf("fill in: %s", strings.Join(missing, ", "))
 	}
-	fields, key := kinds.Fields(blanks["source"])
+	var fields []value.Field
+	key := ""
+	if blanks["source"] != "" {
+		fields, key = kinds.Fields(blanks["source"])
+	}
 	for _, b := range p.Blanks {
 		if field, ok := find(fields, blanks[b.Of]); b.Kind == "value" && ok {
 			f.values[b.Name] = typed(blanks[b.Name], field)
@@ -159,7 +163,8 @@ func (f filler) fill(v any) any {
 		out := map[string]any{}
 		for k, e := range x {
 			if filled := f.fill(e); !value.Empty(filled) || e == nil {
-				out[k] = filled
+				name, _ := f.fill(k).(string)
+				out[name] = filled
 			}
 		}
 		return out

@@ -153,7 +153,7 @@ function Opened({ p, editor }: { p: PostItem; editor: boolean }) {
       <div>
         <Reached p={d.post} />
         {(d.post.doc?.links ?? []).some((l) => l.share) && <Shares p={d.post} editor={editor} />}
-        {d.post.doc && <MessageView doc={d.post.doc} />}
+        {d.post.doc && <MessageView doc={{ ...d.post.doc, attach: null }} />}
         {(d.post.doc?.attach ?? []).map((f, n) => (
           <p key={f.name} className="small">
             <a href={`/api/posts/${p.id}/files/${n}`}>{f.name}</a>{' '}
