@@ -170,8 +170,8 @@ const gcPercent = 300
 
 type rehearseOptions struct {
 	sheet, arrivals, answers, until, zone, locale string
-	fields, records                      []string
-	around                               surroundings
+	fields, records                               []string
+	around                                        surroundings
 }
 
 func (o rehearseOptions) run() error {
@@ -282,7 +282,9 @@ func (o rehearseOptions) answered(m *rehearse.Machine) error {
 	if err != nil {
 		return wrongInput("%s: %v", o.answers, err)
 	}
-	m.Answers(list, func(a rehearse.Answer, why error) { fmt.Fprintf(os.Stderr, "%s: %s is left out: %v\n", o.answers, a, why) })
+	m.Answers(list, func(a rehearse.Answer, why error) {
+		fmt.Fprintf(os.Stderr, "%s: %s is left out: %v\n", o.answers, a, why)
+	})
 	return nil
 }
 

@@ -3,6 +3,7 @@ package engine_test
 import (
 	"context"
 	"fmt"
+	"maps"
 	"strings"
 	"sync"
 	"testing"
@@ -155,7 +156,7 @@ func TestAQuestionIsDecidedOnce(t *testing.T) {
 	first := asks[1]
 	assert.Equal(t, "may A?", first.Title)
 	_, err = w.Alerts.AnswerAsk(ctx, first.ID, "square/#other", "Jonas", "no", " ")
-	assert.ErrorContains(t, err, "needs a comment")
+	require.ErrorContains(t, err, "needs a comment")
 	var won sync.Map
 	var wg sync.WaitGroup
 	for i := range 20 {
@@ -171,7 +172,7 @@ func TestAQuestionIsDecidedOnce(t *testing.T) {
 	require.Equal(t, 1, n)
 	eventually(t, "told", func() bool { return strings.Contains(strings.Join(w.chat.titles(), "|"), "A yes by P") })
 	_, err = w.Alerts.AnswerAsk(ctx, first.ID, "square/#other", "Jonas", "no", "late")
-	assert.ErrorContains(t, err, "was faster: yes")
+	require.ErrorContains(t, err, "was faster: yes")
 	eventually(t, "the other is reminded of, and ends by itself", func() bool {
 		all := strings.Join(w.chat.titles(), "|")
 		return strings.Count(all, "may B?") == 4 && strings.Contains(all, "B no by :")
@@ -203,9 +204,7 @@ func TestWhatIsSaidInARoom(t *testing.T) {
 	require.Equal(t, &store.About{Workflow: "Late", WorkflowID: 1, Arrival: post.Arrival, Source: "tours/collections", Key: "A"}, about)
 	said := func(id, text string, more map[string]any) {
 		record := map[string]any{"id": id, "author": "Vera", "text": text, "room": "#tours"}
-		for k, v := range more {
-			record[k] = v
-		}
+		maps.Copy(record, more)
 		ev := event("m"+id, id, "", 0)
 		ev.Source, ev.Record, ev.Type = "talk/tours", record, "dorfbote.record.created"
 		w.take(t, ev)

@@ -116,10 +116,8 @@ func TestThePaceIsTheSameLiveAndRehearsed(t *testing.T) {
 					first, _, _ := strings.Cut(verdicts[a], " then ")
 					verdicts[a] = first + " then " + string(l.Verdict)
 				}
-			} else {
-				if l.Verdict != decide.Ignored {
-					verdicts[l.Arrival] = string(l.Verdict)
-				}
+			} else if l.Verdict != decide.Ignored {
+				verdicts[l.Arrival] = string(l.Verdict)
 			}
 			for _, p := range l.Posts {
 				hangs := ""

@@ -194,7 +194,7 @@ func (f *faces) fit(s string, most float64) string {
 func (f *faces) wrap(s string, most float64, lines int) []string {
 	var out []string
 	current := ""
-	for _, word := range strings.Fields(s) {
+	for word := range strings.FieldsSeq(s) {
 		switch {
 		case current == "":
 			current = word

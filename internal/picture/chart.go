@@ -91,11 +91,12 @@ func (d *drawing) extent(stacked bool) (low, high float64) {
 				continue
 			}
 			v := *s.Values[i]
-			if !stacked {
+			switch {
+			case !stacked:
 				low, high = math.Min(low, v), math.Max(high, v)
-			} else if v >= 0 {
+			case v >= 0:
 				up += v
-			} else {
+			default:
 				down += v
 			}
 		}
@@ -222,7 +223,7 @@ func (d *drawing) lines(x0, slot float64, at func(float64) float64) {
 			}
 			x, y := x0+slot*(float64(i)+0.5), at(*v)
 			if was {
-				d.canvas.line(px, py, x, y, 3, d.inkOf(j))
+				d.line(px, py, x, y, 3, d.inkOf(j))
 			}
 			if len(s.Values) <= 40 || !was && (i+1 >= len(s.Values) || s.Values[i+1] == nil) {
 				d.dot(x, y, 4.5, d.inkOf(j))

@@ -12,6 +12,7 @@ import (
 	"image"
 	"image/draw"
 	"io"
+	"slices"
 	"sync"
 
 	"golang.org/x/image/font"
@@ -96,7 +97,7 @@ func unwrap(raw []byte) ([]byte, error) {
 			body.WriteByte(0)
 		}
 	}
-	return append(head, body.Bytes()...), nil
+	return slices.Concat(head, body.Bytes()), nil
 }
 
 // faces are the fonts of one weight at one size; each character is drawn by the first that has it.

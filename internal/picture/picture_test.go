@@ -61,7 +61,7 @@ func samples() map[string]func(dark bool) ([]byte, error) {
 // The same figures are the same bytes; what they look like stands in golden files, which are looked at when they change:
 // GOLDEN=1 go test ./internal/picture writes them anew.
 func TestPicturesAreAsTheyWere(t *testing.T) {
-	for name, make := range samples() {
+	for name, draw := range samples() {
 		for _, dark := range []bool{false, true} {
 			file := filepath.Join("testdata", name+".png")
 			if dark {
@@ -70,9 +70,9 @@ func TestPicturesAreAsTheyWere(t *testing.T) {
 				}
 				file = filepath.Join("testdata", name+"-dark.png")
 			}
-			got, err := make(dark)
+			got, err := draw(dark)
 			require.NoError(t, err, name)
-			again, err := make(dark)
+			again, err := draw(dark)
 			require.NoError(t, err)
 			require.True(t, bytes.Equal(got, again), "%s: drawn twice, the bytes differ", name)
 			if os.Getenv("GOLDEN") != "" {

@@ -148,7 +148,7 @@ func (al *Alerts) list(ctx context.Context, p *kit.Person, in *asksInput) (*asks
 func (al *Alerts) item(ctx context.Context, r *store.AskRow, mine []string) (*AskItem, error) {
 	it := &AskItem{
 		ID: r.ID, Name: r.Name, Title: r.Title, Workflow: r.WorkflowName, WorkflowID: r.Workflow, Arrival: r.Arrival, Source: r.Source, Key: r.Key, State: r.State,
-		Asked: r.Asking.Asked, Open: r.Ask.Asking.Open(), Yours: []string{}, Choices: []ChoiceItem{}, Given: []GivenItem{}, PutAt: r.PutAt, EndsAt: r.EndsAt,
+		Asked: r.Asking.Asked, Open: r.Asking.Open(), Yours: []string{}, Choices: []ChoiceItem{}, Given: []GivenItem{}, PutAt: r.PutAt, EndsAt: r.EndsAt,
 	}
 	if !r.Asking.Went.IsZero() {
 		it.WentAt = &r.Asking.Went

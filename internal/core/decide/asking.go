@@ -3,6 +3,7 @@ package decide
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -245,9 +246,7 @@ func (a *Asking) Exchange(from, to string) error {
 // With is what is known once the question has come to an answer.
 func (a *Asking) With(answer Answered) map[string]Answered {
 	out := make(map[string]Answered, len(a.Known)+1)
-	for name, v := range a.Known {
-		out[name] = v
-	}
+	maps.Copy(out, a.Known)
 	out[a.Name] = answer
 	return out
 }

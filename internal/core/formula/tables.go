@@ -1,7 +1,7 @@
 package formula
 
 import (
-	"fmt"
+	"errors"
 
 	"dorfbote/internal/core/value"
 )
@@ -32,7 +32,7 @@ func rowsOf(p params, ws value.Workspace) (any, error) {
 	table, ok := p[0].(map[string]any)
 	all, isTable := table[tableRows].(map[string]any)
 	if !ok || !isTable {
-		return nil, fmt.Errorf("rows() takes a table of the sheet, such as rows(rooms, record.room)")
+		return nil, errors.New("rows() takes a table of the sheet, such as rows(rooms, record.room)")
 	}
 	list, _ := all[Show(p[1], ws)].([]any)
 	if list == nil {

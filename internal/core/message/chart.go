@@ -174,6 +174,21 @@ func (c *cell) add(v float64) {
 	c.sum += v
 }
 
+// merge takes in the values of another cell, which may be nil.
+func (c *cell) merge(x *cell) {
+	if x == nil {
+		return
+	}
+	if c.n == 0 || x.min < c.min {
+		c.min = x.min
+	}
+	if c.n == 0 || x.max > c.max {
+		c.max = x.max
+	}
+	c.n += x.n
+	c.sum += x.sum
+}
+
 func (c *cell) fold(how string) *float64 {
 	var v float64
 	switch {
@@ -197,6 +212,43 @@ func (c *cell) fold(how string) *float64 {
 	return &v
 }
 
+// groupOf is the group a record belongs to, and of a chart over time the moment its span begins; false for a record
+// without the moment.
+func (c *chartTemplate) groupOf(record map[string]any, ws value.Workspace, zone *time.Location) (string, time.Time, bool) {
+	if !c.timed {
+		raw, _ := c.group.Get(record)
+		return strings.TrimSpace(formula.Show(raw, ws)), time.Time{}, true
+	}
+	raw, _ := c.at.Get(record)
+	at, ok := momentOf(raw, ws)
+	if !ok {
+		return "", time.Time{}, false
+	}
+	at = begin(at.In(zone), c.by)
+	return at.Format(time.DateOnly), at, true
+}
+
+// figureOf is what a record adds, with its currency where that has to be the same for all; false for a record without the
+// figure.
+func (c *chartTemplate) figureOf(record map[string]any, ws value.Workspace) (float64, string, bool) {
+	if c.fold == "count" {
+		if c.field.String() == "" {
+			return 1, "", true
+		}
+		raw, _ := c.field.Get(record)
+		return 1, "", !value.Empty(raw)
+	}
+	raw, _ := c.field.Get(record)
+	num, ok := value.ReadNumber(raw, ws)
+	if !ok {
+		return 0, "", false
+	}
+	if c.split != nil && strings.HasSuffix(c.split.String(), "currency") {
+		return num.Float, "", true
+	}
+	return num.Float, currencyOf(raw), true
+}
+
 // figures works out the chart's figures.
 func (c *chartTemplate) figures(sc *formula.Scope, words *formula.Words, title string) (*Chart, error) {
 	v, err := c.of.Run(sc)
@@ -217,37 +269,19 @@ func (c *chartTemplate) figures(sc *formula.Scope, words *formula.Words, title s
 	currency := ""
 	for _, e := range list {
 		record, _ := e.(map[string]any)
-		group, moment := "", time.Time{}
-		if c.timed {
-			raw, _ := c.at.Get(record)
-			at, ok := momentOf(raw, ws)
-			if !ok {
-				continue
-			}
-			at = begin(at.In(zone), c.by)
-			group, moment = at.Format(time.DateOnly), at
-		} else {
-			raw, _ := c.group.Get(record)
-			group = strings.TrimSpace(formula.Show(raw, ws))
+		group, moment, ok := c.groupOf(record, ws, zone)
+		if !ok {
+			continue
 		}
-		n := 1.0
-		if c.fold != "count" {
-			raw, _ := c.field.Get(record)
-			num, ok := value.ReadNumber(raw, ws)
-			if !ok {
-				continue
+		n, own, ok := c.figureOf(record, ws)
+		if !ok {
+			continue
+		}
+		if own != "" {
+			if currency != "" && currency != own {
+				return nil, fmt.Errorf("the amounts are in several currencies, %s and %s among them, which have no sum; split the chart by the currency", currency, own)
 			}
-			n = num.Float
-			if own := currencyOf(raw); own != "" && (c.split == nil || !strings.HasSuffix(c.split.String(), "currency")) {
-				if currency != "" && currency != own {
-					return nil, fmt.Errorf("the amounts are in several currencies, %s and %s among them, which have no sum; split the chart by the currency", currency, own)
-				}
-				currency = own
-			}
-		} else if c.field.String() != "" {
-			if raw, _ := c.field.Get(record); value.Empty(raw) {
-				continue
-			}
+			currency = own
 		}
 		name := ""
 		if c.split != nil {
@@ -315,16 +349,7 @@ func (c *chartTemplate) figures(sc *formula.Scope, words *formula.Words, title s
 		for _, g := range order {
 			all := &cell{}
 			for _, name := range rest {
-				if x := cells[point{name, g}]; x != nil {
-					if all.n == 0 || x.min < all.min {
-						all.min = x.min
-					}
-					if all.n == 0 || x.max > all.max {
-						all.max = x.max
-					}
-					all.n += x.n
-					all.sum += x.sum
-				}
+				all.merge(cells[point{name, g}])
 			}
 			s.Values = append(s.Values, all.fold(c.fold))
 		}

@@ -206,14 +206,14 @@ func (m *Machine) Finish() error {
 		}
 	}
 	for {
-		at, any := m.recall.NextDue()
-		if len(m.queue) > 0 && (!any || m.queue[0].At.Before(at)) {
-			at, any = m.queue[0].At, true
+		at, due := m.recall.NextDue()
+		if len(m.queue) > 0 && (!due || m.queue[0].At.Before(at)) {
+			at, due = m.queue[0].At, true
 		}
-		if len(m.answers) > 0 && (!any || m.answers[0].At.Before(at)) {
-			at, any = m.answers[0].At, true
+		if len(m.answers) > 0 && (!due || m.answers[0].At.Before(at)) {
+			at, due = m.answers[0].At, true
 		}
-		if !any {
+		if !due {
 			return nil
 		}
 		if err := m.Advance(at); err != nil {

@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 
@@ -53,7 +54,7 @@ func (s *Sheet) answered(p *Plan, problems *report.List) {
 	p.Answer = &PlanAnswer{Status: s.Answer.Status}
 	if s.Answer.Body != nil {
 		terms := *p.Terms
-		terms.Gathered = append(terms.Gathered[:len(terms.Gathered):len(terms.Gathered)], outcomeField())
+		terms.Gathered = append(slices.Clip(terms.Gathered), outcomeField())
 		p.Answer.Body = s.Answer.Body.compile(&terms, "answer.body", problems)
 	}
 }

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"dorfbote/internal/core/calendar"
@@ -78,7 +79,7 @@ func (s *Sheet) trigger(p *Plan, known Known, problems *report.List) {
 	}
 	if k := p.Terms.Schema; w.Command != "" && k != nil {
 		own := *k
-		own.Fields = append(own.Fields[:len(own.Fields):len(own.Fields)], value.Field{Name: "words", Label: "Words behind the command", Type: value.List})
+		own.Fields = append(slices.Clip(own.Fields), value.Field{Name: "words", Label: "Words behind the command", Type: value.List})
 		p.Terms.Schema = &own
 	}
 	switch w.Form {

@@ -454,7 +454,7 @@ func (al *Alerts) allowed(ctx context.Context, book *people.Book, connection, pl
 	if by == "" {
 		return "", &Refused{Words: fmt.Sprintf("This button is for %s. Sign in, so that it is known who you are.", audience(b.Who)), SignIn: true}
 	}
-	ok := false
+	var ok bool
 	if isTeam {
 		var err error
 		if ok, err = al.Store.InTeam(ctx, strings.TrimSpace(team), names, emails); err != nil {

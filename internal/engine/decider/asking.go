@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"slices"
 
 	"gorm.io/gorm"
 
@@ -48,7 +49,7 @@ func withChoices(p *sheet.Plan, name string, posts []decide.Post) {
 	for i := range posts {
 		doc := *posts[i].Doc
 		for _, c := range q.Choices {
-			doc.Buttons = append(doc.Buttons[:len(doc.Buttons):len(doc.Buttons)], message.Button{Text: c.Text, Does: DoesAnswer, Ask: name, Choice: c.Name, Comment: c.Comment})
+			doc.Buttons = append(slices.Clip(doc.Buttons), message.Button{Text: c.Text, Does: DoesAnswer, Ask: name, Choice: c.Name, Comment: c.Comment})
 		}
 		posts[i].Doc = &doc
 	}

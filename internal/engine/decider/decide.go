@@ -277,7 +277,7 @@ func postRows(made []decided, fresh map[verdictKey]bool) []outbox.Row {
 			rows = outbox.Append(rows, laterRows(d.live, later))
 		}
 		if d.Verdict == decide.Ignored || fresh[verdictKey{d.seq, d.live.ID}] {
-			rows = outbox.Append(rows, outbox.Rows(d.live.ID, d.seq, d.at, append(d.Posts[:len(d.Posts):len(d.Posts)], d.edits...)))
+			rows = outbox.Append(rows, outbox.Rows(d.live.ID, d.seq, d.at, append(slices.Clip(d.Posts), d.edits...)))
 		}
 	}
 	return rows

@@ -35,7 +35,7 @@ func (de *Decider) talk(ctx context.Context, tx *sql.Tx, arrivals []store.Arriva
 			}
 		}
 		if err := json.Unmarshal(a.Data, &data); err != nil || data.Record.Own {
-			continue //nolint:nilerr // a record whose fields are of other types is no message
+			continue
 		}
 		r := &data.Record
 		if by := r.Author + r.From; r.About != nil && r.About.WorkflowID > 0 && by != "" {

@@ -2,6 +2,7 @@ package outbox
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"dorfbote/internal/core/message"
@@ -22,7 +23,7 @@ func (o *Outbox) drawn(ctx context.Context, p *store.Post, doc *message.Document
 	if err != nil {
 		o.Log.Warn("drawing a picture failed; its words are told", "post", p.ID, "error", err)
 		out.Picture = nil
-		out.Body = append(out.Body[:len(out.Body):len(out.Body)], message.Block{Kind: message.Paragraph, Inlines: []message.Inline{{Kind: message.Text, Text: pic.Text}}})
+		out.Body = append(slices.Clip(out.Body), message.Block{Kind: message.Paragraph, Inlines: []message.Inline{{Kind: message.Text, Text: pic.Text}}})
 		return &out, nil
 	}
 	pic.Made = raw

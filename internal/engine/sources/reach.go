@@ -2,6 +2,7 @@ package sources
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -180,7 +181,7 @@ func (src *Sources) Destination(ctx context.Context, text string) (string, error
 	}
 	normal, err := rule.Take(to, src.Workspace)
 	if err == nil && normal == "" {
-		err = fmt.Errorf("the address is empty")
+		err = errors.New("the address is empty")
 	}
 	if err != nil {
 		return "", err
