@@ -115,6 +115,20 @@ type Setting struct {
 	More bool `json:"more,omitempty"`
 }
 
+// WhySetting is the setting of connections that put the link to the page which says why a post was told into the message.
+const WhySetting = "why"
+
+// WhyWords is what that link says.
+const WhyWords = "Why am I told?"
+
+// AsksWhy is that setting.
+func AsksWhy() Setting {
+	return Setting{
+		Name: WhySetting, Label: "Why am I told?", Type: "yes/no", Default: "no", More: true,
+		Help: "a quiet link under each message, to a page that says which workflow told it and why, and where one can say whether it was useful",
+	}
+}
+
 // Config is what a connection is opened with.
 type Config struct {
 	ID       string

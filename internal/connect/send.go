@@ -127,6 +127,8 @@ type Post struct {
 	Cc, Bcc string
 	// Buttons are those of the post, for a kind that [CanButtons]; elsewhere they are among the document's links.
 	Buttons []Button
+	// Why is the address of the page that says why the post was told, for a kind that has a quiet place for it.
+	Why string
 	// Digest is true where the post tells in one of what would have been many.
 	Digest bool
 	Doc    *message.Document

@@ -2,6 +2,7 @@ package engine_test
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"maps"
 	"strings"
@@ -188,7 +189,7 @@ func TestAQuestionIsDecidedOnce(t *testing.T) {
 func TestWhatIsSaidInARoom(t *testing.T) {
 	w := start(t, true)
 	require.NoError(t, w.Store.DB.Create(&store.Connection{ID: "talk", Kind: "hook", Title: "Talk", KeyField: "id", CreatedAt: time.Now()}).Error)
-	w.only(t, strings.Replace(claimable, "within: 3s", "within: 2s", 1))
+	w.only(t, strings.NewReplacer("within: 3s", "within: 8s", "within: 2s", "within: 8s").Replace(claimable))
 	ctx := context.Background()
 	command := "dorfbote: 1\nname: Done\nwatch: {source: talk/tours, command: done}\nmessages: {m: {title: \"x\"}}\nroute: {otherwise: {tell: [{each: \"${[]}\", to: \"square/#tours\", message: m}]}}\n"
 	row := store.Workflow{Name: "Done", Draft: command, CreatedAt: time.Now(), UpdatedAt: time.Now()}
@@ -219,8 +220,42 @@ func TestWhatIsSaidInARoom(t *testing.T) {
 	answer := w.postOf(t, "message = 'answer'")
 	assert.Contains(t, string(answer.Body), "What I understand here: done.")
 	assert.Equal(t, "78", w.chat.under[1], "in the thread of who asked")
+	require.Equal(t, []string{"A late", ""}, w.chat.titles(), "the steps come later")
 	said("79", "just talking", nil)
 	eventually(t, "nobody took it, and the other step was answered", func() bool { return len(w.chat.titles()) == 3 })
 	time.Sleep(600 * time.Millisecond)
 	assert.Equal(t, []string{"A late", "", "nobody: A late"}, w.chat.titles())
+}
+
+// What is understood is known of every workflow, be it decided with the others or at its own pace.
+func TestAnUnknownCommandIsAnsweredAtAnyPace(t *testing.T) {
+	w := start(t, true)
+	ctx := context.Background()
+	require.NoError(t, w.Store.DB.Create(&store.Connection{ID: "talk", Kind: "hook", Title: "Talk", KeyField: "id", CreatedAt: time.Now()}).Error)
+	for i, name := range []string{"done", "late"} {
+		sheet := "dorfbote: 1\nname: " + name + "\nwatch: {source: talk/tours, command: " + name + "}\nmessages: {m: {title: \"got it\"}}\nroute: {otherwise: {tell: [{to: \"square/#tours\", message: m}]}}\n"
+		row := store.Workflow{Name: name, Draft: sheet, CreatedAt: time.Now(), UpdatedAt: time.Now()}
+		require.NoError(t, w.Store.DB.Create(&row).Error)
+		on, err := w.Store.SwitchOn(ctx, row.ID, store.SwitchedOn{Sheet: sheet, Source: "talk/tours"}, func(*gorm.DB, *store.Workflow) error { return nil })
+		require.NoError(t, err)
+		if i == 0 {
+			require.NoError(t, w.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+				return store.GiveOwnMark(ctx, tx, store.OwnMark{Workflow: on.ID, Source: "talk/tours", Stays: true})
+			}))
+		}
+	}
+	said := func(id, text string) {
+		ev := event("m"+id, id, "", 0)
+		ev.Source, ev.Type, ev.Record = "talk/tours", "dorfbote.record.created", map[string]any{"id": id, "author": "Vera", "text": text, "room": "#tours"}
+		w.take(t, ev)
+	}
+	said("1", "@dorfbote done COL-1")
+	eventually(t, "the command is taken", func() bool { return len(w.chat.titles()) == 1 })
+	said("2", "@dorfbote mend COL-1")
+	eventually(t, "what is understood is said", func() bool { return len(w.chat.titles()) == 2 })
+	answer := w.postOf(t, "message = 'answer'")
+	assert.Contains(t, string(answer.Body), "What I understand here: done, late.")
+	said("3", "/late COL-2")
+	eventually(t, "the other too", func() bool { return len(w.chat.titles()) == 3 })
+	assert.Equal(t, []string{"got it", "", "got it"}, w.chat.titles(), "a command that is known is not called unknown")
 }

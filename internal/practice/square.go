@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -66,6 +67,7 @@ type squarePost struct {
 	Picture json.RawMessage `json:"picture,omitempty"`
 	Links   json.RawMessage `json:"links,omitempty"` // besides Link
 	Buttons ownButtons      `json:"buttons,omitempty" gorm:"type:jsonb"`
+	Why     string          `json:"why,omitempty"` // the address of a page that says why it was posted
 }
 
 func (squarePost) TableName() string { return "practice.posts" }
@@ -200,6 +202,7 @@ type incoming struct {
 	Picture  *ownPicture    `json:"picture"`
 	Sender   *ownSender     `json:"sender"`
 	Buttons  ownButtons     `json:"buttons"`
+	Why      string         `json:"why"`
 }
 
 // ownPicture is a picture of a post, which was handed over before; ownSender is whom a post is shown as coming from.
@@ -345,6 +348,9 @@ func postOf(in *incoming, sender string) squarePost {
 	}
 	p.Mentions = append(p.Mentions, in.Mentions...)
 	p.Buttons = in.Buttons[:min(len(in.Buttons), maxButtons)]
+	if u, err := url.Parse(in.Why); err == nil && (u.Scheme == "http" || u.Scheme == "https") && len(in.Why) <= 1000 {
+		p.Why = in.Why
+	}
 	if in.Picture != nil {
 		p.Picture, _ = json.Marshal(in.Picture)
 	}
@@ -372,7 +378,7 @@ func (s *Server) tokenEdit(w http.ResponseWriter, r *http.Request) {
 		p.Buttons.as(was.Buttons)
 	}
 	res := s.db.WithContext(r.Context()).Model(&squarePost{}).Where("id = ? AND sender = ? AND channel = ?", id, sender, in.Channel).
-		Select("title", "text", "buttons", "facts", "tone", "link", "links", "picture", "mentions", "called", "face", "edited_at").Updates(&p)
+		Select("title", "text", "buttons", "facts", "tone", "link", "links", "picture", "mentions", "called", "face", "why", "edited_at").Updates(&p)
 	switch {
 	case err != nil || res.Error == nil && res.RowsAffected == 0:
 		problem(w, http.StatusNotFound, "%s has no post %s in %s", sender, chi.URLParam(r, "post"), in.Channel)

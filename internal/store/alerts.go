@@ -19,6 +19,7 @@ const (
 	ActWithdrawn = "withdrawn"
 	ActHanded    = "handed over"
 	ActLetGo     = "let go"
+	// Beside them, what people say of an alert: [ActUseful], [ActNotForMe].
 )
 
 // Deed is one thing that was done with an alert.

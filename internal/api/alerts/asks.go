@@ -109,6 +109,7 @@ func (al *Alerts) Routes() {
 	kit.Changes(al.Kit, kit.Op("withdraw-ask", http.MethodPost, "/api/asks/{id}/withdraw", "Take a question back; nothing more is told of its arrival", "Asks"), kit.Editors, kit.Act[askInput, askOutput](store.AboutAsk, func(in *askInput) string { return kit.IDText(in.ID) }), al.withdraw)
 	al.claimRoutes()
 	al.shareRoutes()
+	al.worthRoutes()
 }
 
 func (al *Alerts) list(ctx context.Context, p *kit.Person, in *asksInput) (*asksOutput, error) {

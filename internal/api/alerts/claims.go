@@ -27,7 +27,7 @@ type WaitItem struct {
 
 // DeedItem is one thing that was done, or that came of an alert by the clock.
 type DeedItem struct {
-	What  string    `json:"what" enum:"claimed,replied,pressed,answered,followed,withdrawn,handed over,let go"`
+	What  string    `json:"what" enum:"claimed,replied,pressed,answered,followed,withdrawn,handed over,let go,useful,not for me"`
 	Name  string    `json:"name" doc:"of the button, the question or the step"`
 	By    string    `json:"by"`
 	Words string    `json:"words"`

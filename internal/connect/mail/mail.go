@@ -55,6 +55,7 @@ func Kind() *connect.Kind {
 			{Name: "from_name", Label: "Sender's name", Type: "text", Help: "such as Tour desk; a message may name another"},
 			{Name: "reply_to", Label: "Answers go to", Type: "text", More: true, Help: "an address, where it is another"},
 			{Name: "sign_in", Label: "Signing in", Type: "choice", Options: []string{byPassword, byToken}, Default: byPassword, More: true},
+			connect.AsksWhy(),
 		},
 		Source: []connect.Setting{{Name: "mailbox", Label: "Mailbox", Type: "text", Default: "INBOX", Required: true}},
 		Key:    "id", TitleField: "subject", Appends: true, Quickest: 10 * time.Second, Slowest: 5 * time.Minute, Watched: 30 * time.Second,

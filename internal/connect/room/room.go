@@ -38,6 +38,7 @@ func Kind() *connect.Kind {
 			{Name: "host", Label: "Server", Type: "text", When: "chat=" + xmpp, More: true, Help: "with :port, where it is not the account's own host"},
 			{Name: "encrypted", Label: "Encrypted", Type: "choice", Options: []string{"always", "never"}, Default: "always", When: "chat=" + xmpp, More: true},
 			{Name: "rooms", Label: "Server of the rooms", Type: "text", When: "chat=" + xmpp, More: true, Help: "such as rooms.chat.example"},
+			connect.AsksWhy(),
 		},
 		Source: []connect.Setting{
 			{Name: "room", Label: "Room", Type: "text", Required: true, Help: "such as #tours, or tours@rooms.chat.example"},

@@ -63,7 +63,7 @@ func Kind() *connect.Kind {
 	}
 	return &connect.Kind{
 		Name: "webhook", Title: "Webhook", Does: "Posts messages to any chat or app that takes an HTTP call, in the shape that it wants",
-		Settings: append(settings, connect.AuthSettings()...),
+		Settings: append(append(settings, connect.AuthSettings()...), connect.AsksWhy()),
 		Sends:    &connect.Sends{Dialect: message.Rich, Form: place.Listed},
 		Check:    check,
 		Able:     able,

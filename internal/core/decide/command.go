@@ -13,21 +13,30 @@ import (
 // whoever is spoken to, is that. The rest of its words is known as record.words from then on.
 func commanded(p *sheet.Plan, sc *formula.Scope) bool {
 	text, _ := sc.Record["text"].(string)
-	words := Words(text)
-	if len(words) > 0 && (strings.HasPrefix(words[0], "@") || len(words[0]) > 1 && strings.ContainsAny(words[0][len(words[0])-1:], ":,")) {
-		words = words[1:]
-	}
-	if len(words) == 0 || value.Fold(strings.TrimLeft(words[0], "/!")) != value.Fold(p.Command) && value.Fold(words[0]) != value.Fold(p.Command) {
+	words, ok := Behind(text, p.Command)
+	if !ok {
 		return false
 	}
-	rest := make([]any, len(words)-1)
-	for i, w := range words[1:] {
+	rest := make([]any, len(words))
+	for i, w := range words {
 		rest[i] = w
 	}
 	record := maps.Clone(sc.Record)
 	record["words"] = rest
 	sc.SetRecord(record)
 	return true
+}
+
+// Behind gives the words of a text behind a command; false where the text is not that command.
+func Behind(text, command string) ([]string, bool) {
+	words := Words(text)
+	if len(words) > 0 && (strings.HasPrefix(words[0], "@") || len(words[0]) > 1 && strings.ContainsAny(words[0][len(words[0])-1:], ":,")) {
+		words = words[1:]
+	}
+	if len(words) == 0 || value.Fold(strings.TrimLeft(words[0], "/!")) != value.Fold(command) && value.Fold(words[0]) != value.Fold(command) {
+		return nil, false
+	}
+	return words[1:], true
 }
 
 // quotes are what words stand between that belong together.

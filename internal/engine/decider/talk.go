@@ -68,12 +68,12 @@ func (de *Decider) understood(ctx context.Context, tx *sql.Tx, a *store.Arrival,
 	}
 	var known []string
 	var live store.Live
-	for _, l := range on.Concerned(a, nil) {
+	for _, l := range on.All(a) { // also those that are decided at their own pace, of which nothing is made here
 		plan, err := de.Workflows.PlanOf(ctx, l)
 		if err != nil || plan.Command == "" {
 			continue
 		}
-		if slices.ContainsFunc(made, func(d decided) bool { return d.seq == a.Seq && d.live.ID == l.ID && d.Verdict != decide.Ignored }) {
+		if _, is := decide.Behind(text, plan.Command); is {
 			return nil
 		}
 		known, live = append(known, plan.Command), l

@@ -24,6 +24,7 @@ const (
 	Button  = "b" // the buttons of a post
 	Picture = "p" // what was drawn for a post
 	Shared  = "s" // a page of some fields of a post's record
+	Why     = "w" // the page that says why a post was told
 )
 
 // AllButtons in the place of a button's number leads to a page with all of them.

@@ -143,8 +143,12 @@ func (o *Outbox) sendOne(ctx context.Context, c *store.Connection, sender connec
 	if err != nil {
 		return false, err
 	}
+	doc, why, err := o.why(ctx, c, p, doc)
+	if err != nil {
+		return false, err
+	}
 	place := placeOf(d.Name)
-	out := sending{Post: connect.Post{Buttons: buttons, Place: place, Cc: placeOf(p.Cc), Bcc: placeOf(p.Bcc), Doc: doc, Key: p.Key, Digest: p.Message == decide.DigestMessage}}
+	out := sending{Post: connect.Post{Buttons: buttons, Why: why, Place: place, Cc: placeOf(p.Cc), Bcc: placeOf(p.Bcc), Doc: doc, Key: p.Key, Digest: p.Message == decide.DigestMessage}}
 	if p.ExpiresAt != nil && o.Now().After(*p.ExpiresAt) {
 		p.State, p.Answer = store.Expired, "it waited for longer than the sheet calls useful"
 		if _, err := o.settle(ctx, p, d, settling{}); err != nil {

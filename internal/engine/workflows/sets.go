@@ -20,6 +20,9 @@ type On struct {
 	But      map[int64]bool // where only is 0, these are not
 }
 
+// All gives the workflows that are on for what an arrival is from, those among them that are decided at their own pace.
+func (v *On) All(row *store.Arrival) []store.Live { return v.BySource[row.Source].On }
+
 // Concerned gives the workflows that an arrival could concern. Without a record, all that are on.
 func (v *On) Concerned(row *store.Arrival, record map[string]any) []store.Live {
 	var all []store.Live

@@ -1582,6 +1582,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workflows/{id}/worth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What came of what a workflow told */
+        get: operations["get-worth"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/call/{id}": {
         parameters: {
             query?: never;
@@ -2278,7 +2295,7 @@ export interface components {
             /** @description of the button, the question or the step */
             name: string;
             /** @enum {string} */
-            what: "claimed" | "replied" | "pressed" | "answered" | "followed" | "withdrawn" | "handed over" | "let go";
+            what: "claimed" | "replied" | "pressed" | "answered" | "followed" | "withdrawn" | "handed over" | "let go" | "useful" | "not for me";
             words: string;
         };
         DestinationItem: {
@@ -4166,6 +4183,45 @@ export interface components {
             version: number;
             /** @description in words */
             watches: string;
+        };
+        WorthItem: {
+            destination: string;
+            /** Format: date-time */
+            last_at: string | null;
+            /**
+             * Format: int64
+             * @description posts to which somebody did something: took it, replied, pressed a button, answered, found it useful
+             */
+            led: number;
+            /**
+             * Format: double
+             * @description seconds until somebody did something, of half of those posts at most; null where nobody has
+             */
+            median_s: number | null;
+            /**
+             * Format: int64
+             * @description people who said so
+             */
+            not_for_me: number;
+            /**
+             * Format: int64
+             * @description that were delivered, without what hangs under them
+             */
+            posts: number;
+            /**
+             * Format: int64
+             * @description people who said so
+             */
+            useful: number;
+        };
+        WorthOutputBody: {
+            /**
+             * Format: int64
+             * @description that are counted
+             */
+            days: number;
+            /** @description by places, the most told first; at most 200 */
+            items: components["schemas"]["WorthItem"][] | null;
         };
     };
     responses: never;
@@ -7574,6 +7630,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListVersionItemBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "get-worth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WorthOutputBody"];
                 };
             };
             /** @description Error */

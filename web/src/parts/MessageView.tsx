@@ -107,6 +107,8 @@ interface Shown {
   mentions?: { name: string }[] | null;
   attach?: { name: string; size?: number }[] | null;
   buttons?: { text: string; said?: string; done?: boolean }[] | null;
+  /** The address of the page that says why it was told. */
+  why?: string;
 }
 
 const toneWords: Record<string, string> = { good: 'Good news', warning: 'Look here', urgent: 'Urgent' };
@@ -170,6 +172,11 @@ export function MessageView({
             ),
           )}
         </p>
+      )}
+      {doc.why && (
+        <a className="post-why small muted" href={doc.why} target="_blank" rel="noreferrer noopener">
+          Why am I told?
+        </a>
       )}
       {(doc.attach ?? []).map((f) => (
         <p key={f.name} className="post-file small">

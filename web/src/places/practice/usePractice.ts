@@ -45,6 +45,7 @@ export interface SquarePost {
   picture?: { id: string; text: string };
   links?: { text: string; to: string }[];
   mentions?: string[];
+  why?: string;
   buttons?: { text: string; comment?: 'none' | 'optional' | 'required'; said?: string; done?: boolean }[];
 }
 

@@ -18,6 +18,8 @@ const deedWords: Record<Deed['what'], (d: Deed) => string> = {
   withdrawn: (d) => `${d.by} took the question ${d.name} back`,
   'handed over': (d) => `${d.by} handed ${d.name} over ${d.words}`,
   'let go': (d) => `${d.by} let go of it`,
+  useful: (d) => `${d.by || 'Somebody'} found it useful`,
+  'not for me': (d) => `${d.by || 'Somebody'} said that it was not for them`,
 };
 
 /** What people did with what a run told, who looks after it, and what waits for somebody to do something. */

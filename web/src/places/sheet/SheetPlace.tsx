@@ -16,6 +16,7 @@ import { RouteBandView } from './RouteBandView';
 import { SheetHead } from './SheetHead';
 import { TellBand } from './TellBand';
 import { Trail } from './Trail';
+import { Worth } from './Worth';
 import { WatchBand } from './watch/WatchBand';
 import { Findings, Surroundings, Trial } from './surroundings';
 import { useLatest } from '../../parts/useLatest';
@@ -191,6 +192,7 @@ function Editor({ id }: { id: number }) {
         rows={sheet?.route.rows ?? []}
         version={work.loaded.data.on ? work.loaded.data.version : 0}
       />
+      <Worth workflow={work.loaded.data.id} />
       <ChosenBar
         arrival={body?.arrival ?? undefined}
         proof={body?.proof ?? undefined}
