@@ -141,7 +141,7 @@ export const useAsksOf = (arrival: number, workflow: number) =>
   });
 
 /** The pages that are shared with people without an account: of a post, or of a workflow. */
-export const useShares = (of: { post?: number; workflow?: number }) =>
+export const useShares = (of: { post?: number; workflow?: number; limit?: number }) =>
   useQuery({
     queryKey: ['shares', of],
     queryFn: () => answerOf(api.GET('/api/shares', { params: { query: of } })),

@@ -1,10 +1,10 @@
-import { App, Button, Popconfirm } from 'antd';
+import { App, Button } from 'antd';
 import { Link } from 'react-router';
-import { useAct } from '../../api/act';
-import { api, answerOf, type PostItem } from '../../api/client';
+import { type PostItem } from '../../api/client';
 import { usePost, useShares } from '../../api/queries';
 import { Attempts } from '../../parts/Attempts';
 import { MessageView } from '../../parts/MessageView';
+import { SharedPage } from '../../parts/SharedPage';
 import { Trouble } from '../../parts/Trouble';
 import { Verdict } from '../../parts/Verdict';
 import { clockOf, dayOf, fullOf } from '../../parts/times';
@@ -75,31 +75,7 @@ export function PostRow({ p, editor, chosen, choose, open, toggle }: Props) {
 /** The pages that a post shares with people without an account. */
 function Shares({ p, editor }: { p: PostItem; editor: boolean }) {
   const shares = useShares({ post: p.updates ?? p.id });
-  const end = useAct(
-    (n: number) =>
-      answerOf(
-        api.DELETE('/api/posts/{post}/shares/{n}', { params: { path: { post: p.updates ?? p.id, n } } }),
-      ),
-    ['shares'],
-  );
-  return (shares.data?.items ?? []).map((s) => (
-    <p key={s.n} className="small inline">
-      <span>
-        “{s.text}” is a page for people without an account, opened {s.opened} times
-        {s.ended_at ? `; ${s.ended_by} ended it, ${fullOf(s.ended_at)}` : `; it ends ${fullOf(s.ends_at)}`}.
-      </span>
-      {editor && !s.ended_at && (
-        <Popconfirm
-          title="End the page for good? Whoever has its link sees nothing any more."
-          okText="End it"
-          cancelText="Leave it"
-          onConfirm={() => end.mutate(s.n)}
-        >
-          <Button size="small">End it</Button>
-        </Popconfirm>
-      )}
-    </p>
-  ));
+  return (shares.data?.items ?? []).map((s) => <SharedPage key={s.n} share={s} editor={editor} />);
 }
 
 /** Whom a post reached beyond its destination, what became of it there, and a link to it. */

@@ -1,13 +1,17 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { App, Button, Drawer, Dropdown } from 'antd';
 import { useState } from 'react';
-import { useNavigate } from 'react-router';
+import { Link, useNavigate } from 'react-router';
 import { api, answerOf, type WorkflowDetail, wordsOf } from '../../api/client';
-import { makeWorkflow, useTeams } from '../../api/queries';
+import { makeWorkflow, useShares, useTeams } from '../../api/queries';
+import { SharedPage } from '../../parts/SharedPage';
 import { Trouble } from '../../parts/Trouble';
 import { fullOf } from '../../parts/times';
 import { Changes } from './Changes';
 import type { useDraft } from './useDraft';
+
+/** How many shared pages are listed at the sheet. */
+const sharesShown = 200;
 
 interface Props {
   work: ReturnType<typeof useDraft>;
@@ -18,6 +22,7 @@ interface Props {
 /** What is seldom done to a workflow: its versions, a copy, a file of it. */
 export function SheetMore({ work, workflow: w, viewer }: Props) {
   const [versions, setVersions] = useState(false);
+  const [shares, setShares] = useState(false);
   const { message } = App.useApp();
   const go = useNavigate();
   const cache = useQueryClient();
@@ -74,6 +79,7 @@ export function SheetMore({ work, workflow: w, viewer }: Props) {
               label: 'Versions',
               onClick: () => void work.flush().then(() => setVersions(true)),
             },
+            { key: 'shares', label: 'Shared pages', onClick: () => setShares(true) },
             ...(viewer ? [] : [{ key: 'copy', label: 'Make a copy', onClick: run(copy) }]),
             { key: 'save', label: 'Save as a file', onClick: run(save) },
             ...(viewer ? [] : [{ key: 'team', label: 'Belongs to', children: belongs }]),
@@ -82,8 +88,48 @@ export function SheetMore({ work, workflow: w, viewer }: Props) {
       >
         <Button aria-label="More to do with this workflow">···</Button>
       </Dropdown>
+      {shares && <SharedPages workflow={w} viewer={viewer} close={() => setShares(false)} />}
       {versions && <Versions work={work} workflow={w} viewer={viewer} close={() => setVersions(false)} />}
     </>
+  );
+}
+
+/** The pages for people without an account that posts of the workflow have shared, the newest first. */
+function SharedPages({
+  workflow: w,
+  viewer,
+  close,
+}: {
+  workflow: WorkflowDetail;
+  viewer: boolean;
+  close: () => void;
+}) {
+  const list = useShares({ workflow: w.id, limit: sharesShown });
+  const items = list.data?.items ?? [];
+  return (
+    <Drawer open title={`Pages shared by ${w.name}`} size="large" onClose={close}>
+      {list.error && <Trouble error={list.error} again={() => void list.refetch()} />}
+      {list.data && items.length === 0 && (
+        <p className="muted">
+          No post of this workflow has shared a page yet. A link of a message shares one where it names fields
+          instead of an address.
+        </p>
+      )}
+      {items.map((s) => (
+        <section key={`${s.post}-${s.n}`} className="version">
+          <h3>
+            <Link to={`/arrivals/${s.arrival}`}>{s.title || s.text}</Link>
+          </h3>
+          <p className="muted small">shared {fullOf(s.made_at)}</p>
+          <SharedPage share={s} editor={!viewer} />
+        </section>
+      ))}
+      {items.length === sharesShown && (
+        <p className="muted small">
+          These are the newest {sharesShown}. Older ones stand at their posts in the outbox.
+        </p>
+      )}
+    </Drawer>
   );
 }
 

@@ -81,8 +81,10 @@ export function editor(
   around: {
     readOnly?: boolean;
     problems?: Parameters<typeof Findings.Provider>[0]['value']['problems'];
+    fields?: FieldItem[];
   } = {},
 ) {
+  const known = around.fields ?? fields;
   const now: { sheet: Sheet } = {
     sheet: {
       dorfbote: 1,
@@ -100,11 +102,11 @@ export function editor(
       <Surroundings.Provider
         value={{
           ...noSurroundings,
-          fields,
+          fields: known,
           operators,
-          chips: fields,
-          tests: testNames(fields),
-          all: formulaNames(fields, [], []),
+          chips: known,
+          tests: testNames(known),
+          all: formulaNames(known, [], []),
           messages: Object.keys(sheet.messages ?? {}),
           readOnly: around.readOnly ?? false,
           valueOf: (path) => (path === 'record.status' ? 'late' : ''),

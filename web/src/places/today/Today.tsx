@@ -2,11 +2,14 @@ import { Button } from 'antd';
 import { Link } from 'react-router';
 import { useAct, useMayEdit } from '../../api/act';
 import { api, answerOf, type Schemas } from '../../api/client';
-import { useToday } from '../../api/queries';
+import { useAsks, useToday } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { Verdict } from '../../parts/Verdict';
 import { agoOf, fullOf } from '../../parts/times';
 import { counted } from '../../parts/counted';
+
+/** How many open questions are listed here. */
+const waitingShown = 6;
 
 const nextWords: Record<string, string> = {
   due: 'comes due',
@@ -58,6 +61,7 @@ export function Today() {
           </ul>
         </div>
       </section>
+      <Waiting />
       {(t.channels ?? []).length > 0 && (
         <section className="band">
           <h2 className="band-label">Channels</h2>
@@ -132,6 +136,46 @@ export function Today() {
         </div>
       </section>
     </main>
+  );
+}
+
+/** Questions that workflows have put to people and that nobody has answered, the newest first. */
+function Waiting() {
+  const asks = useAsks('all', 'open');
+  const items = (asks.data?.pages ?? []).flatMap((p) => p.items ?? []);
+  if (items.length === 0) return null;
+  return (
+    <section className="band">
+      <h2 className="band-label">Waiting for an answer</h2>
+      <div className="band-body">
+        <table className="ledger">
+          <tbody>
+            {items.slice(0, waitingShown).map((a) => (
+              <tr key={a.id}>
+                <td className="when" title={fullOf(a.put_at)}>
+                  {agoOf(a.put_at)}
+                </td>
+                <td>
+                  <Link to={`/asked/${a.id}`}>{a.title || a.key || a.name}</Link>
+                </td>
+                <td>
+                  <Link to={`/workflows/${a.workflow_id}`}>{a.workflow}</Link>
+                </td>
+                <td className="muted">
+                  {(a.yours ?? []).length > 0 ? 'asked of you' : `asked of ${(a.open ?? []).join(', ')}`}
+                  {a.ends_at && <>, ends {agoOf(a.ends_at)}</>}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        {items.length > waitingShown && (
+          <p className="small">
+            <Link to="/asked">All that are open</Link>
+          </p>
+        )}
+      </div>
+    </section>
   );
 }
 

@@ -65,3 +65,30 @@ it('leads on where nothing has been told yet, and claims nothing', async () => {
   expect(page.at.textContent).not.toContain('Channels');
   await page.gone();
 });
+
+it('shows which questions wait, of whom and until when', async () => {
+  const ask = (id: number, more: object) => ({
+    id,
+    title: `May C-${id} go on?`,
+    workflow: 'Visits',
+    workflow_id: 3,
+    open: ['mail/board@x.example'],
+    yours: [],
+    put_at: '2026-11-20T06:00:00Z',
+    ends_at: null,
+    ...more,
+  });
+  const items = [1, 2, 3, 4, 5, 6, 7].map((id) => ask(id, id === 2 ? { yours: ['mail/m@x.example'] } : {}));
+  answering({
+    '/api/today': { arrivals: 1, told: 0, needs: [], channels: [], next: [], latest: [] },
+    '/api/asks': { items, yours: 1, next: 0 },
+  });
+  const page = await drawn(<Today />);
+  await wait(() => page.at.textContent.includes('Waiting for an answer'));
+  expect(page.at.textContent).toContain('asked of mail/board@x.example');
+  expect(page.at.textContent).toContain('asked of you');
+  expect(page.at.querySelector('a[href="/asked/1"]')!.textContent).toBe('May C-1 go on?');
+  expect(page.at.textContent).not.toContain('May C-7');
+  expect(page.at.querySelector('a[href="/asked"]')!.textContent).toBe('All that are open');
+  await page.gone();
+});

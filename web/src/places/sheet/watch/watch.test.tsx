@@ -177,3 +177,22 @@ it('shows a viewer each form, and lets nothing be changed', async () => {
     await page.gone();
   }
 });
+
+it('takes a command from the messages of a room, and from nothing else', async () => {
+  const records = watching({ source: 'tours/collections' });
+  const none = await drawn(records.page);
+  expect(saying('+ command')).toBeNull();
+  await none.gone();
+  const fields = ['text', 'author', 'room'].map((name) => ({ name, label: name, type: 'text' }));
+  const e = editor({ watch: { source: 'talk/tours' } }, (p) => <WatchBand {...p} proof={undefined} />, {
+    fields: fields as never,
+  });
+  const page = await drawn(e.page);
+  await pressed(saying('+ command'));
+  expect(e.now.sheet.watch).toEqual({ source: 'talk/tours', command: 'done' });
+  await typed(labelled('The command'), 'collected');
+  expect(e.now.sheet.watch.command).toBe('collected');
+  await pressed(labelled('Take the command away'));
+  expect(e.now.sheet.watch.command).toBeUndefined();
+  await page.gone();
+});
