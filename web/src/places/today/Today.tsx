@@ -162,7 +162,7 @@ function Waiting() {
                   <Link to={`/workflows/${a.workflow_id}`}>{a.workflow}</Link>
                 </td>
                 <td className="muted">
-                  {(a.yours ?? []).length > 0 ? 'asked of you' : `asked of ${(a.open ?? []).join(', ')}`}
+                  asked of {(a.open ?? []).join(', ')}
                   {a.ends_at && <>, ends {agoOf(a.ends_at)}</>}
                 </td>
               </tr>

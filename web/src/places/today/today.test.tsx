@@ -78,7 +78,9 @@ it('shows which questions wait, of whom and until when', async () => {
     ends_at: null,
     ...more,
   });
-  const items = [1, 2, 3, 4, 5, 6, 7].map((id) => ask(id, id === 2 ? { yours: ['mail/m@x.example'] } : {}));
+  const items = [1, 2, 3, 4, 5, 6, 7].map((id) =>
+    ask(id, id === 2 ? { open: ['mail/m@x.example', 'square/#board'] } : {}),
+  );
   answering({
     '/api/today': { arrivals: 1, told: 0, needs: [], channels: [], next: [], latest: [] },
     '/api/asks': { items, yours: 1, next: 0 },
@@ -86,7 +88,7 @@ it('shows which questions wait, of whom and until when', async () => {
   const page = await drawn(<Today />);
   await wait(() => page.at.textContent.includes('Waiting for an answer'));
   expect(page.at.textContent).toContain('asked of mail/board@x.example');
-  expect(page.at.textContent).toContain('asked of you');
+  expect(page.at.textContent).toContain('asked of mail/m@x.example, square/#board');
   expect(page.at.querySelector('a[href="/asked/1"]')!.textContent).toBe('May C-1 go on?');
   expect(page.at.textContent).not.toContain('May C-7');
   expect(page.at.querySelector('a[href="/asked"]')!.textContent).toBe('All that are open');
