@@ -23,6 +23,7 @@ import (
 	"dorfbote/internal/api/hooks"
 	"dorfbote/internal/api/inbound"
 	"dorfbote/internal/api/kit"
+	"dorfbote/internal/api/pages"
 	"dorfbote/internal/api/people"
 	"dorfbote/internal/api/proof"
 	"dorfbote/internal/api/shown"
@@ -71,6 +72,7 @@ type Server struct {
 	People      *people.People
 	Alerts      *alerts.Alerts
 	Inbound     *inbound.Inbound
+	Pages       *pages.Pages
 }
 
 // compressLevel is of gzip: the answers of the API are made anew each time, and so compressed quickly rather than well.
@@ -99,6 +101,7 @@ func New(o Options) (*Server, error) {
 	root := chi.NewRouter()
 	root.Use(s.observed, middleware.Recoverer)
 	s.Inbound.Doors(root)
+	s.Pages.Doors(root)
 	root.Get("/healthz", s.health)
 	root.Get("/readyz", s.ready)
 	root.Get("/metrics", s.metrics)
@@ -137,7 +140,8 @@ func withRooms(k *kit.Kit, o Options) *Server {
 	s.History = &history.History{Kit: k, Shown: show, Proof: s.Proof}
 	s.Alerts = &alerts.Alerts{Kit: k, Shown: show}
 	s.People = &people.People{Kit: k, Auth: s.Auth}
-	s.Inbound = inbound.New(k, s.Workflows)
+	s.Inbound = &inbound.Inbound{Kit: k, Workflows: s.Workflows}
+	s.Pages = pages.New(k)
 	return s
 }
 

@@ -71,7 +71,7 @@ func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) 
 	e.Upkeep = &upkeep.Upkeep{Host: h}
 	e.Upkeep.Tasks = []upkeep.Task{
 		{Name: "waking what waits", Do: e.wakeAll},
-		{Name: "following up what nobody could be told", Do: e.Decider.BeginStuck},
+		{Name: "following up what nobody could be told", Do: e.Store.BeginStuck},
 		{Name: "keeping schedules", Do: e.Timing.KeepSchedules},
 		{Name: "asking for channels", Do: e.Sources.AskChannelsDaily},
 		{Name: "asking what became of posts", Do: e.Outbox.AskReports},

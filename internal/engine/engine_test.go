@@ -119,6 +119,7 @@ func start(t *testing.T, work bool) *world {
 	e, err := engine.New(st, value.DefaultWorkspace(), slog.New(slog.DiscardHandler))
 	require.NoError(t, err)
 	e.Env = testdb.Loopback(t, e.Workspace)
+	e.Env.Base = "https://dorfbote.example"
 	ctx, cancel := context.WithCancel(context.Background())
 	out := &world{e, intake.New(ctx, e.Writer), chat}
 	if work {

@@ -3,10 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"time"
-
-	"dorfbote/internal/core/decide"
 )
 
 // What people did with alerts, and what came of alerts by the clock.
@@ -122,68 +119,4 @@ func Replied(ctx context.Context, tx *sql.Tx, workflow, arrival int64, by string
 		ON CONFLICT (workflow, arrival) DO UPDATE SET replied_by = CASE WHEN alerts.replied_by = '' THEN excluded.replied_by ELSE alerts.replied_by END,
 			replied_at = coalesce(alerts.replied_at, excluded.replied_at)`, workflow, arrival, by)
 	return err
-}
-
-// Escalation is a step that tells others where an alert is not taken care of.
-type Escalation struct {
-	Workflow  int64
-	Arrival   int64
-	Step      int
-	Version   int
-	Name      string
-	WithinMs  int64
-	DueAt     *time.Time
-	Posts     json.RawMessage // of what is told again
-	ClaimedBy string
-	RepliedBy string
-	IsOn      bool
-	Answers   map[string]decide.Answered `gorm:"-"`
-}
-
-// AgainPost is a post that is told again after a while.
-type AgainPost struct {
-	To      string          `json:"to"`
-	Cc      string          `json:"cc,omitempty"`
-	Bcc     string          `json:"bcc,omitempty"`
-	Message string          `json:"message"`
-	Body    json.RawMessage `json:"body"`
-}
-
-// TakeEscalations takes the steps of a workflow whose moment has come off the list, the oldest first, with what people have done.
-func TakeEscalations(ctx context.Context, tx *sql.Tx, workflow int64, limit int) ([]Escalation, error) {
-	rows, err := tx.QueryContext(ctx, `WITH due AS (DELETE FROM escalations WHERE (workflow, arrival, step) IN (
-			SELECT workflow, arrival, step FROM escalations WHERE workflow = $1 AND due_at <= now() ORDER BY due_at, arrival, step LIMIT $2) RETURNING *)
-		SELECT d.workflow, d.arrival, d.step, d.version, d.name, d.within_ms, d.due_at, d.posts::text, coalesce(a.claimed_by, ''), coalesce(a.replied_by, ''), w.is_on,
-			(SELECT v.answers::text FROM verdicts v WHERE v.arrival = d.arrival AND v.workflow = d.workflow)
-		FROM due d JOIN workflows w ON w.id = d.workflow LEFT JOIN alerts a ON a.workflow = d.workflow AND a.arrival = d.arrival ORDER BY d.due_at, d.arrival, d.step`, workflow, limit)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var out []Escalation
-	for rows.Next() {
-		var e Escalation
-		var posts, answers *string
-		if err := rows.Scan(&e.Workflow, &e.Arrival, &e.Step, &e.Version, &e.Name, &e.WithinMs, &e.DueAt, &posts, &e.ClaimedBy, &e.RepliedBy, &e.IsOn, &answers); err != nil {
-			return nil, err
-		}
-		if posts != nil {
-			e.Posts = json.RawMessage(*posts)
-		}
-		if answers != nil {
-			if err := json.Unmarshal([]byte(*answers), &e.Answers); err != nil {
-				return nil, err
-			}
-		}
-		out = append(out, e)
-	}
-	return out, rows.Err()
-}
-
-// EscalationsOf lists what an alert waits for still.
-func (s *Store) EscalationsOf(ctx context.Context, arrival, workflow int64) ([]Escalation, error) {
-	var out []Escalation
-	err := s.DB.WithContext(ctx).Table("escalations").Select("workflow, arrival, step, version, name, within_ms, due_at").
-		Where("arrival = ? AND workflow = ?", arrival, workflow).Order("step").Find(&out).Error
-	return out, err
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/value"
 )
 
@@ -46,6 +47,25 @@ type Verdict struct {
 	Gathered  *string // what was gathered for it, as JSON; nil where the sheet gathers nothing
 	Ask       string  // the question that it waits for, or was dropped at
 	Answers   *string // what people answered, as JSON: decide.Answered by the names of the questions
+}
+
+// Recall reads what was gathered for it, numbers with their digits; nil where the sheet gathers nothing.
+func (v *Verdict) Recall() (map[string]any, error) {
+	if v.Gathered == nil {
+		return nil, nil
+	}
+	all, err := value.ReadJSON([]byte(*v.Gathered))
+	m, _ := all.(map[string]any)
+	return m, err
+}
+
+// Given reads what people answered, by the names of the questions.
+func (v *Verdict) Given() (map[string]decide.Answered, error) {
+	out := map[string]decide.Answered{}
+	if v.Answers == nil {
+		return out, nil
+	}
+	return out, json.Unmarshal([]byte(*v.Answers), &out)
 }
 
 // Stored makes the row of an arrival.

@@ -39,7 +39,7 @@ var layers = [][]string{
 	{"internal/api/shown", "internal/api/auth"},
 	{"internal/api/proof", "internal/api/sources", "internal/api/people"},
 	{"internal/api/workflows", "internal/api/connections", "internal/api/history", "internal/api/alerts"},
-	{"internal/api/inbound"},
+	{"internal/api/inbound", "internal/api/pages"},
 	{"internal/api"},
 	{"internal/demo"},
 	{"internal/bench", "internal/fire", "internal/e2e"},

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -122,7 +123,7 @@ func (al *Alerts) list(ctx context.Context, p *kit.Person, in *asksInput) (*asks
 		f.State = ""
 	}
 	if in.Of == "me" {
-		f.Places = mine
+		f.Places = mine.Own
 	}
 	rows, err := al.Store.Asks(ctx, f)
 	if err != nil {
@@ -141,12 +142,12 @@ func (al *Alerts) list(ctx context.Context, p *kit.Person, in *asksInput) (*asks
 		}
 		out.Body.Items = append(out.Body.Items, *item)
 	}
-	out.Body.Yours, err = al.Store.CountAsked(ctx, mine)
+	out.Body.Yours, err = al.Store.CountAsked(ctx, mine.Own)
 	return out, err
 }
 
 // item shows a question to somebody with places of their own.
-func (al *Alerts) item(ctx context.Context, r *store.AskRow, mine []string) (*AskItem, error) {
+func (al *Alerts) item(ctx context.Context, r *store.AskRow, mine *alerts.Places) (*AskItem, error) {
 	it := &AskItem{
 		ID: r.ID, Name: r.Name, Title: r.Title, Workflow: r.WorkflowName, WorkflowID: r.Workflow, Arrival: r.Arrival, Source: r.Source, Key: r.Key, State: r.State,
 		Asked: r.Asking.Asked, Open: r.Asking.Open(), Yours: []string{}, Choices: []ChoiceItem{}, Given: []GivenItem{}, PutAt: r.PutAt, EndsAt: r.EndsAt,
@@ -161,7 +162,7 @@ func (al *Alerts) item(ctx context.Context, r *store.AskRow, mine []string) (*As
 		it.Answer = &GivenItem{By: a.By, Choice: a.Choice, Comment: a.Comment, At: a.At}
 	}
 	for _, place := range it.Open {
-		if slices.Contains(mine, place) || !al.Engine.Alerts.Own(ctx, place) {
+		if mine.MayAnswer(place) {
 			it.Yours = append(it.Yours, place)
 		}
 	}
@@ -229,7 +230,7 @@ func (al *Alerts) answer(ctx context.Context, p *kit.Person, in *answerInput) (*
 	case it.State != store.AskOpen:
 		place = "" // the engine says how it ended
 	case len(it.Yours) == 0:
-		return nil, huma.Error403Forbidden("this question was not put to you; it was put to " + joined(it.Open))
+		return nil, huma.Error403Forbidden("this question was not put to you; it was put to " + strings.Join(it.Open, ", "))
 	case !slices.Contains(it.Yours, place):
 		return nil, huma.Error403Forbidden(place + " is not yours to answer for")
 	}
@@ -237,17 +238,6 @@ func (al *Alerts) answer(ctx context.Context, p *kit.Person, in *answerInput) (*
 		return nil, refused(err)
 	}
 	return al.get(ctx, p, &askInput{in.ID})
-}
-
-func joined(list []string) string {
-	out := ""
-	for i, s := range list {
-		if i > 0 {
-			out += ", "
-		}
-		out += s
-	}
-	return out
 }
 
 // refused makes an answer of HTTP of why something was not done.

@@ -12,7 +12,6 @@ import (
 	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/sheet"
-	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/store"
 )
@@ -135,7 +134,7 @@ func (hi *History) getArrival(ctx context.Context, _ *kit.Person, in *kit.IDInpu
 		told[v.Workflow] = true
 		item := hi.verdictItem(ctx, v, row.Source)
 		out.Body.Arrival.Verdicts = append(out.Body.Arrival.Verdicts, item)
-		out.Body.Why = append(out.Body.Why, Why{item, hi.proofOf(ctx, v.Workflow, v.Version, a, known, recall(v.Gathered), answersOf(v.Answers))})
+		out.Body.Why = append(out.Body.Why, Why{item, hi.proofOf(ctx, v.Workflow, v.Version, a, known, &v.Verdict)})
 	}
 	live, err := hi.liveFor(ctx, row.Arrival)
 	if err != nil {
@@ -152,7 +151,7 @@ func (hi *History) getArrival(ctx context.Context, _ *kit.Person, in *kit.IDInpu
 			}
 		} else if row.Seq <= l.Since {
 			w.DecidedBy = "came before this workflow was switched on"
-		} else if w.Proof = hi.proofOf(ctx, l.ID, l.Version, a, known, nil, nil); w.Proof != nil {
+		} else if w.Proof = hi.proofOf(ctx, l.ID, l.Version, a, known, &store.Verdict{}); w.Proof != nil {
 			w.DecidedBy = w.Proof.DecidedBy
 		}
 		out.Body.Why = append(out.Body.Why, w)
@@ -181,19 +180,6 @@ func (hi *History) waits(ctx context.Context, l store.Live, a *arrival.Arrival, 
 	}
 	since, err := hi.Engine.Timing.TimedSince(ctx, l.ID)
 	return decide.WaitsFor(plan, a, since), err
-}
-
-// recall reads what was gathered when an arrival was decided.
-func recall(raw *string) map[string]any {
-	if raw == nil {
-		return nil
-	}
-	v, err := value.ReadJSON([]byte(*raw))
-	if err != nil {
-		return nil
-	}
-	m, _ := v.(map[string]any)
-	return m
 }
 
 type againOutput struct {
@@ -245,21 +231,15 @@ func (hi *History) liveFor(ctx context.Context, row store.Arrival) ([]store.Live
 // mostWhy is for how many workflows an arrival says why.
 const mostWhy = 200
 
-func (hi *History) proofOf(ctx context.Context, workflow int64, version int, a *arrival.Arrival, known sheet.Known, recalled map[string]any, answers map[string]decide.Answered) *proof.ProofLines {
+// proofOf says what a version saw of an arrival, with what was gathered and answered then. What of that cannot be read is as if it
+// had not been.
+func (hi *History) proofOf(ctx context.Context, workflow int64, version int, a *arrival.Arrival, known sheet.Known, v *store.Verdict) *proof.ProofLines {
 	plan := hi.planOf(ctx, workflow, version, known)
 	if plan == nil {
 		return nil
 	}
 	reach := hi.Proof.Reach(ctx, sources.AskNothing)
-	reach.Recall = recalled
+	reach.Recall, _ = v.Recall()
+	answers, _ := v.Given()
 	return proof.LinesOf(plan, decide.Occasion(plan, a, a.Time), reach, answers)
-}
-
-// answersOf reads what people answered.
-func answersOf(text *string) map[string]decide.Answered {
-	out := map[string]decide.Answered{}
-	if text != nil {
-		_ = json.Unmarshal([]byte(*text), &out) // what cannot be read is shown as unanswered
-	}
-	return out
 }

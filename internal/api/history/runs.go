@@ -110,7 +110,7 @@ func (hi *History) getRun(ctx context.Context, _ *kit.Person, in *runInput) (*ru
 		b.Sheet = json.RawMessage(raw)
 	}
 	b.Recalled = v.Gathered != nil
-	b.Proof = hi.proofOf(ctx, in.Workflow, v.Version, a, known, recall(v.Gathered), answersOf(v.Answers))
+	b.Proof = hi.proofOf(ctx, in.Workflow, v.Version, a, known, &v.Verdict)
 	if b.Posts, err = hi.runPosts(ctx, in); err != nil {
 		return nil, err
 	}

@@ -25,12 +25,8 @@ import (
 // takeCall answers POST /call/{id}: a call from outside that starts a workflow. The body is a JSON object, or a form,
 // of what the workflow takes; records to start it for may be named under "records".
 func (in *Inbound) takeCall(w http.ResponseWriter, r *http.Request) {
-	id, _ := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
-	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-	row, err := in.Store.Workflow(r.Context(), id)
-	if err != nil || row.CallToken == "" || subtle.ConstantTimeCompare([]byte(row.CallToken), []byte(workflows.TokenHash(token))) != 1 {
-		w.Header().Set("WWW-Authenticate", `Bearer realm="Dorfbote"`)
-		kit.WriteProblem(w, http.StatusUnauthorized, "header Authorization", "there is no workflow to be called here with this token")
+	id, ok := in.called(w, r)
+	if !ok {
 		return
 	}
 	answers, problem := readCall(w, r)
@@ -82,6 +78,19 @@ func (in *Inbound) takeCall(w http.ResponseWriter, r *http.Request) {
 	w.Header().Set("Content-Type", "application/json")
 	w.WriteHeader(http.StatusAccepted)
 	_ = json.NewEncoder(w).Encode(map[string]any{"accepted": len(receipts), "arrivals": receipts})
+}
+
+// called finds the workflow that a call is for, and refuses whoever does not have its token.
+func (in *Inbound) called(w http.ResponseWriter, r *http.Request) (id int64, ok bool) {
+	id, _ = strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
+	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+	row, err := in.Store.Workflow(r.Context(), id)
+	if err != nil || row.CallToken == "" || subtle.ConstantTimeCompare([]byte(row.CallToken), []byte(workflows.TokenHash(token))) != 1 {
+		w.Header().Set("WWW-Authenticate", `Bearer realm="Dorfbote"`)
+		kit.WriteProblem(w, http.StatusUnauthorized, "header Authorization", "there is no workflow to be called here with this token")
+		return 0, false
+	}
+	return id, true
 }
 
 // longestWait is how long a caller may wait for an answer.
@@ -144,15 +153,11 @@ func (in *Inbound) replied(w http.ResponseWriter, r *http.Request, workflow, arr
 
 // showReply answers GET /call/{id}/{arrival}, where a caller comes back to that could not wait for long enough.
 func (in *Inbound) showReply(w http.ResponseWriter, r *http.Request) {
-	id, _ := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
-	arrival, _ := strconv.ParseInt(chi.URLParam(r, "arrival"), 10, 64)
-	token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-	row, err := in.Store.Workflow(r.Context(), id)
-	if err != nil || row.CallToken == "" || subtle.ConstantTimeCompare([]byte(row.CallToken), []byte(workflows.TokenHash(token))) != 1 {
-		w.Header().Set("WWW-Authenticate", `Bearer realm="Dorfbote"`)
-		kit.WriteProblem(w, http.StatusUnauthorized, "header Authorization", "there is no workflow to be called here with this token")
+	id, ok := in.called(w, r)
+	if !ok {
 		return
 	}
+	arrival, _ := strconv.ParseInt(chi.URLParam(r, "arrival"), 10, 64)
 	wait, problem := waitOf(r)
 	if problem != "" {
 		kit.WriteProblem(w, http.StatusBadRequest, "query wait", problem)

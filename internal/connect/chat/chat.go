@@ -110,20 +110,7 @@ func wire(p connect.Post, under string) wirePost {
 	return out
 }
 
-// picture reads a picture and hands it over; "" where it cannot be had, which is no reason not to tell.
-func (c *chat) picture(ctx context.Context, from string) string {
-	pic, err := connect.FetchPicture(ctx, c.config.Env, from)
-	if err != nil {
-		return ""
-	}
-	id, err := c.Upload(ctx, "", pic.Media, pic.Data)
-	if err != nil {
-		return ""
-	}
-	return id
-}
-
-// handed hands a message's picture over; "" where it cannot be had.
+// handed hands a picture over; "" where it cannot be had, which is no reason not to tell.
 func (c *chat) handed(ctx context.Context, p *message.Picture) string {
 	pic, err := connect.PictureOf(ctx, c.config.Env, p)
 	if err != nil {
@@ -142,7 +129,7 @@ func (c *chat) call(ctx context.Context, method, path, under string, p connect.P
 		if post.Sender == nil {
 			post.Sender = &wireSender{}
 		}
-		post.Sender.Picture = c.picture(ctx, s.Picture)
+		post.Sender.Picture = c.handed(ctx, &message.Picture{From: s.Picture})
 	}
 	if pic := p.Doc.Picture; pic != nil {
 		if id := c.handed(ctx, pic); id != "" {

@@ -31,8 +31,6 @@ func (a Answered) JSON() map[string]any {
 	return map[string]any{"choice": a.Choice, "by": a.By, "comment": a.Comment, "at": a.At.UTC().Format(time.RFC3339Nano)}
 }
 
-func isSkip(err error) bool { return errors.Is(err, message.ErrSkip) }
-
 // know makes answers known under the names of their questions; of those that were not put, nothing is known.
 func know(p *sheet.Plan, sc *formula.Scope, answers map[string]Answered) {
 	for i := range p.Questions {
@@ -73,11 +71,7 @@ func askOrRoute(p *sheet.Plan, sc *formula.Scope, known map[string]Answered) Out
 		}
 		return question(p, q, sc, known)
 	}
-	out := route(p, sc)
-	if len(known) > 0 {
-		out.Answers = known
-	}
-	return out
+	return route(p, sc)
 }
 
 // passed tells whether a question behind number i has been answered.
@@ -93,25 +87,18 @@ func question(p *sheet.Plan, q *sheet.PlanAsk, sc *formula.Scope, known map[stri
 		return failure("messages."+q.Message.Name, err)
 	}
 	for i := range q.Of {
-		path := q.Path + ".of"
-		if len(q.Of) > 1 {
-			path = fmt.Sprintf("%s[%d]", path, i)
-		}
-		connection, to, err := addressOf(p, &q.Of[i], sc)
-		if err == nil && to == "" {
-			err = errEmptyAddress
-		}
+		connection, to, err := reached(p, &q.Of[i], sc)
 		if err != nil {
 			if q.All {
-				return failure(path, err)
+				return failure(q.Of[i].Path, err)
 			}
-			out.Failures = append(out.Failures, Failure{path, err.Error()})
+			out.Failures = append(out.Failures, Failure{q.Of[i].Path, err.Error()})
 			continue
 		}
 		if slices.ContainsFunc(out.Posts, func(post Post) bool { return post.To == to }) {
 			continue
 		}
-		out.Posts = append(out.Posts, Post{To: to, Message: q.Message.Name, Doc: doc.For(connection), Under: -1, Ask: q.Name})
+		out.Posts = append(out.Posts, questionTo(q, doc, connection, to))
 	}
 	if len(out.Posts) == 0 {
 		return Outcome{Verdict: Failed, Where: out.Failures[0].Where, Error: out.Failures[0].Error}
@@ -119,15 +106,23 @@ func question(p *sheet.Plan, q *sheet.PlanAsk, sc *formula.Scope, known map[stri
 	return out
 }
 
+func questionTo(q *sheet.PlanAsk, doc *message.Document, connection, to string) Post {
+	return Post{To: to, Message: q.Message.Name, Doc: doc.For(connection), Under: -1, Ask: q.Name}
+}
+
 // Resume goes on with an arrival whose question has been decided: the next question is put, or it is routed. The scope is the
 // one of the arrival, with what was gathered for it in Recall; from here on, "now" is the moment of the decision. Watch and Keep
 // are not asked again.
 func Resume(p *sheet.Plan, sc *formula.Scope, known map[string]Answered, now time.Time) Outcome {
+	var out Outcome
 	if g, err := gather(p, sc); err != nil {
-		return reply(p, sc, gatherFailed(p, g, sc, err))
+		out = gatherFailed(p, g, sc, err)
+	} else {
+		sc.SetNow(now)
+		out = askOrRoute(p, sc, known)
 	}
-	sc.SetNow(now)
-	return reply(p, sc, askOrRoute(p, sc, known))
+	out.Answers = known
+	return reply(p, sc, out)
 }
 
 // Asking is a question that has been put.
@@ -278,7 +273,7 @@ func Questions(p *sheet.Plan, a *Asking, sc *formula.Scope) Outcome {
 	out := Outcome{Verdict: Asked, Ask: a.Name}
 	for _, to := range a.Open() {
 		connection, _, _ := strings.Cut(to, "/")
-		out.Posts = append(out.Posts, Post{To: to, Message: q.Message.Name, Doc: doc.For(connection), Under: -1, Ask: a.Name})
+		out.Posts = append(out.Posts, questionTo(q, doc, connection, to))
 	}
 	return out
 }

@@ -2,11 +2,14 @@ package decide
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"dorfbote/internal/core/cond"
 	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
 )
 
 // Verdicts of what comes after an alert.
@@ -109,9 +112,9 @@ func Quieted(p *sheet.Plan, mem Memory, cause, name string, now time.Time, out O
 	return out
 }
 
-// Again gives the posts of an alert that a button of later tells again: those that have the button, with what is in their
+// Again gives the posts of an alert that a button of later tells again, by its words: those that have it, with what is in their
 // threads. Nothing is told again where the alert was claimed, its record is gone, or what a post follows its record until holds.
-func Again(p *sheet.Plan, posts []Post, has func(Post) bool, sc *formula.Scope, removed bool) []Post {
+func Again(p *sheet.Plan, posts []Post, button string, sc *formula.Scope, removed bool) []Post {
 	if sc.Claimed || removed {
 		return nil
 	}
@@ -126,7 +129,9 @@ func Again(p *sheet.Plan, posts []Post, has func(Post) bool, sc *formula.Scope, 
 			}
 			continue
 		}
-		if !has(post) {
+		if !slices.ContainsFunc(post.Doc.Buttons, func(b message.Button) bool {
+			return b.Does == message.DoesLater && value.Fold(b.Text) == value.Fold(button)
+		}) {
 			continue
 		}
 		if t := tellOf(p, post); t != nil && t.KeepUp != nil {

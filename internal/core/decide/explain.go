@@ -100,13 +100,8 @@ func explainAsks(p *sheet.Plan, sc *formula.Scope, known map[string]Answered) []
 		}
 		for j := range q.Of {
 			t := &l.Of[j]
-			if t.Path = q.Path + ".of"; len(q.Of) > 1 {
-				t.Path = fmt.Sprintf("%s[%d]", t.Path, j)
-			}
-			connection, to, err := addressOf(p, &q.Of[j], sc)
-			if err == nil && to == "" {
-				err = errEmptyAddress
-			}
+			t.Path = q.Of[j].Path
+			connection, to, err := reached(p, &q.Of[j], sc)
 			if t.To = to; err != nil {
 				t.Error = err.Error()
 			}

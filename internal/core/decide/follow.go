@@ -92,20 +92,12 @@ const MostMany = 1000
 
 // fillMany works out what is set in each of the records that a list becomes.
 func fillMany(s *Step, f *sheet.PlanFollow, words *formula.Words, sc *formula.Scope) {
-	v, err := f.Each.Run(sc)
+	list, err := f.Each.List(sc)
+	if err == nil && len(list) > MostMany {
+		err = fmt.Errorf("%s gave %d items; one step adds %d at most", f.Each, len(list), MostMany)
+	}
 	if err != nil {
 		s.Error = err.Error()
-		return
-	}
-	list, ok := v.([]any)
-	switch {
-	case value.Empty(v):
-		return
-	case !ok:
-		s.Error = fmt.Sprintf("%s gave %s where a list was needed", f.Each, formula.Shorten(formula.Show(v, words.Workspace), 80))
-		return
-	case len(list) > MostMany:
-		s.Error = fmt.Sprintf("%s gave %d items; one step adds %d at most", f.Each, len(list), MostMany)
 		return
 	}
 	for i, it := range list {

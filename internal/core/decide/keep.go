@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"slices"
 	"strings"
 	"time"
@@ -67,15 +68,15 @@ func sumOf(d *message.Document) string {
 // nil where the workflow has no pace.
 func Conclude(p *sheet.Plan, mem Memory, following bool, cause, key string, sc *formula.Scope, out Outcome) (Outcome, []Kept) {
 	if following && (out.Verdict == Told || out.Verdict == Asked) {
-		return Outcome{Verdict: Repeated, Row: out.Row, Reply: out.Reply}, nil
+		return Outcome{Verdict: Repeated, Row: out.Row, Answers: out.Answers, Reply: out.Reply}, nil
 	}
 	if out.Verdict != Told {
 		return out, nil
 	}
-	kept, answered := KeepUp(p, cause, key, sc, out), out.Reply
+	kept, told := KeepUp(p, cause, key, sc, out), out
 	if p.Pace != nil {
 		out = Paced(p, mem, cause, sc, out)
-		out.Reply = answered
+		out.Answers, out.Reply = told.Answers, told.Reply
 	}
 	if out.Verdict != Told && out.Verdict != Held {
 		return out, nil
@@ -109,7 +110,7 @@ func Follow(p *sheet.Plan, mem Memory, kept []Kept, sc *formula.Scope, removed b
 		done := removed || t.KeepUp.Until.Eval(sc) == cond.True
 		doc, fillErr := t.Message.Fill(sc)
 		if fillErr != nil && !done {
-			if !isSkip(fillErr) {
+			if !errors.Is(fillErr, message.ErrSkip) {
 				out.Failures = append(out.Failures, Failure{"messages." + k.Message, fillErr.Error()})
 			}
 			out.Left = append(out.Left, k)

@@ -11,7 +11,6 @@ import (
 	"dorfbote/internal/core/people"
 	"dorfbote/internal/core/place"
 	"dorfbote/internal/core/sheet"
-	"dorfbote/internal/core/value"
 )
 
 // Failure is a part of what was to be told that could not be: the rest was.
@@ -50,7 +49,7 @@ func compose(p *sheet.Plan, out *Outcome, tells []sheet.PlanTell, sc *formula.Sc
 
 // composeEach tells each of a list; ok is as of [compose].
 func composeEach(p *sheet.Plan, out *Outcome, t *sheet.PlanTell, sc *formula.Scope) (ok bool) {
-	list, err := listOf(t, p, sc)
+	list, err := t.Each.List(sc)
 	if err != nil {
 		out.Failures = append(out.Failures, Failure{t.Path + ".each", err.Error()})
 		return true
@@ -83,18 +82,6 @@ func composeEach(p *sheet.Plan, out *Outcome, t *sheet.PlanTell, sc *formula.Sco
 		out.leaveOut(t.Path)
 	}
 	return true
-}
-
-func listOf(t *sheet.PlanTell, p *sheet.Plan, sc *formula.Scope) ([]any, error) {
-	v, err := t.Each.Run(sc)
-	if err != nil || value.Empty(v) {
-		return nil, err
-	}
-	list, ok := v.([]any)
-	if !ok {
-		return nil, fmt.Errorf("%s gave %s where a list was needed", t.Each, formula.Shorten(formula.Show(v, p.Terms.Workspace), 80))
-	}
-	return list, nil
 }
 
 // whom works out the addresses of a tell; ok is false where nobody is told, which is a failure or left out.
@@ -157,6 +144,14 @@ func addressOf(p *sheet.Plan, a *sheet.Address, sc *formula.Scope) (connection, 
 		return "", "", err
 	}
 	return over(p, a.Connection, text)
+}
+
+// reached is [addressOf] where an empty address is an error.
+func reached(p *sheet.Plan, a *sheet.Address, sc *formula.Scope) (connection, to string, err error) {
+	if connection, to, err = addressOf(p, a, sc); err == nil && to == "" {
+		err = errEmptyAddress
+	}
+	return connection, to, err
 }
 
 func over(p *sheet.Plan, connection, text string) (string, string, error) {

@@ -97,6 +97,19 @@ func (f *Formula) String() string { return f.text }
 // an object, or a [Rich] piece of a message.
 func (f *Formula) Run(sc *Scope) (any, error) { return f.run(f.words.env(sc)) }
 
+// List runs a formula that is to give a list; what is empty is an empty one.
+func (f *Formula) List(sc *Scope) ([]any, error) {
+	v, err := f.Run(sc)
+	if err != nil {
+		return nil, err
+	}
+	list, ok := v.([]any)
+	if !ok && !value.Empty(v) {
+		return nil, fmt.Errorf("%s gave %s where a list was needed", f, Shorten(Show(v, f.words.Workspace), 80))
+	}
+	return list, nil
+}
+
 func (f *Formula) run(env map[string]any) (any, error) {
 	m, nested := env[meterName].(*meter)
 	if !nested {

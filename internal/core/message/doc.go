@@ -96,6 +96,16 @@ type Inline struct {
 // Tones a message may have.
 var Tones = []string{"plain", "good", "warning", "urgent"}
 
+// Saying is a message that says some words, and nothing else.
+func Saying(words string) *Document {
+	return &Document{Tone: "plain", Facts: []Fact{}, Body: []Block{TextBlock(words)}}
+}
+
+// TextBlock is a paragraph of plain text.
+func TextBlock(text string) Block {
+	return Block{Kind: Paragraph, Inlines: []Inline{{Kind: Text, Text: text}}}
+}
+
 // JSON writes a document as it is kept with a post.
 func (d *Document) JSON() (json.RawMessage, error) { return json.Marshal(d) }
 

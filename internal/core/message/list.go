@@ -9,7 +9,6 @@ import (
 
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/report"
-	"dorfbote/internal/core/value"
 )
 
 // ListSpec is a list part as written: one line for each of many records.
@@ -44,13 +43,9 @@ func compileList(s *ListSpec, words *formula.Words, path string, problems *repor
 
 // fill makes the list's blocks. What is beyond the most is counted.
 func (l *listTemplate) fill(sc *formula.Scope, words *formula.Words) ([]Block, error) {
-	v, err := l.of.Run(sc)
+	list, err := l.of.List(sc)
 	if err != nil {
 		return nil, err
-	}
-	list, ok := v.([]any)
-	if !ok && !value.Empty(v) {
-		return nil, fmt.Errorf("%s gave %s where a list was needed", l.of, formula.Show(v, words.Workspace))
 	}
 	if len(list) == 0 {
 		if !l.say {
@@ -128,5 +123,5 @@ func paragraph(text string) []Block {
 	if text == "" {
 		return nil
 	}
-	return []Block{{Kind: Paragraph, Inlines: []Inline{{Kind: Text, Text: text}}}}
+	return []Block{TextBlock(text)}
 }

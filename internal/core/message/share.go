@@ -7,7 +7,6 @@ import (
 
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/report"
-	"dorfbote/internal/core/value"
 )
 
 // SharedFor is for how long a shared page is shown where the sheet does not say.
@@ -38,21 +37,9 @@ func compileShare(l *LinkSpec, words *formula.Words, path string, problems *repo
 		s.lasts = SharedFor
 	}
 	for i, t := range l.Share {
-		name := strings.TrimPrefix(strings.Trim(strings.TrimSpace(t.S), "${} "), "record.")
-		p := value.ParsePath(name)
-		f, _, known := words.Schema.Find(p)
-		if k := words.Schema; k != nil && !known {
-			add := problems.Add
-			if k.Learnt || k.Open {
-				add = problems.Warn
-			}
-			add(t.At, fmt.Sprintf("%s.share[%d]", path, i), value.Nearest(name, k.Names()), "the records have no field %s", name)
-		}
-		label := f.Label
-		if label == "" {
-			label = value.LabelOf(name[strings.LastIndex(name, ".")+1:])
-		}
-		s.fields = append(s.fields, column{path: p, label: label})
+		t.S = strings.TrimPrefix(strings.Trim(strings.TrimSpace(t.S), "${} "), "record.")
+		p, f := fieldIn(words.Schema, t, "the record", fmt.Sprintf("%s.share[%d]", path, i), problems)
+		s.fields = append(s.fields, column{path: p, label: labelOf(f, p)})
 	}
 	return s
 }

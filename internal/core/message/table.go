@@ -2,6 +2,7 @@ package message
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/csv"
 	"fmt"
 	"strings"
@@ -37,43 +38,50 @@ type column struct {
 // compileTable makes a table ready. Its columns are headed by the labels of the fields.
 func compileTable(s *TableSpec, words *formula.Words, path string, problems *report.List) *table {
 	t := &table{total: s.Total, of: formula.Read(s.Of, s.Of.S, 0, words, path+".of", problems)}
-	var schema *value.Schema
-	for _, g := range words.Gathered {
-		if g.Name == strings.TrimSpace(s.Of.S) {
-			schema = g.Schema
-		}
-	}
+	schema := schemaOf(words, s.Of.S)
 	for i, c := range s.Columns {
-		p := value.ParsePath(c.Field.S)
-		col := column{path: p, label: c.Label.S, format: c.Format.S}
-		f, _, known := schema.Find(p)
-		if schema != nil && !known {
-			add := problems.Add
-			if schema.Learnt || schema.Open {
-				add = problems.Warn
-			}
-			add(c.Field.At, fmt.Sprintf("%s.columns[%d]", path, i), value.Nearest(c.Field.S, schema.Names()), "there is no field %s in %s", c.Field.S, s.Of.S)
-		}
-		if col.label == "" {
-			col.label = f.Label
-		}
-		if col.label == "" {
-			col.label = value.LabelOf(c.Field.S[strings.LastIndex(c.Field.S, ".")+1:])
-		}
-		t.columns = append(t.columns, col)
+		p, f := fieldIn(schema, c.Field, s.Of.S, fmt.Sprintf("%s.columns[%d]", path, i), problems)
+		t.columns = append(t.columns, column{path: p, label: cmp.Or(c.Label.S, labelOf(f, p)), format: c.Format.S})
 	}
 	return t
 }
 
+// schemaOf is what is known of the records of a list that was gathered under a name; nil for nothing.
+func schemaOf(words *formula.Words, of string) *value.Schema {
+	for _, g := range words.Gathered {
+		if g.Name == strings.TrimSpace(of) {
+			return g.Schema
+		}
+	}
+	return nil
+}
+
+// fieldIn finds a field that is named by its path, in the records of what is called of. One that is not known is a problem, or a
+// warning where others may come.
+func fieldIn(schema *value.Schema, t report.Text, of, path string, problems *report.List) (value.Path, value.Field) {
+	p := value.ParsePath(strings.TrimSpace(t.S))
+	f, _, known := schema.Find(p)
+	if schema != nil && !known {
+		add := problems.Add
+		if schema.Learnt || schema.Open {
+			add = problems.Warn
+		}
+		add(t.At, path, value.Nearest(p.String(), schema.Names()), "there is no field %s in %s", p, of)
+	}
+	return p, f
+}
+
+// labelOf is what a field is headed by.
+func labelOf(f value.Field, p value.Path) string {
+	name := p.String()
+	return cmp.Or(f.Label, value.LabelOf(name[strings.LastIndex(name, ".")+1:]))
+}
+
 // rows gives the table's values, as formulas see them.
 func (t *table) rows(sc *formula.Scope, words *formula.Words) ([][]any, error) {
-	v, err := t.of.Run(sc)
+	list, err := t.of.List(sc)
 	if err != nil {
 		return nil, err
-	}
-	list, ok := v.([]any)
-	if !ok && !value.Empty(v) {
-		return nil, fmt.Errorf("%s gave %s where a list was needed", t.of, formula.Show(v, words.Workspace))
 	}
 	out := make([][]any, 0, len(list))
 	for _, e := range list {

@@ -8,7 +8,6 @@ import (
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
-	"dorfbote/internal/core/value"
 )
 
 // alert is an arrival of which something was told, or asked, as long as anything may still come of it.
@@ -43,8 +42,7 @@ func (m *Machine) scope(al *alert, record map[string]any, now time.Time) *formul
 	a := *al.arrival
 	a.Record = record
 	sc := decide.NewScope(&a)
-	sc.Now = now
-	sc.Reach = formula.Reach{Find: m.states.Find, Outside: m.out, People: m.people}
+	sc.Now, sc.Reach = now, m.reach()
 	sc.Claimed, sc.Replied = al.claimed != "", al.replied
 	return sc
 }
@@ -179,7 +177,7 @@ func (m *Machine) follow(a *arrival.Arrival, kept []decide.Kept) decide.Followed
 		}
 	}
 	sc := decide.NewScope(&own)
-	sc.Reach = formula.Reach{Find: m.states.Find, Outside: m.out, People: m.people}
+	sc.Reach = m.reach()
 	var mem decide.Memory
 	if m.plan.Pace != nil {
 		mem = m.recall
@@ -298,15 +296,7 @@ func (m *Machine) asked(al *alert, q *asking) *formula.Scope {
 func (m *Machine) decided(al *alert, q *asking, answer decide.Answered, now time.Time) error {
 	al.asking = nil
 	sc := m.asked(al, q)
-	known := q.With(answer)
-	out := decide.Resume(m.plan, sc, known, now)
-	if out.Verdict != decide.Asked {
-		out.Answers = known
-	}
-	out = m.conclude(al, sc, out)
-	if out.Verdict != decide.Asked {
-		out.Answers = known
-	}
+	out := m.conclude(al, sc, decide.Resume(m.plan, sc, q.With(answer), now))
 	if err := m.emitLater(out.Releases); err != nil {
 		return err
 	}
@@ -318,15 +308,7 @@ func (m *Machine) decided(al *alert, q *asking, answer decide.Answered, now time
 // later tells an alert again, if nobody took it meanwhile.
 func (m *Machine) later(al *alert, b message.Button, now time.Time) error {
 	sc := m.scope(al, al.record, now)
-	has := func(p decide.Post) bool {
-		for _, have := range p.Doc.Buttons {
-			if have.Does == message.DoesLater && value.Fold(have.Text) == value.Fold(b.Text) {
-				return true
-			}
-		}
-		return false
-	}
-	posts := decide.Again(m.plan, al.posts, has, sc, al.removed)
+	posts := decide.Again(m.plan, al.posts, b.Text, sc, al.removed)
 	if len(posts) == 0 {
 		return nil
 	}

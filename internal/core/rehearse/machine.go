@@ -118,7 +118,7 @@ func (m *Machine) Take(a *arrival.Arrival) error {
 // one decides one arrival, and has the pace say what becomes of it. name is what its line is called.
 func (m *Machine) one(a *arrival.Arrival, name Line) Line {
 	sc := decide.NewScope(a)
-	sc.Reach = formula.Reach{Find: m.states.Find, Outside: m.out, People: m.people}
+	sc.Reach = m.reach()
 	out := decide.Decide(m.plan, sc)
 	if m.counts != nil {
 		m.counts.See(m.plan, sc)
@@ -135,6 +135,11 @@ func (m *Machine) one(a *arrival.Arrival, name Line) Line {
 		line.Failures = append(line.Failures, followed.Failures...)
 	}
 	return line
+}
+
+// reach is what sheets get at beyond the arrival.
+func (m *Machine) reach() formula.Reach {
+	return formula.Reach{Find: m.states.Find, Outside: m.out, People: m.people}
 }
 
 // Advance moves the clock on, letting every timer fire that comes due up to then, and all that was held until then go.

@@ -76,10 +76,7 @@ func (r *reader) ask(n *yaml.Node, path string) Ask {
 		case "of":
 			a.Of = r.askedOf(e.node, at)
 		case "all":
-			b, ok := r.value(e.node).(bool)
-			if a.All = b; !ok {
-				r.problems.Add(report.Pos{Line: e.node.Line, Column: e.node.Column}, at, "true", "all is true or false")
-			}
+			a.All = r.yesNo(e, at)
 		case "message":
 			a.Message = r.text(e.node, at, "the message")
 		case "choices":
@@ -98,21 +95,25 @@ func (r *reader) ask(n *yaml.Node, path string) Ask {
 			a.Otherwise = r.text(e.node, at, "otherwise")
 		}
 	}
+	r.named(a.Name, path)
 	r.askProblems(&a, path)
 	return a
 }
 
-// askedTwice refuses names that are taken already.
-func (r *reader) askedTwice(s *Sheet) {
+// calledTwice refuses what is gathered or asked under a name that is taken already.
+func (r *reader) calledTwice(s *Sheet) {
 	seen := map[string]bool{}
-	for _, g := range s.Gather {
-		seen[g.Name.S] = true
+	one := func(name report.Text, path string) {
+		if name.S != "" && seen[name.S] {
+			r.problems.Add(name.At, path+".name", "", "two things are called %s", name.S)
+		}
+		seen[name.S] = true
+	}
+	for i, g := range s.Gather {
+		one(g.Name, fmt.Sprintf("gather[%d]", i))
 	}
 	for i, a := range s.Asks {
-		if seen[a.Name.S] && a.Name.S != "" {
-			r.problems.Add(a.Name.At, fmt.Sprintf("ask[%d].name", i), "", "two things are called %s", a.Name.S)
-		}
-		seen[a.Name.S] = true
+		one(a.Name, fmt.Sprintf("ask[%d]", i))
 	}
 }
 
@@ -183,13 +184,6 @@ func (r *reader) choices(n *yaml.Node, path string) []Choice {
 }
 
 func (r *reader) askProblems(a *Ask, path string) {
-	switch name := a.Name.S; {
-	case name == "":
-	case !isName(name):
-		r.problems.Add(a.Name.At, path+".name", "", "%q cannot be a name; use letters, digits and _", name)
-	case contains(reserved, name):
-		r.problems.Add(a.Name.At, path+".name", "", "%s has a meaning of its own in formulas; choose another name", name)
-	}
 	if a.Otherwise.S != "" {
 		names := make([]string, len(a.Choices))
 		for i, c := range a.Choices {

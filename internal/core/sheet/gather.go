@@ -43,7 +43,6 @@ type Find struct {
 var reserved = []string{"record", "before", "changed", "arrival", "answers", "now", "it"}
 
 func (r *reader) gather(n *yaml.Node, s *Sheet) {
-	seen := map[string]bool{}
 	for i, item := range r.list(n, "gather", "gather") {
 		path := fmt.Sprintf("gather[%d]", i)
 		g := Gather{}
@@ -72,17 +71,19 @@ func (r *reader) gather(n *yaml.Node, s *Sheet) {
 				g.Summary = r.summary(e.node, path+".summary")
 			}
 		}
-		switch name := g.Name.S; {
-		case name == "":
-		case !isName(name):
-			r.problems.Add(g.Name.At, path+".name", "", "%q cannot be a name; use letters, digits and _", name)
-		case contains(reserved, name):
-			r.problems.Add(g.Name.At, path+".name", "", "%s has a meaning of its own in formulas; choose another name", name)
-		case seen[name]:
-			r.problems.Add(g.Name.At, path+".name", "", "two things are called %s", name)
-		}
-		seen[g.Name.S] = true
+		r.named(g.Name, path)
 		s.Gather = append(s.Gather, g)
+	}
+}
+
+// named refuses what cannot be a name in formulas.
+func (r *reader) named(name report.Text, path string) {
+	switch {
+	case name.S == "":
+	case !isName(name.S):
+		r.problems.Add(name.At, path+".name", "", "%q cannot be a name; use letters, digits and _", name.S)
+	case contains(reserved, name.S):
+		r.problems.Add(name.At, path+".name", "", "%s has a meaning of its own in formulas; choose another name", name.S)
 	}
 }
 

@@ -108,6 +108,15 @@ func (r *reader) oneOf(e entry, path string, words ...string) string {
 	return t.S
 }
 
+// yesNo reads what is true or false.
+func (r *reader) yesNo(e entry, path string) bool {
+	b, ok := r.value(e.node).(bool)
+	if !ok {
+		r.problems.Add(at(e.node), path, "true", "%s is true or false", e.name)
+	}
+	return b
+}
+
 func (r *reader) quiet(n *yaml.Node, path string) *Quiet {
 	q := &Quiet{At: at(n)}
 	for _, e := range r.parts(n, path, "quiet", []string{"open"}, "open", "urgent") {

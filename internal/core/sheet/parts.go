@@ -75,7 +75,7 @@ func (r *reader) picture(n *yaml.Node, path string) *message.PictureSpec {
 	for _, p := range r.object(n, path, "a picture", "from", "chart", "table", "text") {
 		if p.name != "text" {
 			if way != "" {
-				r.problems.Add(report.Pos{Line: p.key.Line, Column: p.key.Column}, path, "", "a picture is one of from, chart and table; %s comes second, after %s", p.name, way)
+				r.problems.Add(at(p.key), path, "", "a picture is one of from, chart and table; %s comes second, after %s", p.name, way)
 				continue
 			}
 			way = p.name
@@ -144,10 +144,7 @@ func (r *reader) tableOf(n *yaml.Node, path string, most *int) message.TableSpec
 			*most = r.whole(r.text(p.node, path+".most", "most"), path, "most", message.MostRows)
 			continue
 		case "total":
-			b, ok := r.value(p.node).(bool)
-			if t.Total = b; !ok {
-				r.problems.Add(at(p.node), path+".total", "true", "total is true or false")
-			}
+			t.Total = r.yesNo(p, path+".total")
 			continue
 		}
 		for i, c := range r.list(p.node, path+".columns", "columns") {
@@ -293,10 +290,7 @@ func (r *reader) like(n *yaml.Node, path string) *message.LikeSpec {
 	for _, p := range r.parts(n, path, "like", []string{"of"}, "of", "header", "footer", "author") {
 		switch at := path + "." + p.name; p.name {
 		case "author":
-			b, ok := r.value(p.node).(bool)
-			if l.Author = b; !ok {
-				r.problems.Add(report.Pos{Line: p.node.Line, Column: p.node.Column}, at, "true", "author is true or false")
-			}
+			l.Author = r.yesNo(p, at)
 		case "of":
 			l.Of = bare(r.text(p.node, at, "of"))
 		default:

@@ -80,7 +80,7 @@ func (r *reader) sheet(root *yaml.Node) *Sheet {
 			r.follows(e.node, s)
 		}
 	}
-	r.askedTwice(s)
+	r.calledTwice(s)
 	if seen["route"] && len(s.Route.Rows) == 0 && s.Route.Otherwise == nil && s.Answer == nil {
 		r.problems.Add(s.Route.At, "route", "", "the route has neither rows nor otherwise, so nobody would ever be told")
 	}

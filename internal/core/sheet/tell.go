@@ -54,6 +54,7 @@ type Address struct {
 	Fixed string
 	// Rule is what the connection takes for a place.
 	Rule place.Rule
+	Path string // on the sheet
 }
 
 // Connections that are none: a person of the people book, and whoever looks.
@@ -187,7 +188,7 @@ func (p *Plan) tell(t Tell, path string, known Known, used map[string]bool, prob
 // address makes a destination ready, and says what is wrong with one that is fixed.
 func (p *Plan) address(t report.Text, path string, known Known, problems *report.List) Address {
 	connection, rest, _ := strings.Cut(t.S, "/")
-	a := Address{Connection: connection, Rule: place.Rule{Any: true}}
+	a := Address{Connection: connection, Rule: place.Rule{Any: true}, Path: path}
 	inner := t
 	skip := len([]rune(connection)) + 1
 	if inner.S = rest; t.Within != nil {

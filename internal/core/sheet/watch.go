@@ -329,10 +329,7 @@ func (r *reader) questions(n *yaml.Node, path string) []Question {
 					r.problems.Add(t.At, path, value.Nearest(t.S, questionTypes), "there is no type %s", t.S)
 				}
 			case "required":
-				b, ok := scalar(e.node).(bool)
-				if q.Required = b; !ok {
-					r.problems.Add(at(e.node), path, "", "required is true or false")
-				}
+				q.Required = r.yesNo(e, path)
 			case "options":
 				for _, o := range r.list(e.node, path, "options") {
 					q.Options = append(q.Options, r.text(o, path, "an option").S)

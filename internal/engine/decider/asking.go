@@ -275,10 +275,8 @@ func (de *Decider) resume(ctx context.Context, tx *sql.Tx, c *asked, answer deci
 	if err := store.SetAsk(ctx, tx, &c.Ask); err != nil {
 		return err
 	}
-	known := c.Asking.With(answer)
 	d := decided{seq: c.Arrival, at: now, live: c.live, plan: c.plan, sc: c.sc, resumed: true}
-	d.Outcome = decide.Resume(c.plan, c.sc, known, now)
-	d.Answers = known
+	d.Outcome = decide.Resume(c.plan, c.sc, c.Asking.With(answer), now)
 	return de.keepIn(ctx, tx, []decided{d}, true)
 }
 

@@ -196,13 +196,9 @@ func changeVerdict(ctx context.Context, tx *sql.Tx, d *decided) error {
 	if err != nil {
 		return err
 	}
-	var failures any
-	if len(d.Failures) > 0 {
-		raw, err := json.Marshal(d.Failures)
-		if err != nil {
-			return err
-		}
-		failures = string(raw)
+	failures, err := failuresOf(d)
+	if err != nil {
+		return err
 	}
 	_, err = tx.ExecContext(ctx, `UPDATE verdicts SET verdict = $3, route = $4, decided_by = $5, failed_at = $6, error = $7, failures = $8, more = $9, ask = $10, answers = $11, decided_at = now()
 		WHERE arrival = $1 AND workflow = $2`, d.seq, d.live.ID, string(d.Verdict), d.Row, d.DecidedBy, d.Where, d.Error, failures, d.More, d.Ask, string(answers))
@@ -210,6 +206,16 @@ func changeVerdict(ctx context.Context, tx *sql.Tx, d *decided) error {
 		return fmt.Errorf("writing what was decided: %w", err)
 	}
 	return nil
+}
+
+// failuresOf is what failed of an outcome, as JSON; nil for nothing.
+func failuresOf(d *decided) (*string, error) {
+	if len(d.Failures) == 0 {
+		return nil, nil
+	}
+	raw, err := json.Marshal(d.Failures)
+	text := string(raw)
+	return &text, err
 }
 
 func insertVerdicts(ctx context.Context, tx *sql.Tx, made []decided) (map[verdictKey]bool, error) {
@@ -224,13 +230,9 @@ func insertVerdicts(ctx context.Context, tx *sql.Tx, made []decided) (map[verdic
 		arrivals[i], workflows[i], versions[i], times[i] = d.seq, d.live.ID, int32(d.live.Version), d.at
 		verdicts[i], routes[i], by[i], where[i], errs[i] = string(d.Verdict), d.Row, d.DecidedBy, d.Where, d.Error
 		gathered[i], more[i], asks[i] = gatheredOf(d), int32(d.More), d.Ask
-		if len(d.Failures) > 0 {
-			raw, err := json.Marshal(d.Failures)
-			if err != nil {
-				return nil, err
-			}
-			text := string(raw)
-			failures[i] = &text
+		var err error
+		if failures[i], err = failuresOf(&d); err != nil {
+			return nil, err
 		}
 	}
 	rows, err := tx.QueryContext(ctx, `INSERT INTO verdicts (arrival, workflow, version, verdict, route, decided_by, failed_at, error, at, gathered, failures, more, ask)

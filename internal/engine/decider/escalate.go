@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"gorm.io/gorm"
@@ -15,7 +14,6 @@ import (
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/sheet"
-	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/engine/outbox"
 	"dorfbote/internal/engine/workflows"
@@ -28,10 +26,9 @@ import (
 func writeEscalations(ctx context.Context, tx *sql.Tx, d *decided) error {
 	for _, n := range d.plan.Escalations() {
 		f := &d.plan.Follow[n]
-		_, err := tx.ExecContext(ctx, "INSERT INTO escalations (workflow, arrival, step, version, name, within_ms) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING",
-			d.live.ID, d.seq, n, d.live.Version, f.Name, f.Within.Milliseconds())
+		err := store.PutEscalation(ctx, tx, store.Escalation{Workflow: d.live.ID, Arrival: d.seq, Step: n, Version: d.live.Version, Name: f.Name, WithinMs: f.Within.Milliseconds()})
 		if err != nil {
-			return fmt.Errorf("writing what is told where nobody takes it: %w", err)
+			return err
 		}
 	}
 	return nil
@@ -42,9 +39,7 @@ const escalatedAtOnce = 100
 
 // EscalateDue looks at the alerts whose moment has come, and tells others where nobody took care of them.
 func (de *Decider) EscalateDue(ctx context.Context) (more bool, err error) {
-	var list []store.Live
-	err = de.Store.DB.WithContext(ctx).Raw(`SELECT w.id, w.name, w.version, w.source, w.form, w.since FROM workflows w
-		WHERE w.id IN (SELECT DISTINCT workflow FROM escalations WHERE due_at <= now())`).Scan(&list).Error
+	list, err := de.Store.EscalationsDue(ctx)
 	if err != nil {
 		return false, err
 	}
@@ -122,7 +117,7 @@ func (de *Decider) escalateOne(ctx context.Context, tx *sql.Tx, mem *memory, l s
 	sc.SetNow(e.DueAt.UTC())
 	sc.Claimed, sc.Replied = e.ClaimedBy != "", e.RepliedBy != ""
 	if len(e.Posts) > 0 {
-		return de.tellAgain(ctx, tx, mem, e, decideAgain{plan, sc, removed})
+		return tellAgain(ctx, tx, mem, e, plan, sc, removed)
 	}
 	out, needed := decide.Escalate(plan, e.Step, sc, e.Answers)
 	if !needed {
@@ -151,27 +146,8 @@ func (de *Decider) escalateOne(ctx context.Context, tx *sql.Tx, mem *memory, l s
 	return out.Posts, notify.In(ctx, tx, notify.Message{Topic: notify.Steps, Seq: e.Arrival})
 }
 
-// decideAgain is what telling an alert again looks at.
-type decideAgain struct {
-	plan    *sheet.Plan
-	sc      *formula.Scope
-	removed bool
-}
-
-// Later has what a button was pressed on told again after a while.
-func Later(ctx context.Context, tx *sql.Tx, p *store.Post, b *message.Button) error {
-	raw, err := json.Marshal([]store.AgainPost{{To: p.Destination, Cc: p.Cc, Bcc: p.Bcc, Message: p.Message, Body: p.Body}})
-	if err != nil {
-		return err
-	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO escalations (workflow, arrival, step, version, name, within_ms, due_at, posts)
-		SELECT $1, $2, 1000 + coalesce((SELECT max(step) - 999 FROM escalations WHERE workflow = $1 AND arrival = $2 AND step >= 1000), 0),
-			(SELECT version FROM workflows WHERE id = $1), $3, $4::bigint, now() + $4::bigint * interval '1 millisecond', $5`, p.Workflow, p.Arrival, b.Text, b.Span().Milliseconds(), string(raw))
-	return err
-}
-
 // tellAgain tells an alert once more, where nobody took it meanwhile.
-func (de *Decider) tellAgain(ctx context.Context, tx *sql.Tx, mem *memory, e *store.Escalation, a decideAgain) ([]decide.Post, error) {
+func tellAgain(ctx context.Context, tx *sql.Tx, mem *memory, e *store.Escalation, plan *sheet.Plan, sc *formula.Scope, removed bool) ([]decide.Post, error) {
 	var list []store.AgainPost
 	if err := json.Unmarshal(e.Posts, &list); err != nil {
 		return nil, err
@@ -184,21 +160,10 @@ func (de *Decider) tellAgain(ctx context.Context, tx *sql.Tx, mem *memory, e *st
 		}
 		posts = append(posts, decide.Post{To: p.To, Cc: p.Cc, Bcc: p.Bcc, Message: p.Message, Doc: doc, Under: -1})
 	}
-	has := func(p decide.Post) bool {
-		return slices.ContainsFunc(p.Doc.Buttons, func(b message.Button) bool { return value.Fold(b.Text) == value.Fold(e.Name) })
-	}
-	posts = decide.Again(a.plan, posts, has, a.sc, a.removed)
+	posts = decide.Again(plan, posts, e.Name, sc, removed)
 	if len(posts) == 0 {
 		return nil, nil
 	}
-	out := decide.Quieted(a.plan, mem, outbox.Cause(e.Arrival), fmt.Sprintf("again%d", e.Step), a.sc.Now, decide.Outcome{Verdict: decide.Told, Posts: posts})
+	out := decide.Quieted(plan, mem, outbox.Cause(e.Arrival), fmt.Sprintf("again%d", e.Step), sc.Now, decide.Outcome{Verdict: decide.Told, Posts: posts})
 	return out.Posts, store.AddAct(ctx, tx, store.Deed{Workflow: e.Workflow, Arrival: e.Arrival, What: store.ActFollowed, Name: e.Name, Words: "told again, since nobody had taken it"})
-}
-
-// BeginStuck has alerts count none of whose posts is on its way any more, for what a person dropped.
-func (de *Decider) BeginStuck(ctx context.Context) error {
-	return de.Store.DB.WithContext(ctx).Exec(`UPDATE escalations e SET due_at = now() + within_ms * interval '1 millisecond' WHERE due_at IS NULL
-		AND EXISTS (SELECT 1 FROM posts p WHERE p.workflow = e.workflow AND p.arrival = e.arrival)
-		AND NOT EXISTS (SELECT 1 FROM posts p WHERE p.workflow = e.workflow AND p.arrival = e.arrival AND p.state IN ('waiting', 'held'))
-		AND NOT EXISTS (SELECT 1 FROM pace_held h WHERE h.workflow = e.workflow AND h.body->>'cause' = 'a' || e.arrival)`).Error
 }

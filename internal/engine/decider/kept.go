@@ -67,9 +67,8 @@ func (d *decided) conclude(mem *memory, k *kept) {
 		k.went(later.Gone)
 	}
 	following := k.byKey[key]
-	out, fresh := decide.Conclude(d.plan, paced, len(following) > 0, outbox.Cause(d.seq), key, d.sc, d.Outcome)
-	out.Answers, out.Reply = d.Answers, d.Reply
-	d.Outcome = out
+	var fresh []decide.Kept
+	d.Outcome, fresh = decide.Conclude(d.plan, paced, len(following) > 0, outbox.Cause(d.seq), key, d.sc, d.Outcome)
 	d.before = append(d.before, d.Releases...)
 	if len(following) > 0 && !d.resumed {
 		record := d.sc.Record

@@ -14,6 +14,7 @@ import (
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/engine/outbox"
 	"dorfbote/internal/engine/workflows"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -47,6 +48,9 @@ func (de *Decider) talk(ctx context.Context, tx *sql.Tx, arrivals []store.Arriva
 				words = append(words[:199], '…')
 			}
 			if err := store.AddAct(ctx, tx, store.Deed{Workflow: r.About.WorkflowID, Arrival: r.About.Arrival, What: store.ActReplied, By: by, Words: string(words)}); err != nil {
+				return err
+			}
+			if err := notify.In(ctx, tx, notify.Message{Topic: notify.Steps, Seq: r.About.Arrival}); err != nil {
 				return err
 			}
 		}
@@ -92,8 +96,7 @@ func (de *Decider) sayTo(ctx context.Context, tx *sql.Tx, workflow, seq int64, s
 	if err != nil || to == "" {
 		return err
 	}
-	doc := &message.Document{Tone: "plain", Facts: []message.Fact{}, Body: []message.Block{{Kind: message.Paragraph, Inlines: []message.Inline{{Kind: message.Text, Text: words}}}}}
-	rows := outbox.Rows(workflow, seq, de.Now().UTC(), []decide.Post{{To: to, Message: outbox.AnswerMessage, Doc: doc, Under: -1, Ref: outbox.Cause(seq) + "-" + ref}})
+	rows := outbox.Rows(workflow, seq, de.Now().UTC(), []decide.Post{{To: to, Message: outbox.AnswerMessage, Doc: message.Saying(words), Under: -1, Ref: outbox.Cause(seq) + "-" + ref}})
 	rows[0].UnderRemote = id
 	return de.Outbox.Put(ctx, tx, rows, true)
 }

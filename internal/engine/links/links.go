@@ -27,6 +27,9 @@ const (
 	Why     = "w" // the page that says why a post was told
 )
 
+// doors are where the addresses lead that are for something.
+var doors = map[string]string{Button: "/act/", Picture: "/picture/", Shared: "/shared/", Why: "/why/"}
+
 // AllButtons in the place of a button's number leads to a page with all of them.
 const AllButtons = -1
 
@@ -87,8 +90,13 @@ func (l *Links) signing(ctx context.Context) ([]byte, error) {
 	return l.key, err
 }
 
-// Path gives the path of an address. The same link gives the same path.
-func (l *Links) Path(ctx context.Context, link Link) (string, error) {
+// Address gives the whole address of a link, "" where no address is known by which the outside reaches this installation. The same
+// link gives the same address.
+func (l *Links) Address(ctx context.Context, link Link) (string, error) {
+	base := l.base()
+	if base == "" {
+		return "", nil
+	}
 	key, err := l.signing(ctx)
 	if err != nil {
 		return "", err
@@ -98,11 +106,16 @@ func (l *Links) Path(ctx context.Context, link Link) (string, error) {
 		who = "n"
 	}
 	body := fmt.Sprintf("%s.%d.%d.%s.%d", link.For, link.ID, link.N, who, link.Until.Unix())
-	return "/act/" + body + "." + code(key, body), nil
+	return base + doors[link.For] + body + "." + code(key, body), nil
 }
 
-// Read reads what stands behind /act/.
-func (l *Links) Read(ctx context.Context, text string) (Link, error) {
+func (l *Links) base() string { return strings.TrimSuffix(l.Env.Base, "/") }
+
+// Lead tells whether addresses can be given at all.
+func (l *Links) Lead() bool { return l.base() != "" }
+
+// Read reads what stands behind the door of a purpose. A link that is for something else is [ErrForged].
+func (l *Links) Read(ctx context.Context, purpose, text string) (Link, error) {
 	key, err := l.signing(ctx)
 	if err != nil {
 		return Link{}, err
@@ -112,7 +125,7 @@ func (l *Links) Read(ctx context.Context, text string) (Link, error) {
 		return Link{}, ErrForged
 	}
 	parts := strings.Split(text[:at], ".")
-	if len(parts) != 5 {
+	if len(parts) != 5 || parts[0] != purpose {
 		return Link{}, ErrForged
 	}
 	id, err1 := strconv.ParseInt(parts[1], 10, 64)

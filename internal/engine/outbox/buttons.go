@@ -3,7 +3,6 @@ package outbox
 import (
 	"context"
 	"slices"
-	"strings"
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
@@ -18,9 +17,8 @@ func (o *Outbox) pressable(ctx context.Context, c *store.Connection, p *store.Po
 	if len(doc.Buttons) == 0 || p.Trial || p.Done {
 		return doc, nil, nil
 	}
-	base := strings.TrimSuffix(o.Env.Base, "/")
 	kind := kinds.Named(c.Kind)
-	if base == "" || kind == nil || kind.Sends == nil {
+	if !o.Links.Lead() || kind == nil || kind.Sends == nil {
 		return doc, nil, nil
 	}
 	root, err := o.Async.RootOf(ctx, p)
@@ -29,13 +27,12 @@ func (o *Outbox) pressable(ctx context.Context, c *store.Connection, p *store.Po
 	}
 	settings := map[string]string(c.Settings)
 	link := links.Link{For: links.Button, ID: root, Until: p.CreatedAt.Add(links.Lasts), Native: slices.Contains(kind.Can(settings), connect.CanButtons)}
-	path := func(n int) (string, error) {
+	address := func(n int) (string, error) {
 		link.N = n
-		path, err := o.Links.Path(ctx, link)
-		return base + path, err
+		return o.Links.Address(ctx, link)
 	}
 	if !link.Native && kind.Sends.Dialect == message.Short {
-		to, err := path(links.AllButtons)
+		to, err := address(links.AllButtons)
 		out := *doc
 		out.Links = append(slices.Clone(doc.Links), message.Link{Text: doc.Buttons[0].Text, To: to})
 		if out.Link == nil {
@@ -47,7 +44,7 @@ func (o *Outbox) pressable(ctx context.Context, c *store.Connection, p *store.Po
 	out.Links = slices.Clone(doc.Links)
 	var native []connect.Button
 	for n, b := range doc.Buttons {
-		to, err := path(n)
+		to, err := address(n)
 		if err != nil {
 			return nil, nil, err
 		}

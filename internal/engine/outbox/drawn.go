@@ -3,7 +3,6 @@ package outbox
 import (
 	"context"
 	"slices"
-	"strings"
 
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/engine/links"
@@ -23,16 +22,16 @@ func (o *Outbox) drawn(ctx context.Context, p *store.Post, doc *message.Document
 	if err != nil {
 		o.Log.Warn("drawing a picture failed; its words are told", "post", p.ID, "error", err)
 		out.Picture = nil
-		out.Body = append(slices.Clip(out.Body), message.Block{Kind: message.Paragraph, Inlines: []message.Inline{{Kind: message.Text, Text: pic.Text}}})
+		out.Body = append(slices.Clip(out.Body), message.TextBlock(pic.Text))
 		return &out, nil
 	}
 	pic.Made = raw
-	if base := strings.TrimSuffix(o.Env.Base, "/"); base != "" {
-		path, err := o.Links.Path(ctx, links.Link{For: links.Picture, ID: p.ID, Until: p.CreatedAt.Add(links.Lasts)})
-		if err != nil {
-			return nil, err
-		}
-		pic.From = base + "/picture/" + strings.TrimPrefix(path, "/act/") + ".png"
+	to, err := o.Links.Address(ctx, links.Link{For: links.Picture, ID: p.ID, Until: p.CreatedAt.Add(links.Lasts)})
+	if err != nil {
+		return nil, err
+	}
+	if to != "" {
+		pic.From = to + ".png"
 	}
 	return &out, nil
 }

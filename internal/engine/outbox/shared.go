@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/xuri/excelize/v2"
@@ -20,7 +19,6 @@ func (o *Outbox) shared(ctx context.Context, p *store.Post, doc *message.Documen
 	if !slices.ContainsFunc(doc.Links, func(l message.Link) bool { return l.Share != nil }) {
 		return doc, nil
 	}
-	base := strings.TrimSuffix(o.Env.Base, "/")
 	root, err := o.Async.RootOf(ctx, p)
 	if err != nil {
 		return nil, err
@@ -32,7 +30,7 @@ func (o *Outbox) shared(ctx context.Context, p *store.Post, doc *message.Documen
 			out.Links = append(out.Links, l)
 			continue
 		}
-		if base == "" {
+		if !o.Links.Lead() {
 			continue
 		}
 		lasts, err := time.ParseDuration(l.Share.For)
@@ -47,11 +45,11 @@ func (o *Outbox) shared(ctx context.Context, p *store.Post, doc *message.Documen
 		if err := o.Async.PutShare(ctx, store.Share{Post: root, N: n, Workflow: p.Workflow, Arrival: p.Arrival, Text: l.Text, Title: doc.Title, Fields: raw, EndsAt: ends}); err != nil {
 			return nil, err
 		}
-		path, err := o.Links.Path(ctx, links.Link{For: links.Shared, ID: root, N: n, Until: ends})
+		to, err := o.Links.Address(ctx, links.Link{For: links.Shared, ID: root, N: n, Until: ends})
 		if err != nil {
 			return nil, err
 		}
-		out.Links = append(out.Links, message.Link{Text: l.Text, To: base + "/shared/" + strings.TrimPrefix(path, "/act/")})
+		out.Links = append(out.Links, message.Link{Text: l.Text, To: to})
 	}
 	return &out, nil
 }

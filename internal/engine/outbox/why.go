@@ -3,7 +3,6 @@ package outbox
 import (
 	"context"
 	"slices"
-	"strings"
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/message"
@@ -14,19 +13,17 @@ import (
 // why gives a post the quiet link to the page that says why it was told. The kinds that have a place of their own for it put it
 // there; elsewhere it is a last line of the message, where the connection's settings want it.
 func (o *Outbox) why(ctx context.Context, c *store.Connection, p *store.Post, doc *message.Document) (*message.Document, string, error) {
-	base := strings.TrimSuffix(o.Env.Base, "/")
-	if base == "" || p.Trial {
+	if p.Trial || !o.Links.Lead() {
 		return doc, "", nil
 	}
 	root, err := o.Async.RootOf(ctx, p)
 	if err != nil {
 		return nil, "", err
 	}
-	path, err := o.Links.Path(ctx, links.Link{For: links.Why, ID: root, Until: p.CreatedAt.Add(links.Lasts)})
+	to, err := o.Links.Address(ctx, links.Link{For: links.Why, ID: root, Until: p.CreatedAt.Add(links.Lasts)})
 	if err != nil {
 		return nil, "", err
 	}
-	to := base + "/why/" + strings.TrimPrefix(path, "/act/")
 	if c.Settings[connect.WhySetting] != "yes" {
 		return doc, to, nil
 	}

@@ -1,4 +1,4 @@
-package inbound
+package pages
 
 import (
 	"crypto/rand"
@@ -64,7 +64,7 @@ var formTemplate = template.Must(template.New("form").Parse(`<!doctype html>
 ` + pageStyle + `
 </style></head><body><main>
 <h1>{{.Title}}</h1>
-{{if .Done}}<p class="note">{{if .Thanks}}{{.Thanks}}{{else if .Mends}}Your answers have been changed.{{else}}Thank you. Your answers have been taken in.{{end}}</p>
+{{if .Done}}<p class="note">{{if .Thanks}}{{.Thanks}}{{else if .Mends}}Your answers have been changed.{{else}}Thank you. Your answers have been taken pg.{{end}}</p>
 {{if .Link}}<p>You can change your answers later on <a href="{{.Link}}">this page</a>. Keep its address; whoever has it can change them.</p>{{end}}
 {{else if .Closed}}<p class="note">This form is closed.</p>
 {{else}}
@@ -88,14 +88,14 @@ var formTemplate = template.Must(template.New("form").Parse(`<!doctype html>
 `))
 
 // formOf finds a form and its questions.
-func (in *Inbound) formOf(w http.ResponseWriter, r *http.Request) (*store.Connection, *store.Source, []sheet.Question, bool) {
+func (pg *Pages) formOf(w http.ResponseWriter, r *http.Request) (*store.Connection, *store.Source, []sheet.Question, bool) {
 	id := chi.URLParam(r, "connection")
-	c, err := in.Store.ConnectionOf(r.Context(), id, kinds.Behind(connect.DoorForm)...)
+	c, err := pg.Store.ConnectionOf(r.Context(), id, kinds.Behind(connect.DoorForm)...)
 	if err != nil {
 		http.Error(w, "This form cannot be shown at the moment.", http.StatusServiceUnavailable)
 		return nil, nil, nil, false
 	}
-	k, err := in.Store.SourceNamed(r.Context(), id+"/answers")
+	k, err := pg.Store.SourceNamed(r.Context(), id+"/answers")
 	if err != nil {
 		http.Error(w, "This form cannot be shown at the moment.", http.StatusServiceUnavailable)
 		return nil, nil, nil, false
@@ -112,10 +112,10 @@ func (in *Inbound) formOf(w http.ResponseWriter, r *http.Request) (*store.Connec
 	return c, k, questions, true
 }
 
-func (in *Inbound) page(w http.ResponseWriter, status int, p formPage) {
+func (pg *Pages) page(w http.ResponseWriter, status int, p formPage) {
 	p.Nonce = pageHead(w, status)
 	if err := formTemplate.Execute(w, p); err != nil {
-		in.Log.Warn("writing a form's page failed", "error", err)
+		pg.Log.Warn("writing a form's page failed", "error", err)
 	}
 }
 
@@ -126,48 +126,48 @@ func pageOf(k *store.Source, c *store.Connection, r *http.Request) formPage {
 }
 
 // answered finds the answers that a link is for.
-func (in *Inbound) answered(r *http.Request, source string) (key string, record map[string]any) {
+func (pg *Pages) answered(r *http.Request, source string) (key string, record map[string]any) {
 	token := chi.URLParam(r, "token")
 	if token == "" {
 		return "", nil
 	}
-	key, err := in.Store.FormLink(r.Context(), workflows.TokenHash(token), source)
+	key, err := pg.Store.FormLink(r.Context(), workflows.TokenHash(token), source)
 	if err != nil || key == "" {
 		return "", nil
 	}
-	rows, err := in.Store.RecordsOf(r.Context(), source, []string{key})
+	rows, err := pg.Store.RecordsOf(r.Context(), source, []string{key})
 	if err != nil {
 		return "", nil
 	}
 	return key, rows[key]
 }
 
-func (in *Inbound) showForm(w http.ResponseWriter, r *http.Request) {
-	c, k, questions, ok := in.formOf(w, r)
+func (pg *Pages) showForm(w http.ResponseWriter, r *http.Request) {
+	c, k, questions, ok := pg.formOf(w, r)
 	if !ok {
 		return
 	}
 	p := pageOf(k, c, r)
 	var record map[string]any
 	if p.Mends {
-		if _, record = in.answered(r, k.Name); record == nil {
+		if _, record = pg.answered(r, k.Name); record == nil {
 			http.Error(w, "There are no answers here.", http.StatusNotFound)
 			return
 		}
 	}
 	for _, q := range questions {
-		p.Questions = append(p.Questions, in.asked(q, record[q.Name]))
+		p.Questions = append(p.Questions, pg.asked(q, record[q.Name]))
 	}
-	in.page(w, http.StatusOK, p)
+	pg.page(w, http.StatusOK, p)
 }
 
-func (in *Inbound) asked(q sheet.Question, v any) formQuestion {
+func (pg *Pages) asked(q sheet.Question, v any) formQuestion {
 	out := formQuestion{Question: q, Values: map[string]bool{}}
 	switch x := v.(type) {
 	case string:
 		out.Value, out.Values[x] = x, true
-		if at, _, ok := value.ReadMoment(x, in.Engine.Workspace.Location()); ok && q.Type == value.Moment {
-			out.Value = at.In(in.Engine.Workspace.Location()).Format("2006-01-02T15:04")
+		if at, _, ok := value.ReadMoment(x, pg.Engine.Workspace.Location()); ok && q.Type == value.Moment {
+			out.Value = at.In(pg.Engine.Workspace.Location()).Format("2006-01-02T15:04")
 		}
 	case float64:
 		out.Value = value.NumberText(x)
@@ -185,8 +185,8 @@ func (in *Inbound) asked(q sheet.Question, v any) formQuestion {
 	return out
 }
 
-func (in *Inbound) takeForm(w http.ResponseWriter, r *http.Request) {
-	c, k, questions, ok := in.formOf(w, r)
+func (pg *Pages) takeForm(w http.ResponseWriter, r *http.Request) {
+	c, k, questions, ok := pg.formOf(w, r)
 	if !ok {
 		return
 	}
@@ -197,45 +197,45 @@ func (in *Inbound) takeForm(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if p.Closed {
-		in.page(w, http.StatusForbidden, p)
+		pg.page(w, http.StatusForbidden, p)
 		return
 	}
-	key, before := in.answered(r, k.Name)
+	key, before := pg.answered(r, k.Name)
 	if p.Mends && before == nil {
 		http.Error(w, "There are no answers here.", http.StatusNotFound)
 		return
 	}
-	record, wrong := form.Answers(questions, r.PostForm, in.Engine.Workspace.Location())
+	record, wrong := form.Answers(questions, r.PostForm, pg.Engine.Workspace.Location())
 	switch limit, _ := strconv.Atoi(k.Settings["limit"]); {
 	case r.PostForm.Get("web_site") != "": // filled in by a machine, which is told that all is well
 		p.Done = true
-		in.page(w, http.StatusOK, p)
+		pg.page(w, http.StatusOK, p)
 		return
 	case len(wrong) > 0:
 		p.Problem = "Some answers are missing or cannot be read."
-		in.again(w, http.StatusUnprocessableEntity, p, questions, r.PostForm, wrong)
+		pg.again(w, http.StatusUnprocessableEntity, p, questions, r.PostForm, wrong)
 		return
-	case !in.formRate.allow(c.ID, in.Proxies.From(r), limit):
+	case !pg.formRate.allow(c.ID, pg.Proxies.From(r), limit):
 		w.Header().Set("Retry-After", "600")
 		p.Problem = "Too many answers have come from here within an hour. Please try again later."
-		in.again(w, http.StatusTooManyRequests, p, questions, r.PostForm, nil)
+		pg.again(w, http.StatusTooManyRequests, p, questions, r.PostForm, nil)
 		return
 	}
-	token, err := in.keepAnswers(r, k, key, before, record)
+	token, err := pg.keepAnswers(r, k, key, before, record)
 	if err != nil {
 		w.Header().Set("Retry-After", "2")
 		p.Problem = "The answers could not be stored at the moment. Please send them again."
-		in.again(w, http.StatusServiceUnavailable, p, questions, r.PostForm, nil)
+		pg.again(w, http.StatusServiceUnavailable, p, questions, r.PostForm, nil)
 		return
 	}
 	if p.Done = true; token != "" {
 		p.Link = "/form/" + c.ID + "/mend/" + token
 	}
-	in.page(w, http.StatusOK, p)
+	pg.page(w, http.StatusOK, p)
 }
 
 // again shows the page with what was sent, and what is wrong with it.
-func (in *Inbound) again(w http.ResponseWriter, status int, p formPage, questions []sheet.Question, sent url.Values, wrong map[string]string) {
+func (pg *Pages) again(w http.ResponseWriter, status int, p formPage, questions []sheet.Question, sent url.Values, wrong map[string]string) {
 	for _, q := range questions {
 		f := formQuestion{Question: q, Value: sent.Get(q.Name), Wrong: wrong[q.Name], Values: map[string]bool{}}
 		for _, v := range sent[q.Name] {
@@ -243,12 +243,12 @@ func (in *Inbound) again(w http.ResponseWriter, status int, p formPage, question
 		}
 		p.Questions = append(p.Questions, f)
 	}
-	in.page(w, status, p)
+	pg.page(w, status, p)
 }
 
 // keepAnswers takes answers in as a record, and gives new ones a link of their own.
-func (in *Inbound) keepAnswers(r *http.Request, k *store.Source, key string, before, record map[string]any) (token string, err error) {
-	now := in.Engine.Now().UTC()
+func (pg *Pages) keepAnswers(r *http.Request, k *store.Source, key string, before, record map[string]any) (token string, err error) {
+	now := pg.Engine.Now().UTC()
 	a := &arrival.Arrival{Source: k.Name, Type: arrival.Updated, Time: now, Subject: key, Record: record, Before: before}
 	if key == "" {
 		raw := make([]byte, 6)
@@ -263,10 +263,10 @@ func (in *Inbound) keepAnswers(r *http.Request, k *store.Source, key string, bef
 		record["answered"], record["changed"] = before["answered"], now.Format(time.RFC3339)
 	}
 	if token != "" {
-		if err := in.Store.AddFormLink(r.Context(), workflows.TokenHash(token), k.Name, a.Subject); err != nil {
+		if err := pg.Store.AddFormLink(r.Context(), workflows.TokenHash(token), k.Name, a.Subject); err != nil {
 			return "", err
 		}
 	}
-	_, err = in.Intake.Take(r.Context(), []hook.Event{{Arrival: a}})
+	_, err = pg.Intake.Take(r.Context(), []hook.Event{{Arrival: a}})
 	return token, err
 }

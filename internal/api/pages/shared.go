@@ -1,4 +1,4 @@
-package inbound
+package pages
 
 import (
 	"errors"
@@ -31,40 +31,34 @@ dl{display:grid;grid-template-columns:minmax(8rem,max-content) 1fr;gap:0;margin:
 `))
 
 // showShared shows a shared page. Who has the link sees the chosen fields, and nothing else.
-func (in *Inbound) showShared(w http.ResponseWriter, r *http.Request) {
-	status, page := in.sharedOf(r)
+func (pg *Pages) showShared(w http.ResponseWriter, r *http.Request) {
+	status, page := pg.sharedOf(r)
 	page.Nonce = pageHead(w, status)
 	if err := sharedTemplate.Execute(w, page); err != nil {
-		in.Log.Warn("writing a shared page failed", "error", err)
+		pg.Log.Warn("writing a shared page failed", "error", err)
 	}
 }
 
-func (in *Inbound) sharedOf(r *http.Request) (int, sharedPage) {
+func (pg *Pages) sharedOf(r *http.Request) (int, sharedPage) {
 	nothing := sharedPage{Title: "Nothing is shown here"}
-	link, err := in.Engine.Links.Read(r.Context(), chi.URLParam(r, "token"))
-	switch {
-	case errors.Is(err, links.ErrExpired):
-		nothing.Said = "This page has ended."
-		return http.StatusGone, nothing
-	case err != nil && !errors.Is(err, links.ErrForged):
-		nothing.Said = "This page cannot be shown at the moment. Please try again."
-		return http.StatusServiceUnavailable, nothing
-	case err != nil || link.For != links.Shared:
-		nothing.Said = "This link is not one of ours, or has been altered."
-		return http.StatusNotFound, nothing
+	link, err := pg.Engine.Links.Read(r.Context(), links.Shared, chi.URLParam(r, "token"))
+	if err != nil {
+		status, words := pg.badLink(err, "This page has ended.")
+		nothing.Said = words
+		return status, nothing
 	}
-	sh, fields, gone, err := in.Store.ShareOf(r.Context(), link.ID, link.N)
+	sh, fields, gone, err := pg.Store.ShareOf(r.Context(), link.ID, link.N)
 	switch {
 	case errors.Is(err, gorm.ErrRecordNotFound), err == nil && gone:
 		nothing.Said = "This page has ended."
 		return http.StatusGone, nothing
 	case err != nil:
-		nothing.Said = "This page cannot be shown at the moment. Please try again."
+		nothing.Said = notNow
 		return http.StatusServiceUnavailable, nothing
 	}
 	if r.Method == http.MethodGet {
-		if err := in.Store.Opened(r.Context(), link.ID, link.N); err != nil {
-			in.Log.Warn("counting who opens a page failed", "error", err)
+		if err := pg.Store.Opened(r.Context(), link.ID, link.N); err != nil {
+			pg.Log.Warn("counting who opens a page failed", "error", err)
 		}
 	}
 	page := sharedPage{Title: sh.Title, Fields: fields}

@@ -1,9 +1,12 @@
-package inbound
+package pages
 
 import (
 	"crypto/rand"
 	"encoding/base64"
+	"errors"
 	"net/http"
+
+	"dorfbote/internal/engine/links"
 )
 
 // pageStyle is how pages look that people see without an account: forms, buttons, questions.
@@ -32,4 +35,19 @@ func pageHead(w http.ResponseWriter, status int) (nonce string) {
 	h.Set("X-Robots-Tag", "noindex, nofollow, noarchive")
 	w.WriteHeader(status)
 	return nonce
+}
+
+// notNow is said where the database does not answer.
+const notNow = "This cannot be shown at the moment. Please try again."
+
+// badLink is what is said of a link that is not taken, with its status; ended is said of one whose time is over.
+func (pg *Pages) badLink(err error, ended string) (status int, words string) {
+	switch {
+	case errors.Is(err, links.ErrExpired):
+		return http.StatusGone, ended
+	case errors.Is(err, links.ErrForged):
+		return http.StatusNotFound, "This link is not one of ours, or has been altered."
+	}
+	pg.Log.Warn("reading a link failed", "error", err)
+	return http.StatusServiceUnavailable, notNow
 }

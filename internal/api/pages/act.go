@@ -1,4 +1,4 @@
-package inbound
+package pages
 
 import (
 	"encoding/json"
@@ -62,25 +62,25 @@ var actTemplate = template.Must(template.New("act").Parse(`<!doctype html>
 // maxComment is how long a comment may be, in characters.
 const maxComment = 2000
 
-func (in *Inbound) actPage(w http.ResponseWriter, status int, p actPage) {
+func (pg *Pages) actPage(w http.ResponseWriter, status int, p actPage) {
 	p.Nonce = pageHead(w, status)
 	if err := actTemplate.Execute(w, p); err != nil {
-		in.Log.Warn("writing a page of buttons failed", "error", err)
+		pg.Log.Warn("writing a page of buttons failed", "error", err)
 	}
 }
 
 // showButton shows what a button does. It changes nothing.
-func (in *Inbound) showButton(w http.ResponseWriter, r *http.Request) {
-	p, err := in.Engine.Alerts.Open(r.Context(), chi.URLParam(r, "token"))
+func (pg *Pages) showButton(w http.ResponseWriter, r *http.Request) {
+	p, err := pg.Engine.Alerts.Open(r.Context(), chi.URLParam(r, "token"))
 	if err != nil {
-		in.notPressed(w, r, actPage{Title: "This cannot be pressed"}, err)
+		pg.notPressed(w, r, actPage{Title: "This cannot be pressed"}, err)
 		return
 	}
-	in.actPage(w, http.StatusOK, in.pageOfButtons(r, p, true))
+	pg.actPage(w, http.StatusOK, pg.pageOfButtons(r, p, true))
 }
 
 // pageOfButtons makes the page of a post's buttons.
-func (in *Inbound) pageOfButtons(r *http.Request, p *alerts.Pressable, open bool) actPage {
+func (pg *Pages) pageOfButtons(r *http.Request, p *alerts.Pressable, open bool) actPage {
 	out := actPage{Title: p.Doc.Title, Text: p.Doc.Plain(), Facts: p.Doc.Facts, Action: r.URL.Path}
 	if out.Title == "" {
 		out.Title = "A message for you"
@@ -98,7 +98,7 @@ func (in *Inbound) pageOfButtons(r *http.Request, p *alerts.Pressable, open bool
 		}
 		one := actButton{N: i, Text: b.Text}
 		if by := p.Pressed[i]; by != nil {
-			one.Pressed = by.By + ", " + by.At.In(in.Engine.Workspace.Location()).Format("2 Jan 15:04")
+			one.Pressed = by.By + ", " + by.At.In(pg.Engine.Workspace.Location()).Format("2 Jan 15:04")
 		}
 		out.Buttons = append(out.Buttons, one)
 		if b.Does == decider.DoesAnswer && (out.Comment == "" || b.Comment == "required") {
@@ -109,7 +109,7 @@ func (in *Inbound) pageOfButtons(r *http.Request, p *alerts.Pressable, open bool
 }
 
 // pressButton presses a button: by the page's form, or, of another side's own buttons, by JSON.
-func (in *Inbound) pressButton(w http.ResponseWriter, r *http.Request) {
+func (pg *Pages) pressButton(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 64<<10)
 	var by, comment string
 	n, asJSON := links.AllButtons, false
@@ -145,39 +145,39 @@ func (in *Inbound) pressButton(w http.ResponseWriter, r *http.Request) {
 		comment = string(runes[:maxComment])
 	}
 	who := alerts.Who{Native: strings.TrimSpace(by)}
-	if p := in.Person(r.Context()); p != nil {
+	if p := pg.Person(r.Context()); p != nil {
 		who.Account = &store.Person{ID: p.ID, Name: p.Name, Email: p.Email}
 	}
 	token := chi.URLParam(r, "token")
-	done, err := in.Engine.Alerts.Press(r.Context(), token, n, who, comment)
+	done, err := pg.Engine.Alerts.Press(r.Context(), token, n, who, comment)
 	if asJSON {
-		in.pressedJSON(w, done, err)
+		pg.pressedJSON(w, done, err)
 		return
 	}
-	p, openErr := in.Engine.Alerts.Open(r.Context(), token)
+	p, openErr := pg.Engine.Alerts.Open(r.Context(), token)
 	if openErr != nil {
-		in.notPressed(w, r, actPage{Title: "This cannot be pressed"}, openErr)
+		pg.notPressed(w, r, actPage{Title: "This cannot be pressed"}, openErr)
 		return
 	}
 	if err != nil {
-		page := in.pageOfButtons(r, p, true)
+		page := pg.pageOfButtons(r, p, true)
 		page.Typed = comment
-		in.notPressed(w, r, page, err)
+		pg.notPressed(w, r, page, err)
 		return
 	}
-	page := in.pageOfButtons(r, p, false)
+	page := pg.pageOfButtons(r, p, false)
 	page.Said, page.Bad = done.Words, done.Again
-	in.actPage(w, http.StatusOK, page)
+	pg.actPage(w, http.StatusOK, page)
 }
 
-func (in *Inbound) pressedJSON(w http.ResponseWriter, done *alerts.Done, err error) {
+func (pg *Pages) pressedJSON(w http.ResponseWriter, done *alerts.Done, err error) {
 	out, status := map[string]any{}, http.StatusOK
 	why := &alerts.Refused{}
 	switch {
 	case errors.As(err, &why):
 		out["said"], out["done"] = why.Words, false
 	case err != nil:
-		in.Log.Warn("pressing a button failed", "error", err)
+		pg.Log.Warn("pressing a button failed", "error", err)
 		out["said"], out["done"], status = "This could not be done at the moment. Please press it again.", false, http.StatusServiceUnavailable
 	default:
 		out["said"], out["done"], out["all"] = done.Words, true, done.All
@@ -189,14 +189,14 @@ func (in *Inbound) pressedJSON(w http.ResponseWriter, done *alerts.Done, err err
 }
 
 // notPressed says why a button was not pressed.
-func (in *Inbound) notPressed(w http.ResponseWriter, r *http.Request, p actPage, err error) {
+func (pg *Pages) notPressed(w http.ResponseWriter, r *http.Request, p actPage, err error) {
 	why := &alerts.Refused{}
 	p.Bad = true
 	if !errors.As(err, &why) {
-		in.Log.Warn("pressing a button failed", "error", err)
+		pg.Log.Warn("pressing a button failed", "error", err)
 		w.Header().Set("Retry-After", "2")
 		p.Said = "This could not be done at the moment. Please try again."
-		in.actPage(w, http.StatusServiceUnavailable, p)
+		pg.actPage(w, http.StatusServiceUnavailable, p)
 		return
 	}
 	p.Said = strings.ToUpper(why.Words[:1]) + why.Words[1:]
@@ -204,36 +204,24 @@ func (in *Inbound) notPressed(w http.ResponseWriter, r *http.Request, p actPage,
 		p.Said += "."
 	}
 	status := http.StatusForbidden
-	switch why.Words {
-	case links.ErrForged.Error():
-		status = http.StatusNotFound
-	case links.ErrExpired.Error():
-		status = http.StatusGone
+	if why.Of != nil {
+		status, p.Said = pg.badLink(why.Of, "This link has expired.")
 	}
-	if why.SignIn && in.Person(r.Context()) == nil {
+	if why.SignIn && pg.Person(r.Context()) == nil {
 		p.SignIn = "/press/" + url.PathEscape(chi.URLParam(r, "token"))
 	}
-	in.actPage(w, status, p)
+	pg.actPage(w, status, p)
 }
 
 // showPicture shows what was drawn for a post, to whoever has its link.
-func (in *Inbound) showPicture(w http.ResponseWriter, r *http.Request) {
-	link, err := in.Engine.Links.Read(r.Context(), strings.TrimSuffix(chi.URLParam(r, "token"), ".png"))
-	if err == nil && link.For != links.Picture {
-		err = links.ErrForged
-	}
-	switch {
-	case errors.Is(err, links.ErrExpired):
-		http.Error(w, "This picture is not shown any more.", http.StatusGone)
-		return
-	case errors.Is(err, links.ErrForged):
-		http.NotFound(w, r)
-		return
-	case err != nil:
-		http.Error(w, "This picture cannot be shown at the moment.", http.StatusServiceUnavailable)
+func (pg *Pages) showPicture(w http.ResponseWriter, r *http.Request) {
+	link, err := pg.Engine.Links.Read(r.Context(), links.Picture, strings.TrimSuffix(chi.URLParam(r, "token"), ".png"))
+	if err != nil {
+		status, words := pg.badLink(err, "This picture is not shown any more.")
+		http.Error(w, words, status)
 		return
 	}
-	p, err := in.Store.Post(r.Context(), link.ID)
+	p, err := pg.Store.Post(r.Context(), link.ID)
 	if err != nil {
 		http.NotFound(w, r)
 		return

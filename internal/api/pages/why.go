@@ -1,8 +1,7 @@
-package inbound
+package pages
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"html/template"
 	"net/http"
@@ -58,114 +57,108 @@ h2{font-size:1.05rem;margin:1.4rem 0 .2rem} ul{list-style:none;margin:.2rem 0;pa
 </main></body></html>
 `))
 
-func (in *Inbound) whyPage(w http.ResponseWriter, status int, p whyPage) {
+func (pg *Pages) whyPage(w http.ResponseWriter, status int, p whyPage) {
 	p.Nonce = pageHead(w, status)
 	if err := whyTemplate.Execute(w, p); err != nil {
-		in.Log.Warn("writing a page that says why failed", "error", err)
+		pg.Log.Warn("writing a page that says why failed", "error", err)
 	}
 }
 
 // showWhy says why a post was told. To look at it changes nothing.
-func (in *Inbound) showWhy(w http.ResponseWriter, r *http.Request) {
-	status, page, _ := in.whyOf(r)
-	in.whyPage(w, status, page)
+func (pg *Pages) showWhy(w http.ResponseWriter, r *http.Request) {
+	status, page, _ := pg.whyOf(r)
+	pg.whyPage(w, status, page)
 }
 
 // sayWorth takes whether a post was useful.
-func (in *Inbound) sayWorth(w http.ResponseWriter, r *http.Request) {
+func (pg *Pages) sayWorth(w http.ResponseWriter, r *http.Request) {
 	r.Body = http.MaxBytesReader(w, r.Body, 4<<10)
 	if err := r.ParseForm(); err != nil {
 		http.Error(w, "What was sent could not be read.", http.StatusBadRequest)
 		return
 	}
-	status, page, post := in.whyOf(r)
+	status, page, post := pg.whyOf(r)
 	if post == nil {
-		in.whyPage(w, status, page)
+		pg.whyPage(w, status, page)
 		return
 	}
 	what := r.PostForm.Get("worth")
 	if what != store.ActUseful && what != store.ActNotForMe {
 		page.Said, page.Bad = "Say whether it was useful or not for you.", true
-		in.whyPage(w, http.StatusUnprocessableEntity, page)
+		pg.whyPage(w, http.StatusUnprocessableEntity, page)
 		return
 	}
 	by := ""
-	if p := in.Person(r.Context()); p != nil {
+	if p := pg.Person(r.Context()); p != nil {
 		by = p.Name
 	}
-	if err := in.Store.SayWorth(r.Context(), post, by, what); err != nil {
-		in.Log.Warn("noting what somebody says of a message failed", "post", post.ID, "error", err)
+	if err := pg.Store.SayWorth(r.Context(), post, by, what); err != nil {
+		pg.Log.Warn("noting what somebody says of a message failed", "post", post.ID, "error", err)
 		page.Said, page.Bad = "This could not be noted at the moment. Please try again.", true
-		in.whyPage(w, http.StatusServiceUnavailable, page)
+		pg.whyPage(w, http.StatusServiceUnavailable, page)
 		return
 	}
 	page.Said, page.MayVote = "Noted: it was useful. Thank you.", false
 	if what == store.ActNotForMe {
 		page.Said = "Noted: it was not for you. Thank you; it is seen where the workflow is kept."
 	}
-	in.whyPage(w, http.StatusOK, page)
+	pg.whyPage(w, http.StatusOK, page)
 }
 
 // whyOf makes the page; the post is nil where there is nothing to say.
-func (in *Inbound) whyOf(r *http.Request) (int, whyPage, *store.Post) {
+func (pg *Pages) whyOf(r *http.Request) (int, whyPage, *store.Post) {
 	ctx := r.Context()
 	page := whyPage{Title: "Why am I told?", Action: r.URL.Path, Bad: true}
-	link, err := in.Engine.Links.Read(ctx, chi.URLParam(r, "token"))
-	switch {
-	case errors.Is(err, links.ErrExpired):
-		page.Said = "This link has expired."
-		return http.StatusGone, page, nil
-	case err != nil && !errors.Is(err, links.ErrForged):
-		page.Said = "This cannot be shown at the moment. Please try again."
-		return http.StatusServiceUnavailable, page, nil
-	case err != nil || link.For != links.Why:
-		page.Said = "This link is not one of ours, or has been altered."
-		return http.StatusNotFound, page, nil
+	link, err := pg.Engine.Links.Read(ctx, links.Why, chi.URLParam(r, "token"))
+	if err != nil {
+		status, words := pg.badLink(err, "This link has expired.")
+		page.Said = words
+		return status, page, nil
 	}
-	post, err := in.Store.Post(ctx, link.ID)
+	post, err := pg.Store.Post(ctx, link.ID)
 	var flow *store.Workflow
 	if err == nil {
-		flow, err = in.Store.Workflow(ctx, post.Workflow)
+		flow, err = pg.Store.Workflow(ctx, post.Workflow)
 	}
 	if err == nil {
-		err = in.explain(ctx, &page, post, flow)
+		err = pg.explain(ctx, &page, post, flow)
 	}
 	switch {
 	case errors.Is(err, gorm.ErrRecordNotFound):
 		page.Said = "What this link belongs to is not kept any more."
 		return http.StatusGone, page, nil
 	case err != nil:
-		in.Log.Warn("saying why failed", "post", link.ID, "error", err)
-		page.Said = "This cannot be shown at the moment. Please try again."
+		pg.Log.Warn("saying why failed", "post", link.ID, "error", err)
+		page.Said = notNow
 		return http.StatusServiceUnavailable, page, nil
 	}
 	page.Bad, page.MayVote = false, true
-	if in.Person(ctx) != nil {
+	if pg.Person(ctx) != nil {
 		page.Sheet = "/workflows/" + strconv.FormatInt(flow.ID, 10)
 	}
 	return http.StatusOK, page, post
 }
 
 // explain says what the version that told a post saw then. Where that version cannot be read any more, the rest is said.
-func (in *Inbound) explain(ctx context.Context, page *whyPage, post *store.Post, flow *store.Workflow) error {
+func (pg *Pages) explain(ctx context.Context, page *whyPage, post *store.Post, flow *store.Workflow) error {
 	page.Workflow, page.Where = flow.Name, post.Destination
 	if doc, err := message.Stored(post.Body); err == nil && doc.Title != "" {
 		page.Title = "Why am I told: " + doc.Title
 	}
 	if post.SentAt != nil {
-		page.Told = post.SentAt.In(in.Engine.Workspace.Location()).Format("2 January 2006 at 15:04 MST")
+		page.Told = post.SentAt.In(pg.Engine.Workspace.Location()).Format("2 January 2006 at 15:04 MST")
 	}
-	if err := in.keepers(ctx, page, flow); err != nil {
+	if err := pg.keepers(ctx, page, flow); err != nil {
 		return err
 	}
-	row, err := in.Store.Arrival(ctx, post.Arrival)
+	row, err := pg.Store.Arrival(ctx, post.Arrival)
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil // it is kept for a time only
 	}
 	if err != nil {
 		return err
 	}
-	v, err := in.Store.Verdict(ctx, post.Arrival, post.Workflow)
+	v, err := pg.Store.Verdict(ctx, post.Arrival, post.Workflow)
 	if errors.Is(err, gorm.ErrRecordNotFound) {
 		return nil
 	}
@@ -177,22 +170,18 @@ func (in *Inbound) explain(ctx context.Context, page *whyPage, post *store.Post,
 	if err != nil {
 		return err
 	}
-	plan, err := in.Engine.Workflows.Plan(ctx, post.Workflow, v.Version, row.Source)
+	plan, err := pg.Engine.Workflows.Plan(ctx, post.Workflow, v.Version, row.Source)
 	if err != nil || plan == nil {
 		return nil //nolint:nilerr // the sheet of then names what is not there any more
 	}
 	sc := decide.NewScope(decide.Occasion(plan, a, a.Time))
-	sc.Reach = in.Engine.Sources.Reach(ctx, sources.AskNothing)
-	if v.Gathered != nil {
-		if err := json.Unmarshal([]byte(*v.Gathered), &sc.Recall); err != nil {
-			return err
-		}
+	sc.Reach = pg.Engine.Sources.Reach(ctx, sources.AskNothing)
+	if sc.Recall, err = v.Recall(); err != nil {
+		return err
 	}
-	answers := map[string]decide.Answered{}
-	if v.Answers != nil {
-		if err := json.Unmarshal([]byte(*v.Answers), &answers); err != nil {
-			return err
-		}
+	answers, err := v.Given()
+	if err != nil {
+		return err
 	}
 	p := decide.Explain(plan, sc, answers)
 	for _, l := range []*cond.Line{p.When, p.That, p.Keep} {
@@ -209,9 +198,9 @@ func (in *Inbound) explain(ctx context.Context, page *whyPage, post *store.Post,
 }
 
 // keepers says who looks after a workflow.
-func (in *Inbound) keepers(ctx context.Context, page *whyPage, flow *store.Workflow) error {
+func (pg *Pages) keepers(ctx context.Context, page *whyPage, flow *store.Workflow) error {
 	if flow.Owner != nil {
-		list, err := in.Store.People(ctx, *flow.Owner)
+		list, err := pg.Store.People(ctx, *flow.Owner)
 		if err != nil {
 			return err
 		}
@@ -220,7 +209,7 @@ func (in *Inbound) keepers(ctx context.Context, page *whyPage, flow *store.Workf
 		}
 	}
 	if flow.Team != nil {
-		list, err := in.Store.Teams(ctx, *flow.Team)
+		list, err := pg.Store.Teams(ctx, *flow.Team)
 		if err != nil {
 			return err
 		}
