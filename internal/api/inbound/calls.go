@@ -133,7 +133,7 @@ func (in *Inbound) replied(w http.ResponseWriter, r *http.Request, workflow, arr
 			w.Header().Set("Cache-Control", "no-store")
 			w.WriteHeader(status)
 			if status != http.StatusNoContent && status != http.StatusNotModified {
-				_, _ = w.Write(append(body, '\n'))
+				_, _ = w.Write(append(body, '\n')) //nolint:gosec // JSON, by its type
 			}
 			return true
 		}

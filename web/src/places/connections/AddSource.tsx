@@ -25,6 +25,13 @@ interface Props {
   done: () => void;
 }
 
+/** How records were looked at: by which key, begun where, and whether somebody picked that. */
+interface Looked {
+  key: string;
+  begin: Begin;
+  picked: boolean;
+}
+
 /** Adds something that is read: picked from what there is, looked at, and begun where one chooses. */
 export function AddSource({ c, kind, done }: Props) {
   const go = useNavigate();
@@ -50,20 +57,24 @@ export function AddSource({ c, kind, done }: Props) {
     begin,
   };
   const look = useMutation({
-    mutationFn: ({ begin: b = begin, key: k = key }: { begin?: Begin; key?: string }) =>
+    mutationFn: (as: Looked) =>
       answerOf(
         api.POST('/api/connections/{id}/sources/preview', {
           params: { path: { id: c.id } },
-          body: { ...body, key_field: k || undefined, begin: b },
+          body: { ...body, key_field: as.key || undefined, begin: as.begin },
         }),
       ),
-    onSuccess: (seen, asked) => {
+    onSuccess: (seen, as) => {
       const likely = seen.keys?.[0];
-      if (asked.key !== undefined || key || !likely || seen.keyless < seen.rows || seen.rows === 0) return;
+      if (as.picked || as.key || !likely || seen.keyless < seen.rows || seen.rows === 0) return;
       setKey(likely);
-      look.mutate({ key: likely });
+      look.mutate({ ...as, key: likely, picked: true });
     },
   });
+  const lookAt = (as?: Partial<Looked>) => look.mutate({ key, begin, picked: false, ...as });
+  // What was seen counts while it was looked at as it would be read: the answer can be here before the key is.
+  const seen =
+    look.data && look.variables.key === key && look.variables.begin === begin ? look.data : undefined;
   const make = useAct(
     () => answerOf(api.POST('/api/connections/{id}/sources', { params: { path: { id: c.id } }, body })),
     ['connections', 'sources'],
@@ -85,7 +96,7 @@ export function AddSource({ c, kind, done }: Props) {
   const only = !kind.single && choices.length === 1 ? choices[0] : undefined;
   const begun = useRef('');
   const takeOnly = useLatest(() => only && pick(only));
-  const lookFirst = useLatest(() => look.mutate({}));
+  const lookFirst = useLatest(() => lookAt());
   // What is to be read is looked at once it is chosen.
   useEffect(() => {
     if (kind.single && !form && begun.current === '' && browse.isSuccess) {
@@ -164,11 +175,7 @@ export function AddSource({ c, kind, done }: Props) {
           change={(text) => setSettings({ ...settings, fields: text })}
         />
       ) : (
-        <Button
-          disabled={!named || lacks.length > 0}
-          loading={look.isPending}
-          onClick={() => look.mutate({})}
-        >
+        <Button disabled={!named || lacks.length > 0} loading={look.isPending} onClick={() => lookAt()}>
           Look at its records
         </Button>
       )}
@@ -179,7 +186,7 @@ export function AddSource({ c, kind, done }: Props) {
           keyField={key || 'id'}
           pick={(name) => {
             setKey(name);
-            look.mutate({ key: name });
+            lookAt({ key: name, picked: true });
           }}
         />
       )}
@@ -189,7 +196,7 @@ export function AddSource({ c, kind, done }: Props) {
           value={begin}
           change={(b) => {
             setBegin(b);
-            look.mutate({ begin: b });
+            lookAt({ begin: b });
           }}
         />
       )}
@@ -198,9 +205,7 @@ export function AddSource({ c, kind, done }: Props) {
         <Button
           type="primary"
           disabled={
-            !named ||
-            lacks.length > 0 ||
-            (!form && (!look.data || Boolean(look.data.problem) || look.data.keyless > 0))
+            !named || lacks.length > 0 || (!form && (!seen || Boolean(seen.problem) || seen.keyless > 0))
           }
           loading={make.isPending}
           onClick={() => make.mutate()}
@@ -210,7 +215,9 @@ export function AddSource({ c, kind, done }: Props) {
         <Button type="text" onClick={done}>
           Not now
         </Button>
-        {!form && !look.data && named && <span className="muted">Look at its records first.</span>}
+        {!form && !seen && !look.isPending && named && (
+          <span className="muted">Look at its records first.</span>
+        )}
       </div>
     </div>
   );

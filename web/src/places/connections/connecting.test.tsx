@@ -106,7 +106,15 @@ it('takes the only thing there is, looks at it, and begins with what names a rec
     ['tanks', undefined],
     ['tanks', 'number'],
   ]);
-  await vi.waitFor(() => expect(saying('Begin to read it')).toHaveProperty('disabled', false));
+  const begins = (able: boolean) =>
+    vi.waitFor(() => expect(saying('Begin to read it')).toHaveProperty('disabled', !able));
+  await begins(true);
+  // What was seen by one key says nothing of another.
+  await typed(page.at.querySelector('#add-key'), 'place');
+  await begins(false);
+  expect(page.at.textContent).toContain('Look at its records first.');
+  await typed(page.at.querySelector('#add-key'), 'number');
+  await begins(true);
   await pressed(saying('Begin to read it'));
   await wait(() => done === 1);
   expect(writes(asked, '/api/connections/cellar/sources')[0]!.body).toMatchObject({

@@ -7,9 +7,11 @@ import { Band, BandLine } from '../../parts/Band';
 import { RemoveButton } from '../../parts/RemoveButton';
 import { SpanInput } from '../../parts/SpanInput';
 import { AddCondition, Condition } from './Condition';
-import { withTest, type Ask, type Sheet } from './model';
+import { withTest, type Ask, type Sheet, exchanged, dropped, filled } from './model';
+import { Pick } from './Pick';
 import { ProblemsAt } from './ProblemsAt';
 import { useSurroundings } from './surroundings';
+import { Whom } from './Whom';
 import { TellTo } from './TellTo';
 
 interface Props {
@@ -51,8 +53,8 @@ export const AskBand = memo(function AskBand({ sheet, change, proof, suppose = {
           proof={(proof?.asks ?? []).find((p) => p.path === `ask[${i}]`)}
           supposed={suppose[a.name]}
           suppose={setSuppose && ((choice) => setSuppose({ ...suppose, [a.name]: choice }))}
-          change={(next) => set(list.map((o, n) => (n === i ? next : o)))}
-          remove={() => set(list.filter((_, n) => n !== i))}
+          change={(next) => set(exchanged(list, i, next))}
+          remove={() => set(dropped(list, i))}
         />
       ))}
       {!readOnly && (
@@ -115,10 +117,7 @@ function Question({ ask, path, messages, channel, proof, supposed, suppose, chan
   const of = listOf(ask.of);
   const choices = ask.choices.map(choiceOf);
   const when = ask.when && Object.keys(ask.when).length > 0 ? ask.when : undefined;
-  const put = (next: Partial<Ask>) => {
-    const all = Object.entries({ ...ask, ...next }).filter(([, v]) => v !== undefined && v !== '');
-    change(Object.fromEntries(all) as unknown as Ask);
-  };
+  const put = (next: Partial<Ask>) => change(filled(ask, next));
   const remind = Array.isArray(ask.remind) ? ask.remind.join(', ') : (ask.remind ?? '');
   return (
     <>
@@ -134,12 +133,12 @@ function Question({ ask, path, messages, channel, proof, supposed, suppose, chan
                     to={to}
                     id={`${path}-${i}`}
                     label={`Person ${i + 1} who is asked ${ask.name}`}
-                    change={(next) => put({ of: of.map((o, n) => (n === i ? next : o)) })}
+                    change={(next) => put({ of: exchanged(of, i, next) })}
                   />
                   {!readOnly && of.length > 1 && (
                     <RemoveButton
                       label={`Do not ask person ${i + 1} about ${ask.name}`}
-                      remove={() => put({ of: of.filter((_, n) => n !== i) })}
+                      remove={() => put({ of: dropped(of, i) })}
                     />
                   )}
                 </span>
@@ -155,17 +154,14 @@ function Question({ ask, path, messages, channel, proof, supposed, suppose, chan
                 </Button>
               )}
               {of.length > 1 && (
-                <Select
-                  size="small"
-                  aria-label={`Who decides ${ask.name}`}
-                  disabled={readOnly}
-                  popupMatchSelectWidth={false}
+                <Pick
+                  label={`Who decides ${ask.name}`}
                   value={ask.all === true}
                   options={[
                     { value: false, label: 'whoever answers first decides' },
                     { value: true, label: 'everybody has to agree' },
                   ]}
-                  onChange={(all: boolean) => put({ all: all || undefined })}
+                  change={(all: boolean) => put({ all: all || undefined })}
                 />
               )}
               <span>by</span>
@@ -201,17 +197,14 @@ function Question({ ask, path, messages, channel, proof, supposed, suppose, chan
                 }}
               />
               <span>, and if nobody answers</span>
-              <Select
-                size="small"
-                aria-label={`What counts where nobody answers ${ask.name}`}
-                disabled={readOnly}
-                popupMatchSelectWidth={false}
+              <Pick
+                label={`What counts where nobody answers ${ask.name}`}
                 value={ask.otherwise ?? ''}
                 options={[
                   { value: '', label: 'nothing is chosen' },
                   ...choices.map((c) => ({ value: c.name, label: c.text || c.name })),
                 ]}
-                onChange={(otherwise: string) => put({ otherwise })}
+                change={(otherwise: string) => put({ otherwise })}
               />
             </div>
             <div className="inline muted">
@@ -290,7 +283,7 @@ function Choices({ ask, choices, put }: { ask: Ask; choices: Choice[]; put: (nex
           {!readOnly && choices.length > 2 && (
             <RemoveButton
               label={`Remove choice ${i + 1} of ${ask.name}`}
-              remove={() => put({ choices: choices.filter((_, n) => n !== i) })}
+              remove={() => put({ choices: dropped(choices, i) })}
             />
           )}
         </span>
@@ -321,23 +314,16 @@ function AskProof({ proof, choices, choice, suppose, name }: AskProofProps) {
   return (
     <span className="seen">
       <b className={proof.put ? 'good' : 'muted'}>{proof.put ? '● is asked' : '– is not asked'}</b>
-      {(proof.of ?? []).map((o) => (
-        <span key={o.path} className={o.error ? 'bad' : undefined}>
-          {o.error ? `✕ ${o.error}` : o.to}
-          {o.who && <span className="muted"> {o.who}</span>}
-        </span>
-      ))}
+      <Whom of={proof.of} />
       {proof.put && (
         <span className="inline">
           <span className="muted">{suppose ? 'supposing they choose' : 'they chose'}</span>
           {suppose ? (
-            <Select
-              size="small"
-              aria-label={`Supposed answer to ${name}`}
-              popupMatchSelectWidth={false}
+            <Pick
+              label={`Supposed answer to ${name}`}
               value={choice}
               options={choices.map((c) => ({ value: c.name, label: c.text || c.name }))}
-              onChange={suppose}
+              change={suppose}
             />
           ) : (
             <b>{choices.find((c) => c.name === choice)?.text ?? choice}</b>

@@ -8,6 +8,7 @@ import { emptyTest, type Cond, type FollowStep, type Unless } from './model';
 import { placeWords } from './placeWords';
 import { ProblemsAt } from './ProblemsAt';
 import { useSurroundings } from './surroundings';
+import { Whom } from './Whom';
 import { Tells } from './Tells';
 
 interface Props {
@@ -87,12 +88,7 @@ export function EscalateStep({ s, path, proof, change, remove }: Props) {
               <b className={proof.taken ? 'good' : 'muted'}>
                 {proof.taken ? `◔ waits ${proof.within}` : '– does not wait'}
               </b>
-              {(proof.of ?? []).map((o) => (
-                <span key={o.path} className={o.error ? 'bad' : undefined}>
-                  {o.error ? `✕ ${o.error}` : `then ${o.to}`}
-                  {o.who && <span className="muted"> {o.who}</span>}
-                </span>
-              ))}
+              <Whom of={proof.of} lead="then " />
             </span>
           )
         }

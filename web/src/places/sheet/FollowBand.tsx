@@ -8,7 +8,7 @@ import { ProblemsAt } from './ProblemsAt';
 import { AddCondition, Condition } from './Condition';
 import { EscalateStep } from './EscalateStep';
 import { Fails } from './Fails';
-import { withTest, type FollowStep, type Sheet } from './model';
+import { withTest, type FollowStep, type Sheet, exchanged, dropped } from './model';
 import { useSurroundings } from './surroundings';
 import { ChipLine, Values } from './Values';
 import { SourceSelect } from './watch/SourceSelect';
@@ -39,8 +39,8 @@ export const FollowBand = memo(function FollowBand({ sheet, change, proof }: Pro
             s={s}
             path={`follow[${i}]`}
             proof={proof?.follow?.find((p) => p.path === `follow[${i}]`)}
-            change={(next) => set(list.map((o, n) => (n === i ? next : o)))}
-            remove={() => set(list.filter((_, n) => n !== i))}
+            change={(next) => set(exchanged(list, i, next))}
+            remove={() => set(dropped(list, i))}
           />
         ) : (
           <Step
@@ -49,8 +49,8 @@ export const FollowBand = memo(function FollowBand({ sheet, change, proof }: Pro
             path={`follow[${i}]`}
             sheet={sheet}
             proof={proof?.follow?.find((p) => p.path === `follow[${i}]`)}
-            change={(next) => set(list.map((o, n) => (n === i ? next : o)))}
-            remove={() => set(list.filter((_, n) => n !== i))}
+            change={(next) => set(exchanged(list, i, next))}
+            remove={() => set(dropped(list, i))}
           />
         ),
       )}

@@ -9,7 +9,7 @@ import { ProblemsAt } from './ProblemsAt';
 import { AddCondition, Condition } from './Condition';
 import { HttpEntry, ScriptEntry, SummaryEntry, ValueEntry } from './GatherWays';
 import { testNames } from './names';
-import { sourceOf, withTest, type Gathered, type Sheet } from './model';
+import { sourceOf, withTest, type Gathered, type Sheet, exchanged, dropped } from './model';
 import { Surroundings, useSurroundings } from './surroundings';
 import { SourceSelect } from './watch/SourceSelect';
 import { counted } from '../../parts/counted';
@@ -47,8 +47,8 @@ export const GatherBand = memo(function GatherBand({ sheet, change, proof }: Pro
           g={g}
           path={`gather[${i}]`}
           proof={proof?.gather?.find((p) => p.path === `gather[${i}]`)}
-          change={(next) => set(list.map((o, n) => (n === i ? next : o)))}
-          remove={() => set(list.filter((_, n) => n !== i))}
+          change={(next) => set(exchanged(list, i, next))}
+          remove={() => set(dropped(list, i))}
         />
       ))}
       {!readOnly && (

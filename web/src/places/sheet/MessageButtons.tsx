@@ -2,7 +2,8 @@ import { Button, Input, Select } from 'antd';
 import { useTeams, useWorkflows } from '../../api/queries';
 import { RemoveButton } from '../../parts/RemoveButton';
 import { SpanInput } from '../../parts/SpanInput';
-import type { ButtonPart } from './model';
+import { exchanged, dropped, type ButtonPart } from './model';
+import { Pick } from './Pick';
 import { useSurroundings } from './surroundings';
 import { ChipLine, Values } from './Values';
 
@@ -36,8 +37,8 @@ export function MessageButtons({ buttons, message, change }: Props) {
             b={b}
             n={i + 1}
             message={message}
-            change={(next) => change(buttons.map((o, j) => (j === i ? next : o)))}
-            remove={() => change(buttons.filter((_, j) => j !== i))}
+            change={(next) => change(exchanged(buttons, i, next))}
+            remove={() => change(dropped(buttons, i))}
           />
         ))}
         {!readOnly && buttons.length < 8 && (
@@ -82,14 +83,11 @@ function OneButton({ b, n, message, change, remove }: OneProps) {
           onChange={(e) => change({ ...b, text: e.target.value })}
         />
         <span className="muted">pressed,</span>
-        <Select
-          size="small"
-          aria-label={`What ${of} does`}
-          disabled={readOnly}
-          popupMatchSelectWidth={false}
+        <Pick
+          label={`What ${of} does`}
           value={way}
-          options={Object.entries(does).map(([value, d]) => ({ value, label: d.label }))}
-          onChange={(k: Does) => change({ text: b.text, ...(b.who && { who: b.who }), ...does[k].fresh() })}
+          options={(Object.keys(does) as Does[]).map((value) => ({ value, label: does[value].label }))}
+          change={(k) => change({ text: b.text, ...(b.who && { who: b.who }), ...does[k].fresh() })}
         />
         {way === 'later' && (
           <SpanInput
@@ -113,11 +111,8 @@ function OneButton({ b, n, message, change, remove }: OneProps) {
           />
         )}
         <span className="muted">by</span>
-        <Select
-          size="small"
-          aria-label={`Who may press ${of}`}
-          disabled={readOnly}
-          popupMatchSelectWidth={false}
+        <Pick
+          label={`Who may press ${of}`}
           value={who === '' ? '' : team ? who : 'person'}
           options={[
             { value: '', label: 'whoever reads it' },
@@ -125,12 +120,9 @@ function OneButton({ b, n, message, change, remove }: OneProps) {
               value: `team:${t.name}`,
               label: `the team ${t.name}`,
             })),
-            ...(team && !(teams.data?.items ?? []).some((t) => `team:${t.name}` === who)
-              ? [{ value: who, label: who }]
-              : []),
             { value: 'person', label: 'one person' },
           ]}
-          onChange={(v: string) => {
+          change={(v: string) => {
             change({ ...b, who: v === 'person' ? '${record.owner}' : v || undefined });
           }}
         />

@@ -6,7 +6,7 @@ import { ChipInput } from './compose/ChipInput';
 import type { ChipHandle } from './compose/Handle';
 import { FieldPicker } from './FieldPicker';
 import { MessageButtons } from './MessageButtons';
-import type { Message } from './model';
+import { exchanged, dropped, type Message } from './model';
 import { freshChart, freshTable, PicturePart } from './PicturePart';
 import { useSurroundings } from './surroundings';
 
@@ -30,7 +30,7 @@ export function MessageMore({ name, message, gathered, set }: Props) {
   const attach = message.attach ?? [];
   const listed = lists.find((g) => g.name === gathered.at(-1));
   const without = <T,>(list: T[], i: number) => {
-    const rest = list.filter((_, j) => j !== i);
+    const rest = dropped(list, i);
     return rest.length ? rest : undefined;
   };
   const add = (label: string, next: Partial<Message>) => (
@@ -157,9 +157,7 @@ export function MessageMore({ name, message, gathered, set }: Props) {
           n={i + 1}
           file={f}
           gathered={gathered}
-          change={(next) =>
-            set({ attach: next ? attach.map((o, j) => (j === i ? next : o)) : without(attach, i) })
-          }
+          change={(next) => set({ attach: next ? exchanged(attach, i, next) : without(attach, i) })}
         />
       ))}
       {(message.buttons ?? []).length > 0 && (

@@ -1,7 +1,8 @@
-import { Checkbox, InputNumber, Select } from 'antd';
+import { Checkbox, Select } from 'antd';
 import { RemoveButton } from '../../parts/RemoveButton';
-import type { Message } from './model';
+import { filled, type Message } from './model';
 import type { GatheredName } from './names';
+import { Most, Pick } from './Pick';
 import { useSurroundings } from './surroundings';
 import { ChipLine } from './Values';
 
@@ -41,10 +42,7 @@ export const freshTable = (list: GatheredName): Picture => ({
 export function PicturePart({ message, picture, lists, change }: Props) {
   const { readOnly } = useSurroundings();
   const { chart, table } = picture;
-  const put = (next: Partial<Picture>) => {
-    const all = Object.entries({ ...picture, ...next }).filter(([, v]) => v !== undefined && v !== '');
-    change(Object.fromEntries(all));
-  };
+  const put = (next: Partial<Picture>) => change(filled(picture, next));
   return (
     <>
       <span>{chart ? 'Chart' : 'Table'}</span>
@@ -71,33 +69,6 @@ export function PicturePart({ message, picture, lists, change }: Props) {
   );
 }
 
-/** A choice among words that has a fixed look. */
-function Pick<T extends string>({
-  label,
-  value,
-  options,
-  change,
-}: {
-  label: string;
-  value: T;
-  options: { value: T; label: string }[];
-  change: (v: T) => void;
-}) {
-  const { readOnly } = useSurroundings();
-  const known = options.some((o) => o.value === value);
-  return (
-    <Select
-      size="small"
-      aria-label={label}
-      disabled={readOnly}
-      popupMatchSelectWidth={false}
-      value={value}
-      options={known ? options : [...options, { value, label: value || 'choose…' }]}
-      onChange={change}
-    />
-  );
-}
-
 const fieldsOf = (of: string, gathered: GatheredName[], types?: string[]) =>
   (gathered.find((g) => g.name === of)?.fields ?? [])
     .filter((f) => !types || types.includes(f.type))
@@ -115,10 +86,7 @@ function ChartPart({
   change: (next: Chart) => void;
 }) {
   const { gathered } = useSurroundings();
-  const put = (next: Partial<Chart>) => {
-    const all = Object.entries({ ...c, ...next }).filter(([, v]) => v !== undefined && v !== '');
-    change(Object.fromEntries(all) as unknown as Chart);
-  };
+  const put = (next: Partial<Chart>) => change(filled(c, next));
   const [, fold = 'count', field = ''] = /^\s*(?:\$\{)?\s*(\w+)\((.*)\)\s*\}?\s*$/.exec(c.value) ?? [];
   const figure = (f: Fold, name: string) =>
     f === 'count' ? 'count()' : `${f}(${name || (fieldsOf(c.of, gathered, numbers)[0]?.value ?? '')})`;
@@ -242,16 +210,12 @@ function TablePart({
         }
       />
       <span className="muted">at most</span>
-      <InputNumber
-        size="small"
-        className="every-value"
-        aria-label={`At most so many rows in ${message}`}
-        min={1}
-        max={100}
-        placeholder="30"
+      <Most
+        label={`At most so many rows in ${message}`}
+        most={100}
+        usual={30}
         value={t.most}
-        disabled={readOnly}
-        onChange={(most) => change({ ...t, most: most ?? undefined })}
+        change={(most) => change({ ...t, most })}
       />
       <Checkbox
         disabled={readOnly}

@@ -19,6 +19,7 @@ import {
   type RouteBand,
   type Sheet,
   type Tell,
+  dropped,
 } from './model';
 import type { TellProof } from './reach';
 import { useSurroundings } from './surroundings';
@@ -40,7 +41,7 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
   const rows = route.rows ?? [];
   const set = (next: Partial<RouteBand>) => change({ route: { ...route, ...next } });
   const setRow = (i: number, row: Row | undefined) =>
-    set({ rows: row ? rows.map((r, j) => (j === i ? row : r)) : rows.filter((_, j) => j !== i) });
+    set({ rows: row ? rows.map((r, j) => (j === i ? row : r)) : dropped(rows, i) });
   const move = (i: number, by: number) => {
     if (by === 0 || i + by < 0 || i + by >= rows.length) return;
     const next = [...rows];

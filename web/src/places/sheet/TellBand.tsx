@@ -12,7 +12,7 @@ import { ListPart } from './ListPart';
 import { MessageMore } from './MessageMore';
 import { TryIt } from './TryIt';
 import { Preview } from './Preview';
-import { renamed, tosOf, withoutMessage, type Message, type Sheet } from './model';
+import { renamed, tosOf, withoutMessage, type Message, type Sheet, dropped } from './model';
 import { useSurroundings } from './surroundings';
 import { memo, useCallback, useRef, useState } from 'react';
 import { RemoveButton } from '../../parts/RemoveButton';
@@ -182,10 +182,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
             />
             <FactValue index={i} value={String(f.value)} change={setFact} />
             {!readOnly && (
-              <RemoveButton
-                label={`Remove fact ${i + 1}`}
-                remove={() => set({ facts: facts.filter((_, j) => j !== i) })}
-              />
+              <RemoveButton label={`Remove fact ${i + 1}`} remove={() => set({ facts: dropped(facts, i) })} />
             )}
           </div>
         ))}

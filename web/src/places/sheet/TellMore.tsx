@@ -1,5 +1,6 @@
-import { Button, Checkbox, InputNumber, Select } from 'antd';
+import { Button, Checkbox } from 'antd';
 import { RemoveButton } from '../../parts/RemoveButton';
+import { Most, Pick } from './Pick';
 import { TellTo } from './TellTo';
 import { overOf } from './reach';
 import { SpanInput } from '../../parts/SpanInput';
@@ -55,11 +56,8 @@ export function TellMore({ tell, label, id, more, set }: Props) {
       {(each !== '' || lists.length > 0) && (
         <span className="tell">
           <span className="muted">a post</span>
-          <Select
-            size="small"
-            aria-label={`How many posts ${label} gets`}
-            disabled={readOnly}
-            popupMatchSelectWidth={false}
+          <Pick
+            label={`How many posts ${label} gets`}
             value={each}
             options={[
               { value: '', label: 'once' },
@@ -67,21 +65,17 @@ export function TellMore({ tell, label, id, more, set }: Props) {
                 .filter(Boolean)
                 .map((l) => ({ value: l, label: `for each of ${l}` })),
             ]}
-            onChange={(l: string) => set({ each: l ? `\${${l}}` : undefined, most: undefined })}
+            change={(l) => set({ each: l ? `\${${l}}` : undefined, most: undefined })}
           />
           {each !== '' && (
             <>
               <span className="muted">at most</span>
-              <InputNumber
-                size="small"
-                className="every-value"
-                aria-label={`At most so many posts to ${label}`}
-                min={1}
-                max={200}
-                placeholder="50"
+              <Most
+                label={`At most so many posts to ${label}`}
+                most={200}
+                usual={50}
                 value={tell.most}
-                disabled={readOnly}
-                onChange={(most) => set({ most: most ?? undefined })}
+                change={(most) => set({ most })}
               />
             </>
           )}

@@ -3,7 +3,7 @@ import { memo, useMemo, useState } from 'react';
 import { useAct } from '../../api/act';
 import { api, answerOf } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
-import type { Tell } from './model';
+import { exchanged, dropped, type Tell } from './model';
 import { itNames } from './names';
 import { useSurroundings } from './surroundings';
 import { RemoveButton } from '../../parts/RemoveButton';
@@ -35,8 +35,8 @@ export const Tells = memo(function Tells({ tell = noTells, path, where }: TellsP
           tell={t}
           label={`Channel ${i + 1} of ${where}`}
           id={`${path}-${i}`}
-          change={(next) => change(tell.map((o, j) => (j === i ? next : o)))}
-          remove={tell.length > 1 ? () => change(tell.filter((_, j) => j !== i)) : undefined}
+          change={(next) => change(exchanged(tell, i, next))}
+          remove={tell.length > 1 ? () => change(dropped(tell, i)) : undefined}
         />
       ))}
       {!readOnly && (

@@ -1,3 +1,4 @@
+import { dropped } from './model';
 import { Input, Select } from 'antd';
 import { useRef } from 'react';
 import { useLatest } from '../../parts/useLatest';
@@ -70,7 +71,7 @@ export function Values({ values, of, names, change }: ValuesProps) {
           {!readOnly && (
             <RemoveButton
               label={`Leave ${name} out of ${of}`}
-              remove={() => change(Object.fromEntries(rows.filter((_, n) => n !== i)))}
+              remove={() => change(Object.fromEntries(dropped(rows, i)))}
             />
           )}
         </div>

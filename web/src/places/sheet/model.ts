@@ -99,6 +99,17 @@ export function putAt<T>(sheet: T, path: string, value: unknown): T {
   return put(sheet, 0) as T;
 }
 
+/** The list with another element at an index. */
+export const exchanged = <T>(list: readonly T[], i: number, next: T): T[] =>
+  list.map((o, n) => (n === i ? next : o));
+
+/** The list without the element at an index. */
+export const dropped = <T>(list: readonly T[], i: number): T[] => list.filter((_, n) => n !== i);
+
+/** The object with some of its fields put; those that are undefined or empty are left out. */
+export const filled = <T extends object>(had: T, next: Partial<T>): T =>
+  Object.fromEntries(Object.entries({ ...had, ...next }).filter(([, v]) => v !== undefined && v !== '')) as T;
+
 /** Adds a test to a condition, putting a lone one into a group of "all". */
 export function withTest(c: Cond | undefined, test: Cond): Cond {
   if (!c || Object.keys(c).length === 0) return { all: [test] };

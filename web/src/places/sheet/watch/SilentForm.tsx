@@ -4,7 +4,7 @@ import { SpanInput } from '../../../parts/SpanInput';
 import { fullOf } from '../../../parts/times';
 import { BandLine } from '../../../parts/Band';
 import { ProblemsAt } from '../ProblemsAt';
-import type { Opening } from '../model';
+import { dropped, type Opening } from '../model';
 import { useSurroundings } from '../surroundings';
 import { SourceSelect } from './SourceSelect';
 import type { FormProps } from './WatchBand';
@@ -70,7 +70,7 @@ export function OpeningLines({ open, readOnly, change }: LinesProps) {
           value={o}
           readOnly={readOnly}
           change={(next) => change(open.map((x, n) => (n === i ? next : x)))}
-          remove={() => change(open.filter((_, n) => n !== i))}
+          remove={() => change(dropped(open, i))}
         />
       }
     />
