@@ -276,6 +276,9 @@ func history(ctx context.Context, e *engine.Engine, at Addresses, moment time.Ti
 	if err := squareHistory(db); err != nil {
 		return 0, err
 	}
+	if err := reactions(db); err != nil {
+		return 0, err
+	}
 	return len(events), db.Exec("INSERT INTO practice.world (seed, first, lived_to, shift) VALUES (?, ?, ?, ?)", Seed, first.Format("2006-01-02"), now, int64(shift.Seconds())).Error
 }
 

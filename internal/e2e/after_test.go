@@ -265,3 +265,18 @@ answer: {body: {allowed: "${v.choice != 'no'}", by: "${v.by}"}}
 	}
 	assert.Empty(t, p.Troubles())
 }
+
+// Which alerts does nobody need? Today names one; its proposal is proven over the last month, and becomes the draft.
+func TestWhatFewNeed(t *testing.T) {
+	page, _ := enter(t)
+	p := &person{t: t, Page: page}
+	require.NoError(t, p.Go("/today"))
+	p.press(".place a", "Few need Warm milk")
+	p.sees(".proposal", "not above 6")
+	p.sees(`.proposal [data-testid="needed"]`, "each would still be told")
+	axeOn(t, page)("proposals")
+	p.press(".proposal button", "Make it the draft")
+	require.NoError(t, p.Until(`document.querySelector("main").innerText.includes("is at least\n6.6")`))
+	t.Logf("%d presses, of 4 (6 at most)", p.did)
+	assert.Empty(t, p.Troubles())
+}

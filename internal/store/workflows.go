@@ -28,6 +28,7 @@ type Workflow struct {
 	CreatedAt time.Time
 	UpdatedAt time.Time
 	UpdatedBy string
+	LeftAt    *time.Time // when somebody left it as it is, though few need what it tells
 }
 
 // Version is one version of a workflow that has been switched on.

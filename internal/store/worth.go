@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
 )
 
@@ -28,8 +29,19 @@ type Worth struct {
 	LastAt      *time.Time // when the last was delivered
 }
 
-// worthOver is over how many posts of a workflow, the newest, its worth is counted.
-const worthOver = 5000
+// How many posts of a workflow, the newest, its worth is counted over: by itself, and where all workflows are looked at.
+const (
+	worthOver     = 5000
+	worthOverEach = 300
+)
+
+// What is counted: posts that were delivered and stand by themselves, without edits and trials.
+const countedPosts = `p.workflow = @workflow AND p.state = 'sent' AND p.sent_at > @since AND p.under IS NULL AND p.updates IS NULL AND NOT p.trial AND NOT p.edits`
+
+// reactions is what people did with one of the posts p.
+const reactions = `LEFT JOIN LATERAL (SELECT min(d.at) FILTER (WHERE d.what <> 'not for me') AS first, count(*) FILTER (WHERE d.what = 'useful') AS useful, count(*) FILTER (WHERE d.what = 'not for me') AS not_for_me
+	FROM deeds d WHERE d.arrival = p.arrival AND d.workflow = p.workflow AND (d.post IS NULL OR d.post = p.id)
+		AND d.what IN ('claimed', 'replied', 'pressed', 'answered', 'useful', 'not for me')) r ON true`
 
 // WorthOf counts what came of what a workflow has told since a moment, by places, the most told first. What hangs under another
 // post, edits and trials are not counted.
@@ -37,11 +49,70 @@ func (s *Store) WorthOf(ctx context.Context, workflow int64, since time.Time) ([
 	var out []Worth
 	err := s.DB.WithContext(ctx).Raw(`SELECT p.destination, count(*) AS posts, count(r.first) AS led, coalesce(sum(r.useful), 0) AS useful, coalesce(sum(r.not_for_me), 0) AS not_for_me,
 			percentile_disc(0.5) WITHIN GROUP (ORDER BY extract(epoch FROM greatest(r.first - p.sent_at, interval '0')) ) FILTER (WHERE r.first IS NOT NULL) AS median_s, max(p.sent_at) AS last_at
-		FROM (SELECT id, workflow, arrival, destination, sent_at FROM posts
-			WHERE workflow = ? AND state = 'sent' AND sent_at > ? AND under IS NULL AND updates IS NULL AND NOT trial AND NOT edits ORDER BY id DESC LIMIT ?) p
-		LEFT JOIN LATERAL (SELECT min(d.at) FILTER (WHERE d.what <> 'not for me') AS first, count(*) FILTER (WHERE d.what = 'useful') AS useful, count(*) FILTER (WHERE d.what = 'not for me') AS not_for_me
-			FROM deeds d WHERE d.arrival = p.arrival AND d.workflow = p.workflow AND (d.post IS NULL OR d.post = p.id)
-				AND d.what IN ('claimed', 'replied', 'pressed', 'answered', 'useful', 'not for me')) r ON true
-		GROUP BY p.destination ORDER BY posts DESC, p.destination LIMIT 200`, workflow, since, worthOver).Scan(&out).Error
+		FROM (SELECT p.id, p.workflow, p.arrival, p.destination, p.sent_at FROM posts p WHERE `+countedPosts+` ORDER BY p.id DESC LIMIT @most) p `+reactions+`
+		GROUP BY p.destination ORDER BY posts DESC, p.destination LIMIT 200`, map[string]any{"workflow": workflow, "since": since, "most": worthOver}).Scan(&out).Error
+	return out, err
+}
+
+// Unneeded is a workflow whose alerts few need.
+type Unneeded struct {
+	ID       int64
+	Name     string
+	Posts    int64
+	Led      int64
+	Useful   int64
+	NotForMe int64
+}
+
+// When a workflow is one that nobody needs: it told something worth counting, and people said so, or hardly anybody did
+// anything, where people do something with alerts at all.
+const (
+	unneededPosts = 10 // told at least
+	unneededWords = 2  // people who say that it is not for them, more than found it useful
+	unneededPart  = 10 // or one in so many led to something, at most
+	reactingLeast = 10 // things that people did with alerts, of any workflow, so that silence says something
+)
+
+// Unneeded finds the workflows that are on and whose alerts since a moment few need, as far as the version that is on told them,
+// those first of which most was told for nothing. Those that somebody left as they are since then are not among them.
+func (s *Store) Unneeded(ctx context.Context, since time.Time, most int) ([]Unneeded, error) {
+	var out []Unneeded
+	err := s.DB.WithContext(ctx).Raw(`SELECT w.id, w.name, c.posts, c.led, c.useful, c.not_for_me FROM workflows w
+		CROSS JOIN LATERAL (SELECT count(*) AS posts, count(r.first) AS led, coalesce(sum(r.useful), 0) AS useful, coalesce(sum(r.not_for_me), 0) AS not_for_me
+			FROM (SELECT p.id, p.workflow, p.arrival FROM posts p JOIN verdicts v ON v.arrival = p.arrival AND v.workflow = p.workflow AND v.version = w.version
+				WHERE `+strings.Replace(countedPosts, "@workflow", "w.id", 1)+` ORDER BY p.id DESC LIMIT @most) p `+reactions+`) c
+		WHERE w.is_on AND (w.left_at IS NULL OR w.left_at < @since) AND c.posts >= @posts
+			AND (c.not_for_me >= @words AND c.not_for_me > c.useful
+				OR c.led * @part <= c.posts AND (SELECT d.at FROM deeds d WHERE d.what IN ('claimed', 'replied', 'pressed', 'answered', 'useful', 'not for me') ORDER BY d.id DESC OFFSET @reacting - 1 LIMIT 1) > @since)
+		ORDER BY c.posts - c.led DESC, w.id LIMIT @limit`, map[string]any{
+		"since": since, "most": worthOverEach, "posts": unneededPosts, "words": unneededWords, "part": unneededPart, "reacting": reactingLeast, "limit": most,
+	}).Scan(&out).Error
+	return out, err
+}
+
+// LeaveWorth notes that a workflow is left as it is, though few need it: it is not named for a while.
+func (s *Store) LeaveWorth(ctx context.Context, workflow int64, at time.Time) error {
+	return s.DB.WithContext(ctx).Exec("UPDATE workflows SET left_at = ? WHERE id = ?", at, workflow).Error
+}
+
+// Told is an arrival that a workflow told of.
+type Told struct {
+	Arrival int64 // its seq
+	ID      string
+	Subject string
+	Time    time.Time
+	Data    string // JSON
+	Tick    bool   // a timer's, or the calendar's
+	Led     bool   // somebody made use of it
+}
+
+// ToldOf lists the arrivals that a workflow has told of since a moment, the newest first; with a version, only those that this
+// version told of.
+func (s *Store) ToldOf(ctx context.Context, workflow int64, version int, since time.Time, most int) ([]Told, error) {
+	var out []Told
+	err := s.DB.WithContext(ctx).Raw(`SELECT a.seq AS arrival, a.id, a.subject, a.time, a.data::text AS data, a.for_workflow IS NOT NULL AS tick, t.led
+		FROM (SELECT p.arrival, bool_or(r.first IS NOT NULL) AS led FROM posts p JOIN verdicts v ON v.arrival = p.arrival AND v.workflow = p.workflow `+reactions+`
+			WHERE `+countedPosts+` AND (@version = 0 OR v.version = @version) GROUP BY p.arrival ORDER BY p.arrival DESC LIMIT @most) t
+		JOIN arrivals a ON a.seq = t.arrival ORDER BY a.seq DESC`, map[string]any{"workflow": workflow, "version": version, "since": since, "most": most}).Scan(&out).Error
 	return out, err
 }

@@ -20,6 +20,9 @@ const SheetPlace = lazy(async () => ({ default: (await import('./places/sheet/Sh
 const RehearsalPlace = lazy(async () => ({
   default: (await import('./places/rehearsal/RehearsalPlace')).RehearsalPlace,
 }));
+const WorthPlace = lazy(async () => ({
+  default: (await import('./places/rehearsal/WorthPlace')).WorthPlace,
+}));
 const Arrivals = lazy(async () => ({ default: (await import('./places/arrivals/Arrivals')).Arrivals }));
 const Arrival = lazy(async () => ({ default: (await import('./places/arrivals/Arrival')).Arrival }));
 const Run = lazy(async () => ({ default: (await import('./places/runs/Run')).Run }));
@@ -89,6 +92,7 @@ function Places() {
           <Route path="/workflows/new" element={<NewWorkflow />} />
           <Route path="/workflows/:id" element={<SheetPlace />} />
           <Route path="/workflows/:id/rehearsal" element={<RehearsalPlace />} />
+          <Route path="/workflows/:id/worth" element={<WorthPlace />} />
           <Route path="/arrivals" element={<Arrivals />} />
           <Route path="/arrivals/:id" element={<Arrival />} />
           <Route path="/runs/:arrival/:workflow" element={<Run />} />

@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"dorfbote/internal/api/kit"
+	"dorfbote/internal/notify"
+	"dorfbote/internal/store"
 )
 
 // worthDays is over how many days the worth of what was told is counted.
@@ -31,6 +33,16 @@ type worthOutput struct {
 
 func (al *Alerts) worthRoutes() {
 	kit.Register(al.Kit, kit.Op("get-worth", http.MethodGet, "/api/workflows/{id}/worth", "What came of what a workflow told", "Workflows"), kit.Anyone, al.worth)
+	kit.Changes(al.Kit, kit.Op("leave-worth", http.MethodPost, "/api/workflows/{id}/left", "Leave a workflow as it is, though few need it; Today names it no more for 30 days", "Workflows"), kit.Editors, kit.ByID[struct{}](store.AboutWorkflow), al.leave)
+}
+
+func (al *Alerts) leave(ctx context.Context, _ *kit.Person, in *kit.IDInput) (*struct{}, error) {
+	if _, err := al.Store.Workflow(ctx, in.ID); err != nil {
+		return nil, err
+	}
+	err := al.Store.LeaveWorth(ctx, in.ID, al.Engine.Now())
+	al.Engine.Tell(ctx, notify.Message{Topic: notify.Today})
+	return nil, err
 }
 
 func (al *Alerts) worth(ctx context.Context, _ *kit.Person, in *kit.IDInput) (*worthOutput, error) {

@@ -240,6 +240,9 @@ func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*to
 	for _, f := range failed {
 		out.Body.Needs = append(out.Body.Needs, Need{What: f.Name + " failed on " + connect.Counted(int(f.N), "arrival"), Words: f.Error, Go: "/arrivals?verdict=failed"})
 	}
+	if err := hi.unneeded(ctx, now, &out.Body); err != nil {
+		return nil, err
+	}
 	if err := hi.againstUsual(ctx, now, start, destinations, &out.Body); err != nil {
 		return nil, err
 	}
@@ -253,6 +256,32 @@ func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*to
 	posts, err := hi.Store.Posts(ctx, store.PostFilter{Limit: 8})
 	out.Body.Latest = hi.postItems(posts)
 	return out, err
+}
+
+// What nobody needs: over how many days it is counted, and how many workflows are named.
+const (
+	unneededDays  = 30
+	unneededShown = 3
+)
+
+// unneeded names the workflows whose alerts few need, where a proposal can be looked at.
+func (hi *History) unneeded(ctx context.Context, now time.Time, out *TodayBody) error {
+	list, err := hi.Store.Unneeded(ctx, now.AddDate(0, 0, -unneededDays), unneededShown)
+	for _, w := range list {
+		words := fmt.Sprintf("In %d days it told %s; %s.", unneededDays, connect.Counted(int(w.Posts), "post"), ledWords(w.Led))
+		if w.NotForMe > 0 {
+			words += fmt.Sprintf(" Words about it: %d not for me, %d useful.", w.NotForMe, w.Useful)
+		}
+		out.Needs = append(out.Needs, Need{What: "Few need " + w.Name, Words: words, Go: fmt.Sprintf("/workflows/%d/worth", w.ID)})
+	}
+	return err
+}
+
+func ledWords(led int64) string {
+	if led == 0 {
+		return "none led to anything"
+	}
+	return fmt.Sprintf("%d led to something", led)
 }
 
 // beginning lists the steps to the first alert, until there was one.

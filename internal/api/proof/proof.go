@@ -95,6 +95,7 @@ func (s *Proof) Routes() {
 			return &wordsOutput{WordsBody{cond.Ops, s.Engine.Workspace.Location().String(), s.Engine.Workspace.Locale, s.Practice}}, nil
 		})
 	s.rehearsalRoutes()
+	s.proposalRoutes()
 	s.draftedRoutes()
 	s.drawingRoutes()
 }

@@ -66,7 +66,7 @@ func (s *Proof) rehearse(ctx context.Context, _ *kit.Person, in *rehearsalInput)
 			return nil, err
 		}
 	}
-	r := &rehearsal{server: s, plan: c.Plan, on: on, as: in.Body.As, to: s.Engine.Now().UTC()}
+	r := &rehearsal{server: s, plan: c.Plan, on: on, workflow: in.Body.Workflow, as: in.Body.As, to: s.Engine.Now().UTC()}
 	if in.Body.From != nil {
 		r.from = *in.Body.From
 	}
@@ -80,6 +80,7 @@ func (s *Proof) rehearse(ctx context.Context, _ *kit.Person, in *rehearsalInput)
 type rehearsal struct {
 	server   *Proof
 	plan, on *sheet.Plan
+	workflow int64 // whose version is on; 0 for none
 	as       string
 	from, to time.Time
 }
@@ -183,6 +184,13 @@ func (r *rehearsal) run(ctx context.Context, emit func(rehearse.Line, string) er
 			m.Begin(r.from)
 		}
 	}, emit)
+	if r.workflow != 0 {
+		needs, err := e.Past.Needs(ctx, r.workflow, r.from, r.to)
+		if err != nil {
+			return sums, 0, err
+		}
+		c.Needs(needs)
+	}
 	at := 0
 	err = past.Each(ctx, e.Past, func(a *arrival.Arrival) error {
 		if at++; along != nil && at%64 == 0 {

@@ -111,3 +111,62 @@ route:
 	assert.Equal(t, []string{"2026-11-20", "2026-11-21", "2026-11-22"}, sum.Days)
 	assert.Equal(t, map[string]int{"told": 4, "dropped": 1, "unrouted": 1}, sum.Verdicts)
 }
+
+// What was of use is found in what would be told: at once, in a digest, or by a timer; and what would not be is named.
+func TestWhatWasOfUseIsStillTold(t *testing.T) {
+	const base = `dorfbote: 1
+name: T
+watch: {source: tours/collections%s}
+messages:
+  m: {title: "${record.id}"}
+route: {otherwise: {tell: [{to: square/#tours, message: m}]}}
+%s
+`
+	at := time.Date(2026, 11, 20, 6, 0, 0, 0, time.UTC)
+	var arrivals []*arrival.Arrival
+	for i := range 4 {
+		key, when := fmt.Sprint("C", i), at.Add(time.Duration(i)*time.Hour)
+		arrivals = append(arrivals, &arrival.Arrival{ID: fmt.Sprint("a", i), Source: "tours/collections", Type: arrival.Created, Subject: key, Time: when,
+			Record: map[string]any{"id": key, "litres": float64(i), "due": when.Add(30 * time.Minute).Format(time.RFC3339)}})
+	}
+	tick := Need{Tick: true, Key: "C2", At: at.Add(150 * time.Minute)}
+	for _, c := range []struct {
+		name, watch, rest string
+		was               string
+		needs             []Need
+		needed            int
+		misses            []string
+	}{
+		{"told at once", "", "", "", []Need{{Arrival: "a1", Key: "C1"}, {Arrival: "a3", Key: "C3"}}, 2, nil},
+		{"held until the digest", "", `pace: {digest: {at: "08:00"}}`, "", []Need{{Arrival: "a1", Key: "C1"}, {Arrival: "a3", Key: "C3"}}, 2, nil},
+		{"left out", "", "keep: {field: litres, above: 2}", "", []Need{{Arrival: "a1", Key: "C1"}, {Arrival: "a3", Key: "C3"}}, 2, []string{"C1"}},
+		{"told by a timer", ", due: {field: due}", "", "", []Need{tick}, 1, nil},
+		{"at another moment it is another", ", due: {field: due, offset: 1h}", "", "", []Need{tick}, 1, []string{"C2"}},
+		{"what the version that is on does not tell either is not looked for", "", "keep: {field: litres, above: 2}", "keep: {field: litres, above: 0}", []Need{{Arrival: "a0", Key: "C0"}, {Arrival: "a1", Key: "C1"}}, 1, []string{"C1"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			plan := func(rest string) *sheet.Plan {
+				p, _, problems := sheet.Compile(fmt.Appendf(nil, base, c.watch, rest), sheet.Known{Workspace: value.DefaultWorkspace()})
+				require.NotNil(t, p, "%v", problems)
+				return p
+			}
+			var was *sheet.Plan
+			if c.was != "" {
+				was = plan(c.was)
+			}
+			m := NewComparer(plan(c.rest), was, time.UTC, nil, nil, func(*Machine, *sheet.Plan) {}, nil)
+			m.Needs(c.needs)
+			for _, a := range arrivals {
+				require.NoError(t, m.Take(a))
+			}
+			require.NoError(t, m.Finish(at.Add(5*time.Hour)))
+			sum := m.Sum()
+			var misses []string
+			for _, miss := range sum.Misses {
+				misses = append(misses, miss.Key)
+			}
+			assert.Equal(t, []int{c.needed, len(c.misses)}, []int{sum.Needed, sum.Missed})
+			assert.Equal(t, c.misses, misses)
+		})
+	}
+}

@@ -1462,6 +1462,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/workflows/{id}/left": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Leave a workflow as it is, though few need it; Today names it no more for 30 days */
+        post: operations["leave-worth"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workflows/{id}/off": {
         parameters: {
             query?: never;
@@ -1524,6 +1541,23 @@ export interface paths {
         put?: never;
         /** What keeps the draft from being switched on; its channels are asked whether they would take a post */
         post: operations["ready-on"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/workflows/{id}/proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a workflow could tell less, and nobody miss what was of use */
+        get: operations["list-proposals"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2111,6 +2145,18 @@ export interface components {
              * @description of the first arrival
              */
             from: string | null;
+            /**
+             * Format: int64
+             * @description of these, what would not be told any more
+             */
+            missed: number;
+            /** @description the first of those */
+            misses: components["schemas"]["Miss"][] | null;
+            /**
+             * Format: int64
+             * @description alerts of the stretch that somebody made use of, and that the version that is on tells
+             */
+            needed: number;
             noisiest: components["schemas"]["Noisy"][] | null;
             places: components["schemas"]["PlaceCount"][] | null;
             /** Format: int64 */
@@ -2966,6 +3012,11 @@ export interface components {
             plain?: string;
             skipped?: boolean;
         };
+        Miss: {
+            /** Format: date-time */
+            at: string;
+            key: string;
+        };
         MoveInputBody: {
             /** @description do it; without, it is only shown what would change */
             apply?: boolean;
@@ -3368,6 +3419,41 @@ export interface components {
             said: string;
             tried: string;
             who?: string;
+        };
+        Proposal: {
+            because: string;
+            /**
+             * @description a bound is moved or added, values are left out, or all goes in one message a day
+             * @enum {string}
+             */
+            kind: "threshold" | "narrow" | "leave out" | "digest";
+            /** @description of what changes in the sheet */
+            path: string;
+            /** @description the sheet as it would be; a rehearsal shows what it would tell */
+            sheet: {
+                [key: string]: unknown;
+            };
+            words: string;
+        };
+        ProposalsOutputBody: {
+            /**
+             * Format: int64
+             * @description that this version told in these days; the newest 2000
+             */
+            alerts: number;
+            /**
+             * Format: int64
+             * @description that were looked at
+             */
+            days: number;
+            items: components["schemas"]["Proposal"][] | null;
+            /**
+             * Format: int64
+             * @description of these, alerts that somebody made use of
+             */
+            led: number;
+            /** @description somebody has said that it stays as it is */
+            left: boolean;
         };
         ProveBody: {
             /** @description what can be read from it */
@@ -7379,6 +7465,35 @@ export interface operations {
             };
         };
     };
+    "leave-worth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     "switch-off": {
         parameters: {
             query?: never;
@@ -7498,6 +7613,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadyOutputBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "list-proposals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalsOutputBody"];
                 };
             };
             /** @description Error */

@@ -1,6 +1,7 @@
 import { Table } from 'antd';
 import { Link } from 'react-router';
 import type { Schemas } from '../../api/client';
+import { counted } from '../../parts/counted';
 import { clockOf, dayOf, fullOf } from '../../parts/times';
 
 type Comparison = Schemas['Comparison'];
@@ -26,6 +27,7 @@ export function Findings({ sums, version }: { sums: Comparison; version: number 
           </>
         )}
       </p>
+      <Needed sums={sums} />
       <section className="band">
         <h2 className="band-label">Where</h2>
         <Places sums={sums} version={version} />
@@ -58,6 +60,30 @@ export function Findings({ sums, version }: { sums: Comparison; version: number 
         <Posts list={sums.told ?? []} all={sums.posts} />
       </section>
     </>
+  );
+}
+
+/** Whether what people made use of would still be told. */
+export function Needed({ sums }: { sums: Comparison }) {
+  if (sums.needed === 0) return null;
+  const of = `${counted(sums.needed, 'alert')} of this time ${sums.needed === 1 ? 'was' : 'were'} of use`;
+  if (sums.missed === 0)
+    return (
+      <p className="good" data-testid="needed">
+        ✓ {of}; {sums.needed === 1 ? 'it' : 'each'} would still be told.
+      </p>
+    );
+  return (
+    <p className="bad" data-testid="needed">
+      ✕ {of}; {sums.missed} would not be told:{' '}
+      {(sums.misses ?? []).map((m, i) => (
+        <span key={m.key + m.at}>
+          {i > 0 && ', '}
+          <Link to={`/arrivals?q=${encodeURIComponent(m.key)}`}>{m.key || dayOf(m.at)}</Link>
+        </span>
+      ))}
+      {sums.missed > (sums.misses ?? []).length && ' …'}
+    </p>
   );
 }
 

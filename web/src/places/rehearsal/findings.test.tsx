@@ -8,6 +8,8 @@ const sums = {
   compared: true,
   was: 2,
   differ: 2,
+  needed: 3,
+  missed: 0,
   days: ['2026-11-19', '2026-11-20'],
   places: [{ to: 'square/#tours', posts: 3, was: 2, by_day: [1, 2], was_by_day: [1, 1] }],
   differs: [
@@ -54,6 +56,7 @@ it('says what a rehearsal found, what differs, and who does not hear', async () 
   const page = await drawn(<Findings sums={sums as never} version={4} />);
   const text = page.at.textContent;
   expect(text).toContain('3 posts for 10 arrivals; version 4, which is on, tells 2. △ 2 posts differ.');
+  expect(text).toContain('✓ 3 alerts of this time were of use; each would still be told.');
   expect(text).toContain('+ new');
   expect(text).toContain('→ moved');
   expect(page.at.querySelector('s')!.textContent).toBe('square/#tours');

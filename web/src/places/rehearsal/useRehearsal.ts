@@ -56,8 +56,7 @@ export function useRehearsal() {
       const reader = answer.body!.pipeThrough(new TextDecoderStream()).getReader();
       let rest = '';
       for (;;) {
-        const { done, value } = await reader.read();
-        if (done) break;
+        const { done, value = '\n' } = await reader.read();
         const lines = (rest + value).split('\n');
         rest = lines.pop() ?? '';
         const last = lines.filter(Boolean).at(-1);
@@ -65,6 +64,7 @@ export function useRehearsal() {
           sums = JSON.parse(last) as Sums;
           setRun({ state: 'running', sums });
         }
+        if (done) break;
       }
       if (sums?.error) setRun({ state: 'failed', sums, error: sums.error });
       else if (sums?.done) setRun({ state: 'done', sums });

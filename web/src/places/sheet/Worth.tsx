@@ -1,4 +1,5 @@
 import { useQuery } from '@tanstack/react-query';
+import { Link } from 'react-router';
 import { api, answerOf } from '../../api/client';
 import { counted } from '../../parts/counted';
 
@@ -11,7 +12,7 @@ export function spanOf(seconds: number): string {
 }
 
 /** What came of what the workflow has told: how many posts led to something, and what people say of them. */
-export function Worth({ workflow }: { workflow: number }) {
+export function Worth({ workflow, open = false }: { workflow: number; open?: boolean }) {
   const worth = useQuery({
     queryKey: ['workflows', workflow, 'worth'],
     queryFn: () => answerOf(api.GET('/api/workflows/{id}/worth', { params: { path: { id: workflow } } })),
@@ -20,7 +21,7 @@ export function Worth({ workflow }: { workflow: number }) {
   if (!worth.data || items.length === 0) return null;
   const sum = (of: 'posts' | 'led' | 'useful' | 'not_for_me') => items.reduce((n, w) => n + w[of], 0);
   return (
-    <details className="worth small">
+    <details className="worth small" open={open}>
       <summary>
         In {worth.data.days} days {counted(sum('posts'), 'post')}, of which {sum('led').toLocaleString('en')}{' '}
         led to something · useful {sum('useful')} · not for me {sum('not_for_me')}
@@ -63,7 +64,7 @@ export function Worth({ workflow }: { workflow: number }) {
       </div>
       <p className="muted">
         A post led to something where somebody took it, answered it, pressed one of its buttons, or found it
-        useful.
+        useful. {!open && <Link to={`/workflows/${workflow}/worth`}>Could it tell less?</Link>}
       </p>
     </details>
   );
