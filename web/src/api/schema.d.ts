@@ -2150,7 +2150,7 @@ export interface components {
              * @description of these, what would not be told any more
              */
             missed: number;
-            /** @description the first of those */
+            /** @description the newest of those */
             misses: components["schemas"]["Miss"][] | null;
             /**
              * Format: int64
