@@ -136,6 +136,10 @@ type Post struct {
 	Key string
 }
 
+// Mark is what Dorfbote marks its posts by, where the other side has a place for it that nobody sees. What bears it is never taken
+// in: neither by the Dorfbote that said it nor by another that reads the same room, so that no two send each other the same.
+const Mark = "dorfbote"
+
 // Button is a button that acts: pressing it calls an address, by POST, with {"by": who pressed, "comment": what they wrote}.
 type Button struct {
 	Text    string

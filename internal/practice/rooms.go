@@ -35,17 +35,25 @@ type saying struct {
 	Own      bool              `json:"own"`
 	Reaction string            `json:"reaction,omitempty"`
 	Post     int64             `json:"post,omitempty"`
+	Change   int64             `json:"change,omitempty"` // the number of a change to what was said
+	Gone     bool              `json:"gone,omitempty"`   // it was taken away
 }
+
+// saidColumns are those of what is said, to a sender. What a program has said that leaves the sender's mark is its own, too,
+// whichever way it came.
+const saidColumns = `id, CASE WHEN author = '' THEN sender ELSE author END AS author, btrim(title || E'\n' || text, E'\n') AS text, at, mentions, images,
+	coalesce(under, 0) AS under, author = '' AND (sender = @sender OR mark <> '') AS own`
 
 func (s *Server) roomRoutes(r chi.Router) {
 	r.Get("/square/rooms", s.listRooms)
-	r.Get("/square/rooms/{name}/messages", s.readRoom(`SELECT id, CASE WHEN author = '' THEN sender ELSE author END AS author,
-		btrim(title || E'\n' || text, E'\n') AS text, at, mentions, images, coalesce(under, 0) AS under, author = '' AND sender = @sender AS own
-		FROM practice.posts WHERE channel = @channel AND id > @after ORDER BY id LIMIT @limit`))
+	r.Get("/square/rooms/{name}/messages", s.readRoom("SELECT "+saidColumns+" FROM practice.posts WHERE channel = @channel AND id > @after AND NOT gone ORDER BY id LIMIT @limit"))
+	r.Get("/square/rooms/{name}/changes", s.readRoom("SELECT "+saidColumns+", changed AS change, gone FROM practice.posts WHERE channel = @channel AND changed > @after ORDER BY changed LIMIT @limit"))
 	r.Get("/square/rooms/{name}/reactions", s.readRoom(`SELECT r.id, r.by AS author, btrim(p.title || E'\n' || p.text, E'\n') AS text, r.at, r.name AS reaction, r.post, r.by = @sender AS own
 		FROM practice.reactions r JOIN practice.posts p ON p.id = r.post WHERE p.channel = @channel AND r.id > @after ORDER BY r.id LIMIT @limit`))
 	r.Get("/square/rooms/{name}/wait", s.waitRoom)
 	r.Post("/square/channels/{name}/say", s.say)
+	r.Put("/square/posts/{id}/said", s.sayAnew)
+	r.Delete("/square/posts/{id}/said", s.unsay)
 	r.Post("/square/posts/{id}/reactions", s.react)
 }
 
@@ -98,7 +106,7 @@ func (s *Server) waitRoom(w http.ResponseWriter, r *http.Request) {
 	late := time.After(longestWait)
 	for {
 		var at string
-		err := s.db.WithContext(r.Context()).Raw(`SELECT coalesce(max(p.id), 0) || '-' || (SELECT coalesce(max(r.id), 0) FROM practice.reactions r JOIN practice.posts p ON p.id = r.post WHERE p.channel = @channel)
+		err := s.db.WithContext(r.Context()).Raw(`SELECT coalesce(max(p.id), 0) || '-' || coalesce(max(p.changed), 0) || '-' || (SELECT coalesce(max(r.id), 0) FROM practice.reactions r JOIN practice.posts p ON p.id = r.post WHERE p.channel = @channel)
 			FROM practice.posts p WHERE p.channel = @channel`, map[string]any{"channel": c.Name}).Scan(&at).Error
 		if err != nil {
 			problem(w, http.StatusInternalServerError, "%v", err)
@@ -179,6 +187,41 @@ func (s *Server) say(w http.ResponseWriter, r *http.Request) {
 	}
 	s.events.tell(liveEvent{Topic: "posts", Channel: p.Channel})
 	answer(w, http.StatusCreated, map[string]any{"id": strconv.FormatInt(p.ID, 10)})
+}
+
+// sayAnew puts another text in the place of what a person has said.
+func (s *Server) sayAnew(w http.ResponseWriter, r *http.Request) {
+	var in struct {
+		Text   string `json:"text"`
+		Author string `json:"author"`
+	}
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)).Decode(&in); err != nil || strings.TrimSpace(in.Text) == "" || len([]rune(in.Text)) > maxText {
+		problem(w, http.StatusBadRequest, "say something, in at most %d characters", maxText)
+		return
+	}
+	s.changeSaid(w, r, in.Author, "text = @text, edited_at = now()", map[string]any{"text": in.Text})
+}
+
+// unsay takes away what a person has said.
+func (s *Server) unsay(w http.ResponseWriter, r *http.Request) {
+	s.changeSaid(w, r, r.URL.Query().Get("author"), "text = '', gone = true", map[string]any{})
+}
+
+// changeSaid changes what a person has said: only that person's own.
+func (s *Server) changeSaid(w http.ResponseWriter, r *http.Request, author, set string, values map[string]any) {
+	if by := r.Header.Get("X-Practice-By"); author == "" {
+		author = by
+	}
+	values["id"], _ = strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
+	values["author"] = author
+	var channel string
+	err := s.db.WithContext(r.Context()).Raw("UPDATE practice.posts SET "+set+", changed = nextval('practice.changes') WHERE id = @id AND author = @author AND author <> '' AND NOT gone RETURNING channel", values).Scan(&channel).Error
+	if err != nil || channel == "" {
+		problem(w, http.StatusNotFound, "%s has said nothing like that; only one's own words can be changed", author)
+		return
+	}
+	s.events.tell(liveEvent{Topic: "posts", Channel: channel})
+	w.WriteHeader(http.StatusNoContent)
 }
 
 // react adds a person's reaction to a post.

@@ -68,6 +68,7 @@ type squarePost struct {
 	Links   json.RawMessage `json:"links,omitempty"` // besides Link
 	Buttons ownButtons      `json:"buttons,omitempty" gorm:"type:jsonb"`
 	Why     string          `json:"why,omitempty"` // the address of a page that says why it was posted
+	Mark    string          `json:"-"`             // of the kind of program that posted it
 }
 
 func (squarePost) TableName() string { return "practice.posts" }
@@ -100,7 +101,7 @@ func (s *Server) listChannels(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) listPosts(w http.ResponseWriter, r *http.Request) {
-	q := s.db.WithContext(r.Context()).Where("channel = ?", channelName(r))
+	q := s.db.WithContext(r.Context()).Where("channel = ? AND NOT gone", channelName(r))
 	if before := number(r, "before", 0, 1<<62); before > 0 {
 		q = q.Where("id < ?", before)
 	}
@@ -123,7 +124,7 @@ func (s *Server) listPosts(w http.ResponseWriter, r *http.Request) {
 // onePost gives one post, for whoever follows a link to it.
 func (s *Server) onePost(w http.ResponseWriter, r *http.Request) {
 	var p squarePost
-	if err := s.db.WithContext(r.Context()).First(&p, "id = ?", idOf(r)).Error; err != nil {
+	if err := s.db.WithContext(r.Context()).First(&p, "id = ? AND NOT gone", idOf(r)).Error; err != nil {
 		problem(w, http.StatusNotFound, "there is no such post any more")
 		return
 	}
@@ -203,6 +204,7 @@ type incoming struct {
 	Sender   *ownSender     `json:"sender"`
 	Buttons  ownButtons     `json:"buttons"`
 	Why      string         `json:"why"`
+	Mark     string         `json:"mark"` // what a kind of program marks its posts by, so that none of them answers another
 }
 
 // ownPicture is a picture of a post, which was handed over before; ownSender is whom a post is shown as coming from.
@@ -336,6 +338,7 @@ func postOf(in *incoming, sender string) squarePost {
 		in.Tone = "plain"
 	}
 	p := squarePost{Channel: in.Channel, Sender: sender, Title: in.Title, Text: in.Text, Tone: in.Tone, At: time.Now(), Mentions: columns.Texts{}, Images: json.RawMessage("[]")}
+	p.Mark = in.Mark[:min(len(in.Mark), 40)]
 	p.Facts, _ = json.Marshal(in.Facts)
 	if in.Facts == nil {
 		p.Facts = json.RawMessage("[]")

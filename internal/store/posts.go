@@ -161,13 +161,15 @@ type About struct {
 	Key        string
 }
 
-// AboutOf finds what the post was about that a message answers: the other side's id of the post, in the same room or, where there is no
-// room, over the same connection. It is nil where the post is none of ours.
+// AboutOf finds what the post was about that a message answers: the other side's id of the post (of two, as chat servers give, the one
+// by which others know it), in the same room or, where there is no room, over the same connection. It is nil where the post is none of ours.
 func (s *Store) AboutOf(ctx context.Context, source, room, remote string) (*About, error) {
 	var list []About
 	err := s.DB.WithContext(ctx).Raw(`SELECT w.name AS workflow, p.workflow AS workflow_id, p.arrival, coalesce(a.source, '') AS source, coalesce(a.subject, '') AS key
 		FROM posts p JOIN workflows w ON w.id = p.workflow LEFT JOIN arrivals a ON a.seq = p.arrival
-		WHERE p.remote_id = @remote AND NOT p.trial AND (@room <> '' AND substr(p.destination, strpos(p.destination, '/') + 1) = @room OR @room = '' AND split_part(p.destination, '/', 1) = split_part(@source, '/', 1))
+		CROSS JOIN LATERAL (SELECT substr(p.destination, strpos(p.destination, '/') + 1) AS place, split_part(p.destination, '/', 1) = split_part(@source, '/', 1) AS same) d
+		WHERE (p.remote_id = @remote OR split_part(p.remote_id, ' ', 2) = @remote AND @remote <> '') AND NOT p.trial
+			AND CASE WHEN @room = '' THEN d.same ELSE d.place = @room OR d.same AND split_part(d.place, '@', 1) = @room END
 		ORDER BY p.id LIMIT 1`, sql.Named("remote", remote), sql.Named("room", room), sql.Named("source", source)).Scan(&list).Error
 	if err != nil || len(list) == 0 {
 		return nil, err

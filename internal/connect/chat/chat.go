@@ -28,6 +28,7 @@ type wirePost struct {
 	Under    string         `json:"under,omitempty"`
 	Buttons  []wireButton   `json:"buttons,omitempty"`
 	Why      string         `json:"why,omitempty"` // the address of a page that says why it was posted
+	Mark     string         `json:"mark"`
 }
 
 // wireButton is a button of a post: whoever presses it has the square call an address.
@@ -92,7 +93,7 @@ func (c *chat) at(path string) string {
 // wire is a post without its pictures.
 func wire(p connect.Post, under string) wirePost {
 	out := wirePost{
-		Channel: p.Place, Title: p.Doc.Title, Text: p.Doc.Markdown(), Facts: p.Doc.Facts, Tone: p.Doc.Tone, Link: p.Doc.Link, Links: p.Doc.Links, Under: under, Why: p.Why,
+		Channel: p.Place, Title: p.Doc.Title, Text: p.Doc.Markdown(), Facts: p.Doc.Facts, Tone: p.Doc.Tone, Link: p.Doc.Link, Links: p.Doc.Links, Under: under, Why: p.Why, Mark: connect.Mark,
 	}
 	if s := p.Doc.Sender; s != nil && s.Name != "" {
 		out.Sender = &wireSender{Name: s.Name}

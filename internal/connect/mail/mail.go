@@ -319,6 +319,9 @@ func Item(raw []byte, fallback string) connect.Item {
 		key = clean(id, 300)
 	}
 	r["id"] = key
+	if mr.Header.Get(markHeader) == connect.Mark {
+		r["own"] = true
+	}
 	if ids, err := mr.Header.MsgIDList("In-Reply-To"); err == nil && len(ids) > 0 && len(ids[0]) < 300 {
 		r["in_reply_to"] = clean(ids[0], 300)
 	}

@@ -159,6 +159,9 @@ func addressesOf(text string) []string {
 	return out
 }
 
+// markHeader bears the mark of what Dorfbote has sent.
+const markHeader = "Posted-By"
+
 // letter writes a mail. The same post under the same key has the same Message-ID, so that one that is sent again is known as the
 // same.
 func (m *mailbox) letter(ctx context.Context, p connect.Post, under string) (*letter, error) {
@@ -196,6 +199,7 @@ func (m *mailbox) letter(ctx context.Context, p connect.Post, under string) (*le
 	msg.SetMessageIDWithValue(out.id)
 	msg.SetDate()
 	msg.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834
+	msg.SetGenHeader(markHeader, connect.Mark)
 	if under != "" {
 		msg.SetGenHeader(gomail.HeaderInReplyTo, "<"+under+">")
 		msg.SetGenHeader(gomail.HeaderReferences, "<"+under+">")

@@ -76,6 +76,8 @@ type message struct {
 	Mentions, Images       []string
 	Thread                 string
 	Reaction               string // for a reaction; Text is then what it is a reaction to
+	Changed                bool   // it was said before, and is said anew now
+	Gone                   bool   // it was taken away
 }
 
 // wanted tells whether a source takes a message.
@@ -128,6 +130,9 @@ func command(text string) (word, rest string) {
 }
 
 func (m *message) item() connect.Item {
+	if m.Gone {
+		return connect.Item{Key: m.ID, Removed: true, By: m.Author}
+	}
 	word, rest := command(m.Text)
 	r := map[string]any{"id": m.ID, "room": m.Room, "author": m.Author, "text": clean(m.Text), "at": m.At.UTC().Format(time.RFC3339)}
 	if m.Reaction != "" {
@@ -144,7 +149,7 @@ func (m *message) item() connect.Item {
 	if m.Thread != "" {
 		r["thread"] = m.Thread
 	}
-	return connect.Item{Key: m.ID, Record: r, At: m.At, By: m.Author}
+	return connect.Item{Key: m.ID, Record: r, At: m.At, By: m.Author, Old: m.Changed}
 }
 
 func list(s []string) []any {

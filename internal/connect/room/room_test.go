@@ -3,7 +3,6 @@ package room
 import (
 	"context"
 	"encoding/json"
-	"encoding/xml"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -13,10 +12,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"mellium.im/xmlstream"
-	xmppim "mellium.im/xmpp"
-	"mellium.im/xmpp/jid"
-	"mellium.im/xmpp/stanza"
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
@@ -97,52 +92,40 @@ func TestTheSquare(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, items, 1)
 	assert.Equal(t, "done", items[0].Record["reaction"])
+
+	// What somebody says anew, or takes away, is that person's own alone; what bears the mark of a Dorfbote is its own.
+	change := func(method, by, body string) int {
+		req, err := http.NewRequest(method, server.URL+"/square/posts/2/said?author="+by, strings.NewReader(body))
+		require.NoError(t, err)
+		res, err := http.DefaultClient.Do(req)
+		require.NoError(t, err)
+		res.Body.Close()
+		return res.StatusCode
+	}
+	assert.Equal(t, 404, change(http.MethodDelete, "Jonas", ""))
+	assert.Equal(t, 404, change(http.MethodPut, "", `{"author":"Jonas","text":"not mine"}`))
+	assert.Equal(t, 400, change(http.MethodPut, "", `{"author":"Vera","text":" "}`))
+	assert.Equal(t, 204, change(http.MethodPut, "", `{"author":"Vera","text":"hello all"}`))
+	items, p, err = read(map[string]string{"room": "#tours"}, p.Cursor)
+	require.NoError(t, err)
+	require.Len(t, items, 1)
+	assert.Equal(t, []any{"2", "hello all", true}, []any{items[0].Key, items[0].Record["text"], items[0].Old})
+	assert.Equal(t, 204, change(http.MethodDelete, "Vera", ""))
+	require.NoError(t, st.DB.Exec("INSERT INTO practice.posts (channel, sender, text, mark) VALUES ('#tours', 'Another', 'told by another', ?)", connect.Mark).Error)
+	items, _, err = read(map[string]string{"room": "#tours"}, p.Cursor)
+	require.NoError(t, err)
+	require.Len(t, items, 1)
+	assert.Equal(t, []any{"2", true}, []any{items[0].Key, items[0].Removed})
 	_, _, err = read(map[string]string{"room": "#board"}, nil)
 	require.ErrorContains(t, err, "a member must let it in first")
-}
-
-// person is somebody else in the room.
-func person(t *testing.T, chat *peers.Chat, room string) (say func(string)) {
-	env := testdb.Loopback(t, value.DefaultWorkspace())
-	env.TLS = chat.TLS
-	conn, err := newXMPP(connect.Config{Settings: map[string]string{"user": "jonas@" + chat.Domain, "password": "jonas-1", "host": chat.Address, "rooms": chat.Rooms}, Env: env})
-	require.NoError(t, err)
-	x := conn.(*xmppRooms)
-	s, err := x.session(context.Background())
-	require.NoError(t, err)
-	t.Cleanup(func() { end(s) })
-	to := jid.MustParse(room)
-	joined := make(chan struct{}, 20)
-	go func() {
-		_ = s.Serve(xmppim.HandlerFunc(func(_ xmlstream.TokenReadEncoder, start *xml.StartElement) error {
-			if start.Name.Local == "message" { // the room's subject comes last
-				joined <- struct{}{}
-			}
-			return nil
-		}))
-	}()
-	require.NoError(t, x.join(context.Background(), s, to, "Jonas", time.Time{}))
-	<-joined
-	// A new room is locked until its owner has accepted how it is set up (XEP-0045, 10.1.2).
-	iq := stanza.IQ{Type: stanza.SetIQ, To: to}
-	form := xmlstream.Wrap(nil, xml.StartElement{Name: xml.Name{Space: "jabber:x:data", Local: "x"}, Attr: []xml.Attr{{Name: xml.Name{Local: "type"}, Value: "submit"}}})
-	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
-	defer cancel()
-	res, err := s.SendIQ(ctx, iq.Wrap(xmlstream.Wrap(form, xml.StartElement{Name: xml.Name{Space: "http://jabber.org/protocol/muc#owner", Local: "query"}})))
-	require.NoError(t, err)
-	_ = res.Close()
-	return func(text string) {
-		m := stanza.Message{To: to, Type: stanza.GroupChatMessage, ID: "m-" + text[:2]}
-		body := xmlstream.Wrap(xmlstream.Token(xml.CharData(text)), xml.StartElement{Name: xml.Name{Local: "body"}})
-		require.NoError(t, s.Send(context.Background(), m.Wrap(body)))
-	}
 }
 
 // Messages of a real chat server come by themselves; what was said during a break is made up for.
 func TestXMPP(t *testing.T) {
 	chat := peers.Prosody(t)
 	room := "tours@" + chat.Rooms
-	say := person(t, chat, room)
+	jonas := chat.Jonas(t, room)
+	say := func(text string) { jonas.Say(t, "m-"+text[:2], text) }
 	env := testdb.Loopback(t, value.DefaultWorkspace())
 	env.TLS = chat.TLS
 	settings := map[string]string{"chat": xmpp, "user": "dorfbote@" + chat.Domain, "password": "dorfbote-1", "host": chat.Address, "rooms": chat.Rooms}
@@ -201,6 +184,35 @@ func TestXMPP(t *testing.T) {
 		got[next()] = true
 	}
 	assert.True(t, got["two, said meanwhile"])
+	// What is said anew, or taken away, is the same message: but only by who said it, and after a break as well. What bears the
+	// mark of a Dorfbote, of this one or another, is not heard.
+	item := func() connect.Item {
+		select {
+		case it := <-heard:
+			return it
+		case <-time.After(10 * time.Second):
+			t.Fatal("nothing was heard")
+			return connect.Item{}
+		}
+	}
+	time.Sleep(500 * time.Millisecond)
+	jonas.Say(t, "three", "three litres")
+	three := item()
+	stop()
+	stop = listen()
+	time.Sleep(500 * time.Millisecond)
+	for len(heard) > 0 {
+		<-heard
+	}
+	jonas.Say(t, "x1", "of another", peers.Element("urn:xmpp:message-correct:0", "replace", "id", "nobody-said-this"))
+	jonas.Say(t, "x2", "marked", peers.Element("urn:dorfbote:mark:0", "posted"))
+	jonas.Say(t, "dorfbote-0123", "by its id")
+	jonas.Say(t, "x3", "four litres", peers.Element("urn:xmpp:message-correct:0", "replace", "id", "three"))
+	four := item()
+	assert.Equal(t, []any{three.Key, "four litres", true}, []any{four.Key, four.Record["text"], four.Old})
+	jonas.Say(t, "x4", "This person attempted to retract a previous message", peers.Element("urn:xmpp:message-retract:1", "retract", "id", three.Key))
+	gone := item()
+	assert.Equal(t, []any{three.Key, true}, []any{gone.Key, gone.Removed})
 	stop()
 
 	settings["password"] = "wrong"

@@ -99,6 +99,7 @@ func (s *squareRoom) Wait(ctx context.Context, src connect.SourceConfig, changed
 type cursor struct {
 	After    int64 `json:"after"`    // the last message seen
 	Reaction int64 `json:"reaction"` // the last reaction seen
+	Change   int64 `json:"change"`   // the last change seen to what was said
 }
 
 type squareMessage struct {
@@ -112,6 +113,19 @@ type squareMessage struct {
 	Own      bool      `json:"own"`
 	Reaction string    `json:"reaction"`
 	Post     int64     `json:"post"`
+	Change   int64     `json:"change"`
+	Gone     bool      `json:"gone"`
+}
+
+// message is what was said, in the terms of all chats.
+func (p *squareMessage) message(room string) *message {
+	m := &message{ID: strconv.FormatInt(p.ID, 10), Room: room, Author: p.Author, Text: p.Text, At: p.At, Mentions: p.Mentions, Images: p.Images, Reaction: p.Reaction, Changed: p.Change > 0, Gone: p.Gone}
+	if p.Reaction != "" {
+		m.ID, m.Thread = fmt.Sprintf("r%d", p.ID), strconv.FormatInt(p.Post, 10)
+	} else if p.Under > 0 {
+		m.Thread = strconv.FormatInt(p.Under, 10)
+	}
+	return m
 }
 
 const pageSize = 200
@@ -124,37 +138,47 @@ func (s *squareRoom) Poll(ctx context.Context, src connect.SourceConfig, raw jso
 		_ = json.Unmarshal(raw, &c)
 	}
 	name := strings.TrimPrefix(src.Settings["room"], "#")
-	what, last := "messages", &c.After
-	if src.Settings["which"] == "reactions" {
-		what, last = "reactions", &c.Reaction
-	}
 	out := connect.Polled{}
-	for {
-		var page []squareMessage
-		if err := s.get(ctx, fmt.Sprintf("/rooms/%s/%s?after=%d&limit=%d", url.PathEscape(name), what, *last, pageSize), &page); err != nil {
+	feeds := []feed{{"messages", &c.After, func(p *squareMessage) int64 { return p.ID }}, {"changes", &c.Change, func(p *squareMessage) int64 { return p.Change }}}
+	if src.Settings["which"] == "reactions" {
+		feeds = []feed{{"reactions", &c.Reaction, func(p *squareMessage) int64 { return p.ID }}}
+	}
+	for _, f := range feeds {
+		if err := s.follow(ctx, src, name, f, &out, emit); err != nil {
 			return out, err
-		}
-		out.Calls++
-		for _, p := range page {
-			*last = p.ID
-			m := &message{ID: strconv.FormatInt(p.ID, 10), Room: "#" + name, Author: p.Author, Text: p.Text, At: p.At, Mentions: p.Mentions, Images: p.Images, Reaction: p.Reaction}
-			if p.Reaction != "" {
-				m.ID, m.Thread = fmt.Sprintf("r%d", p.ID), strconv.FormatInt(p.Post, 10)
-			} else if p.Under > 0 {
-				m.Thread = strconv.FormatInt(p.Under, 10)
-			}
-			if p.Own || !wanted(src, m) {
-				continue
-			}
-			if err := emit(m.item()); err != nil {
-				return out, err
-			}
-		}
-		if len(page) < pageSize {
-			break
 		}
 	}
 	var err error
 	out.Cursor, err = json.Marshal(c)
 	return out, err
+}
+
+// feed is a list of a room that grows at its end, read from where it was read to.
+type feed struct {
+	name string
+	last *int64
+	of   func(*squareMessage) int64
+}
+
+// follow hands over what has come in a feed, and moves its end on.
+func (s *squareRoom) follow(ctx context.Context, src connect.SourceConfig, room string, f feed, out *connect.Polled, emit func(connect.Item) error) error {
+	for {
+		var page []squareMessage
+		if err := s.get(ctx, fmt.Sprintf("/rooms/%s/%s?after=%d&limit=%d", url.PathEscape(room), f.name, *f.last, pageSize), &page); err != nil {
+			return err
+		}
+		out.Calls++
+		for i := range page {
+			p := &page[i]
+			*f.last = f.of(p)
+			if m := p.message("#" + room); !p.Own && (m.Gone || wanted(src, m)) {
+				if err := emit(m.item()); err != nil {
+					return err
+				}
+			}
+		}
+		if len(page) < pageSize {
+			return nil
+		}
+	}
 }

@@ -164,12 +164,49 @@ type heard struct {
 	Reply  struct {
 		ID string `xml:"id,attr"`
 	} `xml:"urn:xmpp:reply:0 reply"`
+	Replace struct {
+		ID string `xml:"id,attr"`
+	} `xml:"urn:xmpp:message-correct:0 replace"`
+	Retract struct {
+		ID        string    `xml:"id,attr"`
+		Moderated *struct{} `xml:"urn:xmpp:message-moderate:1 moderated"`
+	} `xml:"urn:xmpp:message-retract:1 retract"`
+	Mark  *struct{}    `xml:"urn:dorfbote:mark:0 posted"`
 	Error stanza.Error `xml:"error"`
 }
 
 // since is when the last message that was delivered was said.
 type since struct {
-	At time.Time `json:"at"`
+	At   time.Time `json:"at"`
+	Said []saying  `json:"said,omitempty"` // the last messages, the newest last, for what corrects them
+}
+
+// saying names a message: its author's id of it, by which a correction names it (XEP-0308), and the room's, by which it is known here
+// and by which it is retracted (XEP-0424). Only who said it may do either.
+type saying struct {
+	ID     string `json:"i"`
+	Key    string `json:"k"`
+	Author string `json:"a"`
+}
+
+// mostSaid is how many messages can still be corrected. They are kept with the cursor, so that a break changes nothing.
+const mostSaid = 50
+
+// remember notes a message, so that it can be corrected.
+func (s *since) remember(one saying) {
+	if s.Said = append(s.Said, one); len(s.Said) > mostSaid {
+		s.Said = s.Said[len(s.Said)-mostSaid:]
+	}
+}
+
+// said finds a message of an author by its id or its key.
+func (s *since) said(author, id string) (key string, ok bool) {
+	for i := len(s.Said) - 1; i >= 0; i-- {
+		if one := s.Said[i]; one.Author == author && (one.ID == id || one.Key == id) {
+			return one.Key, true
+		}
+	}
+	return "", false
 }
 
 // Listen joins the room and hands over what is said there.
@@ -217,13 +254,13 @@ func (x *xmppRooms) Listen(ctx context.Context, src connect.SourceConfig, raw js
 			if err := d.Decode(&h); err != nil && !errors.Is(err, io.EOF) {
 				return nil
 			}
-			for _, m := range h.messages(room, nick) {
+			for _, m := range h.messages(room, nick, &last) {
 				if m.At.After(last.At) {
 					last.At = m.At
 				}
 				cursor, _ := json.Marshal(last)
 				var list []connect.Item
-				if wanted(src, &m) {
+				if m.Gone || wanted(src, &m) {
 					list = []connect.Item{m.item()}
 				}
 				if err := deliver(list, cursor); err != nil {
@@ -260,15 +297,26 @@ func (x *xmppRooms) join(ctx context.Context, s *xmppim.Session, room jid.JID, n
 	return s.Send(ctx, p.Wrap(xmlstream.Wrap(xmlstream.Wrap(nil, history), xml.StartElement{Name: xml.Name{Space: "http://jabber.org/protocol/muc", Local: "x"}})))
 }
 
-// messages makes of a stanza what was said, or the reactions in it.
-func (h *heard) messages(room jid.JID, nick string) []message {
+// messages makes of a stanza what was said, said anew or taken away, or the reactions in it. What Dorfbote has said is passed over:
+// its own, known by its name or its id, and another's, known by its mark.
+func (h *heard) messages(room jid.JID, nick string, last *since) []message {
 	author := h.From.Resourcepart()
-	if h.Type != stanza.GroupChatMessage || author == "" || author == nick {
+	if h.Type == stanza.GroupChatMessage && author == "" && h.Retract.ID != "" && h.Retract.Moderated != nil { // the room itself says so (XEP-0425)
+		return []message{{ID: h.Retract.ID, Gone: true, At: time.Now().UTC()}}
+	}
+	if h.Type != stanza.GroupChatMessage || author == "" || author == nick || h.Mark != nil || strings.HasPrefix(h.ID, idPrefix) {
 		return nil
 	}
 	at := time.Now().UTC()
 	if t, err := time.Parse(time.RFC3339, h.Delay.Stamp); err == nil {
 		at = t
+	}
+	if h.Retract.ID != "" {
+		key, ok := last.said(author, h.Retract.ID)
+		if !ok {
+			return nil
+		}
+		return []message{{ID: key, Author: author, Gone: true, At: at}}
 	}
 	id := h.ID
 	for _, s := range h.StanzaID {
@@ -280,6 +328,13 @@ func (h *heard) messages(room jid.JID, nick string) []message {
 		id = fmt.Sprintf("%s-%d", author, at.UnixMilli())
 	}
 	m := message{ID: id, Room: room.Localpart(), Author: author, Text: h.Body, At: at, Thread: h.Reply.ID}
+	if h.Replace.ID != "" {
+		key, ok := last.said(author, h.Replace.ID)
+		if !ok {
+			return nil
+		}
+		m.ID, m.Changed = key, true
+	}
 	for _, r := range h.Reference {
 		if j, err := jid.Parse(strings.TrimPrefix(r.URI, "xmpp:")); err == nil && r.Type == "mention" {
 			m.Mentions = append(m.Mentions, j.Resourcepart(), j.Localpart())
@@ -299,6 +354,9 @@ func (h *heard) messages(room jid.JID, nick string) []message {
 	}
 	if h.Body == "" {
 		return nil
+	}
+	if !m.Changed {
+		last.remember(saying{h.ID, m.ID, author})
 	}
 	return []message{m}
 }

@@ -300,10 +300,13 @@ func body(d *dialects.Document) (said string, mentions []xml.TokenReader) {
 	return clean(said), mentions
 }
 
+// idPrefix is how the ids of what Dorfbote says begin.
+const idPrefix = "dorfbote-"
+
 // stanzaID names what is said by its post's key, so that a client knows a repeated one.
 func stanzaID(key string) string {
 	sum := sha256.Sum256([]byte(key))
-	return "dorfbote-" + hex.EncodeToString(sum[:10])
+	return idPrefix + hex.EncodeToString(sum[:10])
 }
 
 // Draft gives what would be said.
@@ -369,7 +372,7 @@ const sendingTimeout = joining + showing
 // parts are what a message is made of.
 func parts(d *dialects.Document, more, thread xml.TokenReader, threadOf []string) xml.TokenReader {
 	said, mentions := body(d)
-	list := []xml.TokenReader{text("", "body", said)}
+	list := []xml.TokenReader{text("", "body", said), element("urn:dorfbote:mark:0", "posted")}
 	if more != nil {
 		list = append(list, more)
 	}

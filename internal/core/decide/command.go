@@ -85,5 +85,6 @@ func own(record map[string]any) bool {
 	mine, _ := record["own"].(bool)
 	_, said := record["text"]
 	_, by := record["author"]
-	return mine && said && by
+	_, from := record["from"] // of a mail
+	return mine && said && (by || from)
 }

@@ -26,6 +26,15 @@ type Document struct {
 	Mentions []Mentioned `json:"mentions,omitempty"`
 	Attach   []File      `json:"attach,omitempty"`
 	Buttons  []Button    `json:"buttons,omitempty"`
+	Talk     *Talk       `json:"talk,omitempty"`
+}
+
+// Talk says of a copy of a chat message what the message answered, so that the copy stands in the thread that its like stands in:
+// another message of the same room, by its key; or a post in a room that another source reads, by that source and the key there.
+type Talk struct {
+	Thread string `json:"thread,omitempty"`
+	Source string `json:"source,omitempty"`
+	Key    string `json:"key,omitempty"`
 }
 
 // Fact is a label with its value.

@@ -63,6 +63,7 @@ func (l *likeTemplate) fill(d *Document, f *filling) error {
 		}
 	}
 	d.Body = append(append(paragraph(f.line("like.header", l.header)), body...), paragraph(f.line("like.footer", l.footer))...)
+	d.Talk = talkOf(record)
 	images, _ := record["images"].([]any)
 	for i, e := range images {
 		to, _ := e.(string)
@@ -78,6 +79,20 @@ func (l *likeTemplate) fill(d *Document, f *filling) error {
 		return errors.New("the message has neither text nor a picture")
 	}
 	return nil
+}
+
+// talkOf finds what a message answered; nil where it answered nothing.
+func talkOf(record map[string]any) *Talk {
+	var t Talk
+	t.Thread, _ = record["thread"].(string)
+	if about, ok := record["about"].(map[string]any); ok {
+		t.Source, _ = about["source"].(string)
+		t.Key, _ = about["key"].(string)
+	}
+	if t.Thread == "" && t.Key == "" {
+		return nil
+	}
+	return &t
 }
 
 // safe takes links away that lead to nothing that may stand in a message.

@@ -4,10 +4,12 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/jobs"
 	"dorfbote/internal/store"
@@ -19,6 +21,7 @@ type Row struct {
 	store.Post
 	parent                int
 	underKey, replacesKey string
+	talk                  *message.Talk
 }
 
 // Append puts rows behind others; their parents are counted on.
@@ -43,7 +46,7 @@ func Rows(workflow, seq int64, at time.Time, posts []decide.Post) []Row {
 		if ref == "" {
 			ref = fmt.Sprintf("%s-p%d", Cause(seq), n)
 		}
-		row := Row{parent: p.Under, Post: store.Post{
+		row := Row{parent: p.Under, talk: p.Doc.Talk, Post: store.Post{
 			Workflow: workflow, Arrival: seq, Destination: p.To, Message: p.Message, Body: body, Title: p.Doc.Title,
 			Key: key(ref), CreatedAt: at, Cc: p.Cc, Bcc: p.Bcc, Ask: p.Ask, Done: p.Done, Edits: !p.Edits.IsZero(),
 		}}
@@ -62,7 +65,7 @@ func Rows(workflow, seq int64, at time.Time, posts []decide.Post) []Row {
 	return rows
 }
 
-func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
+func (o *Outbox) insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
 	if len(rows) == 0 {
 		return nil
 	}
@@ -82,6 +85,9 @@ func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
 	if err != nil {
 		return err
 	}
+	if err := o.threads(ctx, tx, rows); err != nil {
+		return fmt.Errorf("looking for the thread of a copy: %w", err)
+	}
 	earlier, err := earlierPosts(ctx, tx, rows, ids)
 	if err != nil {
 		return err
@@ -98,6 +104,9 @@ func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
 		bodies[i], titles[i], keys[i], times[i], expires[i], trials[i] = string(p.Body), p.Title, p.Key, p.CreatedAt, p.ExpiresAt, p.Trial
 		cc[i], bcc[i] = p.Cc, p.Bcc
 		under[i], updates[i] = earlier[p.underKey], earlier[p.replacesKey]
+		if p.Under != nil {
+			under[i] = p.Under
+		}
 		if p.parent >= 0 {
 			under[i] = &ids[p.parent]
 		}
@@ -115,6 +124,48 @@ func insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
 			AS t(id, w, a, d, m, b, t, u, k, at, r, x, y, cc, bcc, ask, done, edits, ur)`, ids, workflows, arrivals, destinations, messages, bodies, titles, under, keys, times, updates, expires, trials, cc, bcc, asks, done, edits, remotes)
 	if err != nil {
 		return fmt.Errorf("writing posts: %w", err)
+	}
+	return nil
+}
+
+// threads finds where copies of what was said in a thread belong: below the copy of what was answered, at the same place; or, where
+// one of our posts was answered that is itself a copy, below the message that it is a copy of.
+func (o *Outbox) threads(ctx context.Context, tx *sql.Tx, rows []Row) error {
+	for i := range rows {
+		r := &rows[i]
+		if r.talk == nil || r.parent >= 0 || r.underKey != "" || r.replacesKey != "" || r.UnderRemote != "" {
+			continue
+		}
+		if r.talk.Thread != "" {
+			var id int64
+			err := tx.QueryRowContext(ctx, `SELECT p.id FROM arrivals now JOIN arrivals was ON was.source = now.source AND was.subject = $4 JOIN posts p ON p.arrival = was.seq
+				WHERE now.seq = $1 AND p.workflow = $2 AND p.destination = $3 AND p.under IS NULL AND p.updates IS NULL AND NOT p.edits ORDER BY p.id DESC LIMIT 1`, r.Arrival, r.Workflow, r.Destination, r.talk.Thread).Scan(&id)
+			if err == nil {
+				r.Under = &id
+				continue
+			}
+			if !errors.Is(err, sql.ErrNoRows) {
+				return err
+			}
+		}
+		if r.talk.Key == "" {
+			continue
+		}
+		var room string
+		err := tx.QueryRowContext(ctx, "SELECT coalesce(data->>'room', '') FROM records WHERE source = $1 AND key = $2", r.talk.Source, r.talk.Key).Scan(&room)
+		if errors.Is(err, sql.ErrNoRows) || err == nil && room == "" {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		to, err := o.Sources.RoomOf(ctx, r.talk.Source, room)
+		if err != nil {
+			return err
+		}
+		if to == r.Destination {
+			r.UnderRemote = r.talk.Key
+		}
 	}
 	return nil
 }
@@ -186,7 +237,7 @@ func reserve(ctx context.Context, tx *sql.Tx, n int) ([]int64, error) {
 
 // Put writes posts into the outbox, and asks for them to be sent.
 func (o *Outbox) Put(ctx context.Context, tx *sql.Tx, rows []Row, send bool) error {
-	if err := insertPosts(ctx, tx, rows, send); err != nil || !send {
+	if err := o.insertPosts(ctx, tx, rows, send); err != nil || !send {
 		return err
 	}
 	told := map[string]bool{}
