@@ -64,6 +64,13 @@ type ProofLines struct {
 	Failures  []decide.Failure               `json:"failures" doc:"what could not be told where the rest was"`
 	Posts     []PlannedPost                  `json:"posts"`
 	Follow    []decide.StepProof             `json:"follow"`
+	Answer    *AnswerLine                    `json:"answer" doc:"what a caller would be answered; null where none is"`
+}
+
+// AnswerLine is what a caller would be answered.
+type AnswerLine struct {
+	Status int `json:"status"`
+	Body   any `json:"body"`
 }
 
 // PlannedPost is a post that would be sent.
@@ -272,6 +279,9 @@ func LinesOf(plan *sheet.Plan, a *arrival.Arrival, reach formula.Reach, suppose 
 	}
 	if l.Follow == nil {
 		l.Follow = []decide.StepProof{}
+	}
+	if r := p.Outcome.Reply; r != nil {
+		l.Answer = &AnswerLine{r.Status, r.Body}
 	}
 	for _, post := range p.Outcome.Posts {
 		l.Posts = append(l.Posts, PlannedPost{To: post.To, Cc: post.Cc, Bcc: post.Bcc, Message: post.Message, Title: post.Doc.Title})

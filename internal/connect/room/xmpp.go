@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -201,8 +202,8 @@ func (s *since) remember(one saying) {
 
 // said finds a message of an author by its id or its key.
 func (s *since) said(author, id string) (key string, ok bool) {
-	for i := len(s.Said) - 1; i >= 0; i-- {
-		if one := s.Said[i]; one.Author == author && (one.ID == id || one.Key == id) {
+	for _, one := range slices.Backward(s.Said) {
+		if one.Author == author && (one.ID == id || one.Key == id) {
 			return one.Key, true
 		}
 	}

@@ -22,6 +22,7 @@ type Table struct {
 	Rows      []cond.Node // a nil row always holds
 	Every     bool        // every row that holds is taken, not the first alone
 	Otherwise bool        // there is something for what no row takes
+	Answers   bool        // a caller is answered, so that nobody else need be told
 	Now       time.Time   // a moment to look at it
 	Created   bool        // arrivals of new records start it
 	Updated   bool        // arrivals of others start it
@@ -88,7 +89,9 @@ func Analyse(t Table) Analysis {
 		return a.Analysis
 	}
 	a.rows()
-	a.gap()
+	if !a.Answers || len(a.Rows) > 0 {
+		a.gap()
+	}
 	return a.Analysis
 }
 

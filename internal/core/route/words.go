@@ -15,7 +15,7 @@ import (
 
 // Look looks into a sheet that has been made ready, and says what it finds.
 func Look(p *sheet.Plan, now time.Time) Analysis {
-	t := Table{Base: []cond.Node{p.When, p.Keep, p.Trigger.That}, Every: p.Every, Otherwise: p.Else != nil, Now: now}
+	t := Table{Base: []cond.Node{p.When, p.Keep, p.Trigger.That}, Every: p.Every, Otherwise: p.Else != nil, Answers: p.Answer != nil, Now: now}
 	t.Created = p.Timed() || p.AsksFor() || p.StartsOn("created")
 	t.Updated = !p.Timed() && !p.AsksFor() && (p.StartsOn("updated") || p.StartsOn("removed"))
 	names := make([]string, len(p.Rows))

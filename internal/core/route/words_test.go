@@ -97,6 +97,7 @@ func TestProblemsOfFindings(t *testing.T) {
 	got = problems(gap, true)
 	require.Len(t, got, 2)
 	assert.Equal(t, "route", got[1].Path)
+	assert.Empty(t, problems("dorfbote: 1\nname: T\nwatch: {called: {takes: [{name: n, type: number}]}}\nanswer: {body: {}}\n", true), "whoever is answered need not be told")
 }
 
 func zurichOf(t *testing.T) *time.Location {

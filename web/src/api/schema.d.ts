@@ -1731,6 +1731,11 @@ export interface components {
             /** @description of those that were asked; may be left out where only one is yours */
             place?: string;
         };
+        AnswerLine: {
+            body: unknown;
+            /** Format: int64 */
+            status: number;
+        };
         Applied: {
             /** @enum {string} */
             did: "made" | "changed" | "unchanged";
@@ -2423,6 +2428,7 @@ export interface components {
             mentions?: components["schemas"]["Mentioned"][] | null;
             picture?: components["schemas"]["Picture"];
             sender?: components["schemas"]["Sender"];
+            talk?: components["schemas"]["Talk"];
             title: string;
             tone: string;
         };
@@ -3381,6 +3387,8 @@ export interface components {
             workflow?: number;
         };
         ProofLines: {
+            /** @description what a caller would be answered; null where none is */
+            answer: components["schemas"]["AnswerLine"];
             /** @description the questions that are put to people; the lines below go on with the choice of each */
             asks: components["schemas"]["AskProof"][] | null;
             /**
@@ -3946,6 +3954,11 @@ export interface components {
             taken: boolean;
             target: string;
             within?: string;
+        };
+        Talk: {
+            key?: string;
+            source?: string;
+            thread?: string;
         };
         Tally: {
             /** Format: int64 */

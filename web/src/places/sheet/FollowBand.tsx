@@ -8,7 +8,9 @@ import { ProblemsAt } from './ProblemsAt';
 import { AddCondition, Condition } from './Condition';
 import { EscalateStep } from './EscalateStep';
 import { Fails } from './Fails';
-import { withTest, type FollowStep, type Sheet, exchanged, dropped } from './model';
+import { counted } from '../../parts/counted';
+import { Pick } from './Pick';
+import { withTest, type FollowStep, type Sheet, exchanged, dropped, filled } from './model';
 import { useSurroundings } from './surroundings';
 import { ChipLine, Values } from './Values';
 import { SourceSelect } from './watch/SourceSelect';
@@ -187,6 +189,7 @@ function StepProof({ proof: p }: { proof: StepProps['proof'] & object }) {
       ) : (
         <>
           <b className={p.taken ? 'good' : 'muted'}>{p.taken ? '● follows' : '– does not follow'}</b>
+          {(p.count ?? 0) > 0 && <b>{counted(p.count!, 'record')}; the first:</b>}
           {p.key && <b>{p.key}</b>}
           <ul className="follow-set">
             {(p.set ?? []).map((f) => (
@@ -236,6 +239,9 @@ function RecordStep({ s, path, change }: Pick<StepProps, 's' | 'path' | 'change'
   const put = (next: Partial<NonNullable<FollowStep['change']>>) =>
     change(s.change ? { ...s, change: { ...s.change, ...next } } : { ...s, add: { ...s.add!, ...next } });
   const known = useFields(way.source).data?.items;
+  const { gathered } = useSurroundings();
+  const eachOf = /^\$\{(.*)\}$/.exec(s.add?.each ?? '')?.[1] ?? '';
+  const lists = gathered.filter((g) => g.many).map((g) => g.name);
   const names = useMemo(() => (known ?? []).map((f) => ({ value: f.name, label: f.label })), [known]);
   return (
     <>
@@ -246,6 +252,19 @@ function RecordStep({ s, path, change }: Pick<StepProps, 's' | 'path' | 'change'
           value={way.source}
           change={(source) => put({ source: source ?? '' })}
         />
+        {s.add && (eachOf !== '' || lists.length > 0) && (
+          <Pick
+            label={`How many records ${placeWords(path)} adds`}
+            value={eachOf}
+            options={[
+              { value: '', label: 'one record' },
+              ...[...new Set([...lists, eachOf])]
+                .filter(Boolean)
+                .map((l) => ({ value: l, label: `one for each of ${l}` })),
+            ]}
+            change={(l) => change({ ...s, add: filled(s.add!, { each: l ? `\${${l}}` : undefined }) })}
+          />
+        )}
         {s.change && (
           <>
             <span>the record</span>

@@ -11,6 +11,7 @@ import { HttpEntry, ScriptEntry, SummaryEntry, ValueEntry } from './GatherWays';
 import { testNames } from './names';
 import { sourceOf, withTest, type Gathered, type Sheet, exchanged, dropped } from './model';
 import { Surroundings, useSurroundings } from './surroundings';
+import { TablePart, withTable } from './TablePart';
 import { SourceSelect } from './watch/SourceSelect';
 import { counted } from '../../parts/counted';
 import { placeWords } from './placeWords';
@@ -32,7 +33,7 @@ export const GatherBand = memo(function GatherBand({ sheet, change, proof }: Pro
   const [open, setOpen] = useState(false);
   const relations = useRelations(open ? sourceOf(sheet.watch) : '');
   const list = sheet.gather ?? [];
-  if (readOnly && list.length === 0) return null;
+  if (readOnly && list.length === 0 && !sheet.tables) return null;
   const set = (next: Gathered[]) => change({ gather: next.length ? next : undefined });
   const add = (g: Omit<Gathered, 'name'>, base: string) => {
     let name = base;
@@ -49,6 +50,33 @@ export const GatherBand = memo(function GatherBand({ sheet, change, proof }: Pro
           proof={proof?.gather?.find((p) => p.path === `gather[${i}]`)}
           change={(next) => set(exchanged(list, i, next))}
           remove={() => set(dropped(list, i))}
+        />
+      ))}
+      {Object.entries(sheet.tables ?? {}).map(([name, rows]) => (
+        <BandLine
+          key={name}
+          ask={
+            <>
+              <TablePart
+                name={name}
+                rows={rows}
+                taken={Object.keys(sheet.tables ?? {})}
+                change={(next) => change({ tables: { ...sheet.tables, [name]: next } })}
+                rename={(to) =>
+                  change({
+                    tables: Object.fromEntries(
+                      Object.entries(sheet.tables ?? {}).map(([k, v]) => [k === name ? to : k, v]),
+                    ),
+                  })
+                }
+                remove={() => {
+                  const rest = Object.entries(sheet.tables ?? {}).filter(([k]) => k !== name);
+                  change({ tables: rest.length ? Object.fromEntries(rest) : undefined });
+                }}
+              />
+              <ProblemsAt path={`tables.${name}`} />
+            </>
+          }
         />
       ))}
       {!readOnly && (
@@ -95,6 +123,11 @@ export const GatherBand = memo(function GatherBand({ sheet, change, proof }: Pro
                       key: 'http',
                       label: 'The answer of a service',
                       onClick: () => add({ http: { url: 'https://' }, if_fails: 'empty' }, 'answer'),
+                    },
+                    {
+                      key: 'table',
+                      label: 'A table of its own, such as from which room to which',
+                      onClick: () => change({ tables: withTable(sheet.tables) }),
                     },
                     {
                       key: 'script',

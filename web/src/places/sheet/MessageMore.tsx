@@ -1,4 +1,4 @@
-import { Button, Input, Select } from 'antd';
+import { Button, Checkbox, Input, Select } from 'antd';
 import { useRef } from 'react';
 import { RemoveButton } from '../../parts/RemoveButton';
 import { useLatest } from '../../parts/useLatest';
@@ -6,7 +6,7 @@ import { ChipInput } from './compose/ChipInput';
 import type { ChipHandle } from './compose/Handle';
 import { FieldPicker } from './FieldPicker';
 import { MessageButtons } from './MessageButtons';
-import { exchanged, dropped, type Message } from './model';
+import { exchanged, dropped, filled, type Message } from './model';
 import { freshChart, freshTable, PicturePart } from './PicturePart';
 import { useSurroundings } from './surroundings';
 
@@ -25,6 +25,7 @@ type Column = File['table']['columns'][number];
 export function MessageMore({ name, message, gathered, set }: Props) {
   const { readOnly, gathered: lists, fields } = useSurroundings();
   const { sender, picture } = message;
+  const like = typeof message.like === 'string' ? { of: message.like } : message.like;
   const links = message.links ?? [];
   const mention = message.mention ?? [];
   const attach = message.attach ?? [];
@@ -40,6 +41,7 @@ export function MessageMore({ name, message, gathered, set }: Props) {
   );
   return (
     <>
+      {like && <LikePart like={like} change={(next) => set({ like: next })} />}
       {sender && (
         <>
           <span>Sender</span>
@@ -171,6 +173,14 @@ export function MessageMore({ name, message, gathered, set }: Props) {
         <>
           <span />
           <div className="inline">
+            {!like &&
+              !message.list &&
+              fields.some((f) => f.name === 'text') &&
+              add('copy of a chat message', {
+                like: { of: '${record}', author: true },
+                body: undefined,
+                facts: undefined,
+              })}
             {!sender && add('sender', { sender: { name: '' } })}
             {add('link', { links: [...links, { text: '', to: '' }] })}
             {fields.length > 0 &&
@@ -190,6 +200,42 @@ export function MessageMore({ name, message, gathered, set }: Props) {
           </div>
         </>
       )}
+    </>
+  );
+}
+
+type Like = Exclude<NonNullable<Message['like']>, string>;
+
+/** A copy of a chat message: its text with its marks and its pictures, with what stands around it. */
+function LikePart({ like, change }: { like: Like; change: (next: Like | undefined) => void }) {
+  const { readOnly } = useSurroundings();
+  const put = (next: Partial<Like>) => change(filled<Like>(like, next));
+  return (
+    <>
+      <span>Copy of</span>
+      <div className="morepart">
+        <Text label="The message that is copied" value={like.of} change={(of) => put({ of })} />
+        <Checkbox
+          disabled={readOnly}
+          checked={like.author === true}
+          onChange={(e) => put({ author: e.target.checked || undefined })}
+        >
+          with who said it
+        </Checkbox>
+        <Text
+          label="Line above the copy"
+          hint="a line above"
+          value={like.header ?? ''}
+          change={(header) => put({ header })}
+        />
+        <Text
+          label="Line below the copy"
+          hint="a line below"
+          value={like.footer ?? ''}
+          change={(footer) => put({ footer })}
+        />
+        {!readOnly && <RemoveButton label="No copy of a message" remove={() => change(undefined)} />}
+      </div>
     </>
   );
 }

@@ -6,6 +6,7 @@ import type { FieldItem, Proof, Question, TrailMark } from '../../api/client';
 import { fieldsOf, useFields, useMe, useSources, useWords } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
 import { AskBand } from './AskBand';
+import { AnswerBand } from './AnswerBand';
 import { AsText } from './AsText';
 import { ChosenBar } from './ChosenBar';
 import { FollowBand } from './FollowBand';
@@ -15,6 +16,7 @@ import { PaceBand } from './PaceBand';
 import { RouteBandView } from './RouteBandView';
 import { SheetHead } from './SheetHead';
 import { TellBand } from './TellBand';
+import { columnsOf } from './TablePart';
 import { Trail } from './Trail';
 import { Worth } from './Worth';
 import { WatchBand } from './watch/WatchBand';
@@ -49,19 +51,35 @@ function useGathered(sheet: Sheet | undefined): GatheredName[] {
     many: false,
     answer: true,
   }));
+  const tables = Object.entries(sheet?.tables ?? {}).map(([name, rows]) => ({
+    name,
+    columns: columnsOf(rows),
+  }));
   const sources = [...new Set(list.flatMap((g) => (g.source?.includes('/') ? [g.source] : [])))];
   const known = useQueries({
     queries: sources.map(fieldsOf),
     combine: (results) => results.map((r) => r.data?.items),
   });
-  const spelt = JSON.stringify([...list, ...asked]);
+  const spelt = JSON.stringify({ found: [...list, ...asked], tables });
   return useMemo(
-    () =>
-      (JSON.parse(spelt) as typeof list).map(({ name, source, many, answer }) => ({
-        name,
-        many,
-        fields: answer ? answerFields : (known[sources.indexOf(source ?? '')] ?? []).filter((f) => !f.hidden),
-      })),
+    () => {
+      const now = JSON.parse(spelt) as { found: typeof list; tables: typeof tables };
+      return [
+        ...now.found.map(({ name, source, many, answer }) => ({
+          name,
+          many,
+          fields: answer
+            ? answerFields
+            : (known[sources.indexOf(source ?? '')] ?? []).filter((f) => !f.hidden),
+        })),
+        ...now.tables.map(({ name, columns }) => ({
+          name,
+          many: true,
+          table: true,
+          fields: columns.map((c) => ({ name: c, label: c, type: '' })),
+        })),
+      ];
+    },
     // The sources follow from how the list is spelt.
     // eslint-disable-next-line react-hooks/exhaustive-deps
     [spelt, known],
@@ -222,6 +240,7 @@ function Editor({ id }: { id: number }) {
                 trail={body?.trail ?? noMarks}
                 table={body?.table ?? undefined}
               />
+              <AnswerBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
               <TellBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />
               <PaceBand sheet={sheet} change={change} trail={body?.trail ?? noMarks} />
               <FollowBand sheet={sheet} change={change} proof={body?.proof ?? undefined} />

@@ -147,52 +147,59 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
         />
         {!readOnly && <FieldPicker insert={(f) => title.current?.insert(f)} />}
       </div>
-      <span>Text</span>
-      <div className="with-picker">
-        <ChipInput
-          id="msg-body"
-          label="Text"
-          lines
-          marks
-          words
-          value={message.body ?? ''}
-          readOnly={readOnly}
-          change={setBody}
-          handle={body}
-        />
-        {!readOnly && (
-          <span className="body-tools">
-            <FieldPicker insert={(f) => body.current?.insert(f)} />
-            <Marks set={(m) => body.current?.mark(m)} />
-          </span>
-        )}
-      </div>
-      <ListPart list={message.list} gathered={gathered} change={(list) => set({ list })} />
-      <span>Facts</span>
-      <div>
-        {facts.map((f, i) => (
-          <div key={i} className="fact">
-            <Input
-              aria-label={`Label of fact ${i + 1}`}
-              value={f.label}
+      {!message.like && (
+        <>
+          <span>Text</span>
+          <div className="with-picker">
+            <ChipInput
+              id="msg-body"
+              label="Text"
+              lines
+              marks
+              words
+              value={message.body ?? ''}
               readOnly={readOnly}
-              onChange={(e) =>
-                set({ facts: facts.map((g, j) => (j === i ? { ...g, label: e.target.value } : g)) })
-              }
+              change={setBody}
+              handle={body}
             />
-            <FactValue index={i} value={String(f.value)} change={setFact} />
             {!readOnly && (
-              <RemoveButton label={`Remove fact ${i + 1}`} remove={() => set({ facts: dropped(facts, i) })} />
+              <span className="body-tools">
+                <FieldPicker insert={(f) => body.current?.insert(f)} />
+                <Marks set={(m) => body.current?.mark(m)} />
+              </span>
             )}
           </div>
-        ))}
-        {!readOnly && (
-          <FieldPicker
-            label="+ fact"
-            pick={(n) => set({ facts: [...facts, { label: n.label, value: '${' + n.path + '}' }] })}
-          />
-        )}
-      </div>
+          <ListPart list={message.list} gathered={gathered} change={(list) => set({ list })} />
+          <span>Facts</span>
+          <div>
+            {facts.map((f, i) => (
+              <div key={i} className="fact">
+                <Input
+                  aria-label={`Label of fact ${i + 1}`}
+                  value={f.label}
+                  readOnly={readOnly}
+                  onChange={(e) =>
+                    set({ facts: facts.map((g, j) => (j === i ? { ...g, label: e.target.value } : g)) })
+                  }
+                />
+                <FactValue index={i} value={String(f.value)} change={setFact} />
+                {!readOnly && (
+                  <RemoveButton
+                    label={`Remove fact ${i + 1}`}
+                    remove={() => set({ facts: dropped(facts, i) })}
+                  />
+                )}
+              </div>
+            ))}
+            {!readOnly && (
+              <FieldPicker
+                label="+ fact"
+                pick={(n) => set({ facts: [...facts, { label: n.label, value: '${' + n.path + '}' }] })}
+              />
+            )}
+          </div>
+        </>
+      )}
       <span>Tone</span>
       <Segmented
         size="small"

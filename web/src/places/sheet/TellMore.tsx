@@ -22,9 +22,11 @@ export const eachOf = (t: Tell) => (t.each ?? '').trim().replace(/^\$\{\s*|\s*\}
 
 /** What is seldom said of a tell: copies, one post for each of a list, and what becomes of an empty address. */
 export function TellMore({ tell, label, id, more, set }: Props) {
-  const { readOnly, gathered, fields } = useSurroundings();
+  const { readOnly, gathered, fields, keyField } = useSurroundings();
+  const by = fields.find((f) => f.name === 'room')?.name ?? keyField;
   const lists = [
-    ...gathered.filter((g) => g.many).map((g) => g.name),
+    ...gathered.filter((g) => g.many && !g.table).map((g) => g.name),
+    ...gathered.filter((g) => g.table).map((g) => `rows(${g.name}, record.${by})`),
     ...fields.filter((f) => f.type === 'list').map((f) => `record.${f.name}`),
   ];
   const over = overOf(tell.to);

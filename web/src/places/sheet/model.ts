@@ -34,6 +34,9 @@ export type FollowStep = NonNullable<Sheet['follow']>[number];
 /** How often, and at what hours, a workflow may tell anything. */
 export type Pace = NonNullable<Sheet['pace']>;
 
+/** Small tables that a sheet carries. */
+export type Tables = NonNullable<Sheet['tables']>;
+
 export type { Message } from '../../api/sheet';
 export type MessageList = NonNullable<NonNullable<Sheet['messages']>[string]['list']>;
 export type Tell = Tells[number];

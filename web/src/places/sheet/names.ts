@@ -18,6 +18,8 @@ export interface GatheredName {
   name: string;
   many: boolean;
   fields: Described[];
+  /** A table that the sheet carries; its rows are found by a value. */
+  table?: boolean;
 }
 
 interface Described {

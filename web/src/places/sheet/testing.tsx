@@ -1,7 +1,7 @@
 import { useState, type ReactNode } from 'react';
 import type { FieldItem, Op } from '../../api/client';
 import { served } from '../../testing';
-import { formulaNames, testNames } from './names';
+import { formulaNames, testNames, type GatheredName } from './names';
 import { putAt, type Sheet } from './model';
 import { Findings, noSurroundings, Surroundings } from './surroundings';
 
@@ -82,6 +82,7 @@ export function editor(
     readOnly?: boolean;
     problems?: Parameters<typeof Findings.Provider>[0]['value']['problems'];
     fields?: FieldItem[];
+    gathered?: GatheredName[];
   } = {},
 ) {
   const known = around.fields ?? fields;
@@ -103,6 +104,7 @@ export function editor(
         value={{
           ...noSurroundings,
           fields: known,
+          gathered: around.gathered ?? [],
           operators,
           chips: known,
           tests: testNames(known),

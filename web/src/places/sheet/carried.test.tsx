@@ -1,0 +1,123 @@
+import { expect, it } from 'vitest';
+import { chosen, drawn, labelled, pressed, saying, typed, wait } from '../../testing';
+import { AnswerBand } from './AnswerBand';
+import { FollowBand } from './FollowBand';
+import { GatherBand } from './GatherBand';
+import { MessageMore } from './MessageMore';
+import type { Message, Sheet } from './model';
+import { columnsOf, pasted, withTable } from './TablePart';
+import { editor, practice } from './testing';
+import type { ProofLines } from '../../api/client';
+
+it('carries a table: a name, columns and rows, pasted from a spreadsheet', async () => {
+  practice();
+  const e = editor({ tables: withTable(undefined) } as unknown as Sheet, ({ sheet, change }) => (
+    <GatherBand sheet={sheet} change={change} proof={undefined} />
+  ));
+  const page = await drawn(e.page);
+  await typed(labelled('from in row 1 of rooms'), '#tours');
+  await typed(labelled('to in row 1 of rooms'), 'far/tours');
+  await pressed(saying('+ row'));
+  await typed(labelled('from in row 2 of rooms'), '#lab');
+  expect(e.now.sheet.tables).toEqual({ rooms: [{ from: '#tours', to: 'far/tours' }, { from: '#lab' }] });
+  await pressed(labelled('Remove row 2 of rooms'));
+  await pressed(labelled('Remove the column to of rooms'));
+  expect(e.now.sheet.tables).toEqual({ rooms: [{ from: '#tours' }] });
+  await pressed(labelled('Remove the table rooms'));
+  expect(e.now.sheet.tables).toBeUndefined();
+  await page.gone();
+});
+
+it('takes pasted cells from a cell on, makes rows as needed, and drops what has no column', () => {
+  const rows = [{ from: 'a', to: 'x' }];
+  expect(columnsOf(rows)).toEqual(['from', 'to']);
+  expect(pasted(rows, ['from', 'to'], 0, 1, 'y\tbeyond\r\nz\t\r\n')).toEqual([
+    { from: 'a', to: 'y' },
+    { from: '', to: 'z' },
+  ]);
+  expect(pasted([], ['from', 'to'], 0, 0, 'a\tb')).toEqual([{ from: 'a', to: 'b' }]);
+  expect(Object.keys(withTable({ rooms: [] }))).toEqual(['rooms', 'rooms2']);
+});
+
+it('answers a caller: a status, a body by names, and what this caller would hear', async () => {
+  practice();
+  const proof = { answer: { status: 200, body: { allowed: true } } } as unknown as ProofLines;
+  const e = editor({ watch: { called: {} } } as unknown as Sheet, ({ sheet, change }) => (
+    <AnswerBand sheet={sheet} change={change} proof={sheet.answer && proof} />
+  ));
+  const page = await drawn(e.page);
+  await pressed(saying('+ answer the caller'));
+  expect(e.now.sheet.answer).toEqual({ body: { outcome: '${outcome}' } });
+  expect(page.at.textContent).toContain('"allowed": true');
+  await typed(labelled('Status of the answer'), '202');
+  await pressed(labelled('Leave outcome out of the answer'));
+  await wait(() => e.now.sheet.answer?.status === 202);
+  expect(e.now.sheet.answer).toEqual({ status: 202, body: {} });
+  await pressed(labelled('Do not answer the caller'));
+  expect(e.now.sheet.answer).toBeUndefined();
+  await page.gone();
+});
+
+it('edits a body that is no object as JSON, and keeps what cannot be read from the sheet', async () => {
+  practice();
+  const e = editor(
+    { watch: { called: {} }, answer: { body: ['${outcome}'] } } as unknown as Sheet,
+    ({ sheet, change }) => <AnswerBand sheet={sheet} change={change} proof={undefined} />,
+  );
+  const page = await drawn(e.page);
+  const body = labelled('Body of the answer, as JSON');
+  await typed(body, '["${outcome}", 1');
+  expect(e.now.sheet.answer).toEqual({ body: ['${outcome}'] });
+  expect(page.at.textContent).toContain('✕');
+  await typed(body, '["${outcome}", 1]');
+  expect(e.now.sheet.answer).toEqual({ body: ['${outcome}', 1] });
+  await page.gone();
+});
+
+it('asks nothing of a workflow that nobody calls', async () => {
+  practice();
+  const e = editor({ watch: { source: 'tours/collections' } } as unknown as Sheet, ({ sheet, change }) => (
+    <AnswerBand sheet={sheet} change={change} proof={undefined} />
+  ));
+  const page = await drawn(e.page);
+  expect(page.at.textContent).toBe('');
+  await page.gone();
+});
+
+it('copies a chat message in the place of a text, with what stands around it', async () => {
+  practice();
+  let message: Message = { title: 'x', body: 'y', facts: [{ label: 'a', value: 'b' }] };
+  const set = (next: Partial<Message>) => (message = { ...message, ...next });
+  const text = { name: 'text', label: 'Text', type: 'text' };
+  const e = editor(
+    { messages: { alert: message } } as unknown as Sheet,
+    () => <MessageMore name="alert" message={message} gathered={[]} set={set} />,
+    { fields: [text as never] },
+  );
+  const page = await drawn(e.page);
+  await pressed(saying('+ copy of a chat message'));
+  expect(message).toMatchObject({
+    like: { of: '${record}', author: true },
+    body: undefined,
+    facts: undefined,
+  });
+  await page.gone();
+});
+
+it('adds a record for each of a list, and shows how many that are', async () => {
+  practice();
+  const step = { add: { source: 'tours/farms', set: { name: '${it.name}' } } };
+  const line = { path: 'follow[0]', taken: true, count: 3, set: [{ field: 'name', value: 'A' }] };
+  const e = editor(
+    { watch: { source: 'tours/collections' }, route: {}, follow: [step] } as unknown as Sheet,
+    ({ sheet, change }) => (
+      <FollowBand sheet={sheet} change={change} proof={{ follow: [line] } as unknown as ProofLines} />
+    ),
+    { gathered: [{ name: 'made', many: true, fields: [] }] },
+  );
+  const page = await drawn(e.page);
+  expect(page.at.textContent).toContain('3 records; the first:');
+  await chosen('How many records step 1 adds', 'one for each of made');
+  expect(e.now.sheet.follow![0]!.add).toMatchObject({ each: '${made}' });
+  await page.gone();
+});
