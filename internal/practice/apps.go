@@ -33,6 +33,13 @@ type record struct {
 
 func (record) TableName() string { return "practice.records" }
 
+// fields are those of the record.
+func (r *record) fields() map[string]any {
+	v, _ := value.ReadJSON(r.Data)
+	m, _ := v.(map[string]any)
+	return m
+}
+
 func (s *Server) kind(app, name string) *world.RecordKind {
 	for _, k := range s.kinds {
 		if k.App == app && k.Name == name {
@@ -46,6 +53,7 @@ func (s *Server) appRoutes(r chi.Router) {
 	r.Get("/apps", s.listApps)
 	r.Post("/apps/{app}/hooks", s.addHook)
 	r.Get("/apps/{app}/hooks", s.listHooks)
+	s.gateRoutes(r)
 	r.Get("/apps/{app}/{kind}/schema", s.withKind(func(w http.ResponseWriter, _ *http.Request, k *world.RecordKind) {
 		w.Header().Set("Content-Type", "application/schema+json")
 		_, _ = w.Write(k.Schema)
@@ -164,6 +172,9 @@ func (s *Server) createRecord(w http.ResponseWriter, r *http.Request, k *world.R
 func (s *Server) patchRecord(w http.ResponseWriter, r *http.Request, k *world.RecordKind) {
 	fields, ok := readBody(w, r)
 	if !ok {
+		return
+	}
+	if !s.mayChange(w, r, k, chi.URLParam(r, "key"), fields) {
 		return
 	}
 	s.change(w, r, k, chi.URLParam(r, "key"), func(before map[string]any) (map[string]any, string, error) {

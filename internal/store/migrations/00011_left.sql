@@ -7,8 +7,11 @@ ALTER TABLE practice.posts ADD COLUMN changed bigint, ADD COLUMN gone boolean NO
 CREATE INDEX posts_changed ON practice.posts (channel, changed) WHERE changed IS NOT NULL;
 -- Some chats have two ids of a post: its author's, by which it is corrected, and the room's, by which it is answered.
 CREATE INDEX posts_remote_room ON posts (split_part(remote_id, ' ', 2)) WHERE split_part(remote_id, ' ', 2) <> '';
+-- Where a practice app asks before it does something.
+CREATE TABLE practice.gates (app text PRIMARY KEY, address text NOT NULL, token text NOT NULL);
 
 -- +goose Down
+DROP TABLE practice.gates;
 DROP INDEX posts_remote_room;
 ALTER TABLE practice.posts DROP COLUMN changed, DROP COLUMN gone, DROP COLUMN mark;
 DROP SEQUENCE practice.changes;

@@ -3,6 +3,7 @@ import { useState } from 'react';
 import type { FieldItem } from '../../api/client';
 import { useFields, useMe } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
+import { Gate } from './Gate';
 import { useChange, useRecords, type AppKind, type PracticeRecord } from './usePractice';
 
 /** The columns that say most about a record of each kind; the rest is seen on editing. */
@@ -41,6 +42,8 @@ export function Records({ of }: { of: AppKind }) {
         className="practice-search"
         onSearch={setQ}
       />
+      {of.app === 'counter' && of.kind === 'orders' && <Gate app={of.app} />}
+      {change.isPending && <p className="muted small">Saving…</p>}
       {records.error && <Trouble error={records.error} again={() => void records.refetch()} />}
       <table className="ledger records">
         <thead>

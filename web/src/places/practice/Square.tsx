@@ -1,5 +1,6 @@
 import { useMayEdit } from '../../api/act';
-import { App, Button, Input } from 'antd';
+import { useMe } from '../../api/queries';
+import { App, Button, Input, Popconfirm } from 'antd';
 import { useEffect, useRef, useState } from 'react';
 import { useSearchParams } from 'react-router';
 import { MessageView } from '../../parts/MessageView';
@@ -13,6 +14,7 @@ import {
   usePress,
   useReact,
   useSay,
+  useSayAnew,
   type SquarePost,
 } from './usePractice';
 
@@ -129,6 +131,7 @@ function Post({ post, replies, mayReact, linked }: PostProps) {
     );
   };
   const counts = post.reactions ?? [];
+  const me = useMe();
   return (
     <div ref={at} className={linked ? 'squarepost is-linked' : 'squarepost'}>
       <p className="muted small" title={fullOf(post.at)}>
@@ -164,18 +167,64 @@ function Post({ post, replies, mayReact, linked }: PostProps) {
             answer
           </Button>
         )}
+        {mayReact && post.author !== undefined && post.author === me.data?.name && <Own post={post} />}
       </p>
       <MessageView doc={drawnOf(post)} press={mayReact ? (n) => setPressed(n) : undefined}>
         {pressed !== undefined && <Pressed post={post} button={pressed} over={() => setPressed(undefined)} />}
         {replies.map((r) => (
           <div key={r.id} className="reply">
-            {r.author && <p className="muted small">{r.author}</p>}
+            {r.author && (
+              <p className="muted small">
+                {r.author} {mayReact && r.author === me.data?.name && <Own post={r} />}
+              </p>
+            )}
             <MessageView doc={drawnOf(r)} />
           </div>
         ))}
         {answering && <Say channel={post.channel} under={post.id} />}
       </MessageView>
     </div>
+  );
+}
+
+/** What one can do with one's own words: say them anew, or take them away. */
+function Own({ post }: { post: SquarePost }) {
+  const anew = useSayAnew();
+  const [text, setText] = useState<string>();
+  return (
+    <>
+      <Button
+        size="small"
+        type="link"
+        aria-label={`Change what post ${post.id} says`}
+        onClick={() => setText(text === undefined ? post.text : undefined)}
+      >
+        change
+      </Button>
+      <Popconfirm
+        title="Take it away for everybody?"
+        okText="Take it away"
+        cancelText="Keep it"
+        onConfirm={() => anew.mutate({ post: post.id })}
+      >
+        <Button size="small" type="link" aria-label={`Take post ${post.id} away`}>
+          take away
+        </Button>
+      </Popconfirm>
+      {text !== undefined && (
+        <Input
+          autoFocus
+          aria-label={`New text of post ${post.id}`}
+          value={text}
+          maxLength={4000}
+          onChange={(e) => setText(e.target.value)}
+          onPressEnter={() =>
+            text.trim() && anew.mutate({ post: post.id, text }, { onSuccess: () => setText(undefined) })
+          }
+        />
+      )}
+      {anew.error && <Trouble error={anew.error} />}
+    </>
   );
 }
 

@@ -115,6 +115,36 @@ export function useChange(app: string, kind: string) {
   });
 }
 
+/** Where an app asks before it does something; the address is empty where it asks nobody. */
+export const useGate = (app: string) =>
+  useQuery({
+    queryKey: ['practice', 'gate', app],
+    queryFn: () => call<{ address: string }>(`/apps/${app}/gate`),
+  });
+
+/** Has an app ask somewhere, or nobody. */
+export function useSetGate(app: string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (gate: { address: string; token: string } | undefined) =>
+      call(`/apps/${app}/gate`, gate ? { method: 'PUT', body: JSON.stringify(gate) } : { method: 'DELETE' }),
+    onSettled: () => cache.invalidateQueries({ queryKey: ['practice', 'gate', app] }),
+  });
+}
+
+/** Puts another text in the place of what one has said, or takes it away. */
+export function useSayAnew() {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: ({ post, text }: { post: number; text?: string }) =>
+      call(
+        `/square/posts/${post}/said`,
+        text ? { method: 'PUT', body: JSON.stringify({ text }) } : { method: 'DELETE' },
+      ),
+    onSettled: () => cache.invalidateQueries({ queryKey: ['practice', 'posts'] }),
+  });
+}
+
 export function useMember() {
   const cache = useQueryClient();
   return useMutation({

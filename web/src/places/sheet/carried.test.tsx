@@ -4,14 +4,14 @@ import { AnswerBand } from './AnswerBand';
 import { FollowBand } from './FollowBand';
 import { GatherBand } from './GatherBand';
 import { MessageMore } from './MessageMore';
-import type { Message, Sheet } from './model';
+import type { Message } from './model';
 import { columnsOf, pasted, withTable } from './TablePart';
 import { editor, practice } from './testing';
 import type { ProofLines } from '../../api/client';
 
 it('carries a table: a name, columns and rows, pasted from a spreadsheet', async () => {
   practice();
-  const e = editor({ tables: withTable(undefined) } as unknown as Sheet, ({ sheet, change }) => (
+  const e = editor({ tables: withTable(undefined) }, ({ sheet, change }) => (
     <GatherBand sheet={sheet} change={change} proof={undefined} />
   ));
   const page = await drawn(e.page);
@@ -42,7 +42,7 @@ it('takes pasted cells from a cell on, makes rows as needed, and drops what has 
 it('answers a caller: a status, a body by names, and what this caller would hear', async () => {
   practice();
   const proof = { answer: { status: 200, body: { allowed: true } } } as unknown as ProofLines;
-  const e = editor({ watch: { called: {} } } as unknown as Sheet, ({ sheet, change }) => (
+  const e = editor({ watch: { called: {} } }, ({ sheet, change }) => (
     <AnswerBand sheet={sheet} change={change} proof={sheet.answer && proof} />
   ));
   const page = await drawn(e.page);
@@ -60,10 +60,9 @@ it('answers a caller: a status, a body by names, and what this caller would hear
 
 it('edits a body that is no object as JSON, and keeps what cannot be read from the sheet', async () => {
   practice();
-  const e = editor(
-    { watch: { called: {} }, answer: { body: ['${outcome}'] } } as unknown as Sheet,
-    ({ sheet, change }) => <AnswerBand sheet={sheet} change={change} proof={undefined} />,
-  );
+  const e = editor({ watch: { called: {} }, answer: { body: ['${outcome}'] } }, ({ sheet, change }) => (
+    <AnswerBand sheet={sheet} change={change} proof={undefined} />
+  ));
   const page = await drawn(e.page);
   const body = labelled('Body of the answer, as JSON');
   await typed(body, '["${outcome}", 1');
@@ -76,7 +75,7 @@ it('edits a body that is no object as JSON, and keeps what cannot be read from t
 
 it('asks nothing of a workflow that nobody calls', async () => {
   practice();
-  const e = editor({ watch: { source: 'tours/collections' } } as unknown as Sheet, ({ sheet, change }) => (
+  const e = editor({ watch: { source: 'tours/collections' } }, ({ sheet, change }) => (
     <AnswerBand sheet={sheet} change={change} proof={undefined} />
   ));
   const page = await drawn(e.page);
@@ -90,7 +89,7 @@ it('copies a chat message in the place of a text, with what stands around it', a
   const set = (next: Partial<Message>) => (message = { ...message, ...next });
   const text = { name: 'text', label: 'Text', type: 'text' };
   const e = editor(
-    { messages: { alert: message } } as unknown as Sheet,
+    { messages: { alert: message } },
     () => <MessageMore name="alert" message={message} gathered={[]} set={set} />,
     { fields: [text as never] },
   );
@@ -109,7 +108,7 @@ it('adds a record for each of a list, and shows how many that are', async () => 
   const step = { add: { source: 'tours/farms', set: { name: '${it.name}' } } };
   const line = { path: 'follow[0]', taken: true, count: 3, set: [{ field: 'name', value: 'A' }] };
   const e = editor(
-    { watch: { source: 'tours/collections' }, route: {}, follow: [step] } as unknown as Sheet,
+    { watch: { source: 'tours/collections' }, route: {}, follow: [step] },
     ({ sheet, change }) => (
       <FollowBand sheet={sheet} change={change} proof={{ follow: [line] } as unknown as ProofLines} />
     ),
