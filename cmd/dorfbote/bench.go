@@ -29,6 +29,7 @@ func benchCommand() *cobra.Command {
 	}
 	cmd.Flags().DurationVar(&o.Each, "each", 5*time.Second, "how long each load lasts")
 	cmd.Flags().BoolVar(&o.Telling, "telling", false, "measure only how posts go to webhooks and by mail")
+	cmd.Flags().BoolVar(&o.Alerts, "alerts", false, "measure only what comes after alerts: questions, alerts that nobody takes, posts that follow, answers to callers")
 	cmd.Flags().IntVar(&o.Clients, "clients", 32, "clients at once")
 	return cmd
 }

@@ -49,12 +49,16 @@ type Options struct {
 	Each    time.Duration
 	Clients int
 	Telling bool // measure only how posts go to webhooks and by mail
+	Alerts  bool // measure only what comes after alerts
 }
 
 // Run measures everything and prints a table.
 func Run(ctx context.Context, out io.Writer, o Options) error {
 	if o.Telling {
 		return runTelling(ctx, out)
+	}
+	if o.Alerts {
+		return runAlerts(ctx, out, o)
 	}
 	rows := measureCore()
 	more, err := measureSheets()
@@ -188,6 +192,10 @@ func measureLive(ctx context.Context, o Options) ([]Row, error) {
 		return nil, err
 	}
 	stop()
+	after, err := measureAlerts(ctx, o, st, pg.URL)
+	if err != nil {
+		return nil, err
+	}
 	telling, err := measureElsewhere(ctx, pg.URL)
 	if err != nil {
 		return nil, err
@@ -202,7 +210,7 @@ func measureLive(ctx context.Context, o Options) ([]Row, error) {
 		{"POST to post in the square, one at a time, p50 and p99", ms(quantile(single, .5)) + ", " + ms(quantile(single, .99)), "goal 20 ms, 150 ms"},
 		{"POST to post in the square, 100 a second, p50 and p99", ms(quantile(paced, .5)) + ", " + ms(quantile(paced, .99)), "goal 20 ms, 150 ms"},
 		{"memory of the server at rest and after the intake run", rest + ", " + under, ""},
-	}, append(append(append(more, late), telling...), sustained...)...), nil
+	}, slices.Concat(more, []Row{late}, after, telling, sustained)...), nil
 }
 
 func body(n int64, status string) []byte {

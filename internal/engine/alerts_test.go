@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"gorm.io/gorm"
 
+	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/engine/alerts"
 	"dorfbote/internal/engine/links"
@@ -188,6 +189,36 @@ func TestAQuestionIsDecidedOnce(t *testing.T) {
 	var verdict store.Verdict
 	require.NoError(t, w.Store.DB.First(&verdict, "arrival = ?", first.Arrival).Error)
 	assert.Equal(t, []string{string(decide.Told), "Yes"}, []string{verdict.Verdict, verdict.Route})
+}
+
+// Questions that cannot be gone on with, since what they are about is not kept any more, hold up no others: they are looked at
+// again later.
+func TestQuestionsThatCannotGoOnHoldUpNobody(t *testing.T) {
+	w := start(t, true)
+	require.NoError(t, w.Store.DB.Create(&store.Destination{Name: "square/#other", Connection: "square", Title: "#other"}).Error)
+	w.only(t, strings.NewReplacer("within: 4s", "within: 1h", "remind: 1s", "remind: 30m").Replace(asking))
+	ctx := context.Background()
+	var events []hook.Event
+	for i := range 130 {
+		events = append(events, event(fmt.Sprint(i), fmt.Sprint("A", i), "late", 900))
+	}
+	w.take(t, events...)
+	eventually(t, "asked", func() bool { return len(w.chat.titles()) == 260 })
+	w.Stop() // so that they are due together
+	do := func(sql string) { require.NoError(t, w.Store.DB.Exec(sql).Error) }
+	do("DELETE FROM arrivals WHERE subject <> 'A129'")
+	do("UPDATE asks SET due_at = now() - interval '1 minute', ends_at = now() - interval '1 minute'")
+	do("UPDATE asks SET due_at = now() - interval '1 second' WHERE title = 'may A129?'")
+	for range 3 {
+		_, err := w.Decider.AskDue(ctx)
+		require.NoError(t, err)
+	}
+	var states []string
+	require.NoError(t, w.Store.DB.Raw("SELECT state FROM asks WHERE title = 'may A129?'").Scan(&states).Error)
+	assert.Equal(t, []string{store.AskDecided}, states)
+	var due int64
+	require.NoError(t, w.Store.DB.Raw("SELECT count(*) FROM asks WHERE state = 'open' AND due_at > now() + interval '30 minutes'").Scan(&due).Error)
+	assert.EqualValues(t, 129, due, "they are looked at again later")
 }
 
 // What is said in a room: a reply in an alert's thread counts as an answer to it, a command is done and answered in its thread, and

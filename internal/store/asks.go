@@ -133,11 +133,20 @@ func (s *Store) AskWorkflow(ctx context.Context, id int64) (workflow int64, err 
 	return workflow, res.Error
 }
 
-// DueAsks lists questions with which something is to be done now.
-func (s *Store) DueAsks(ctx context.Context, limit int) ([]int64, error) {
-	var out []int64
-	err := s.DB.WithContext(ctx).Raw("SELECT id FROM asks WHERE state = 'open' AND due_at <= now() ORDER BY due_at LIMIT ?", limit).Scan(&out).Error
+// DueAsk is a question with which something is to be done now.
+type DueAsk struct{ ID, Workflow int64 }
+
+// DueAsks lists questions with which something is to be done now, the earliest first.
+func (s *Store) DueAsks(ctx context.Context, limit int) ([]DueAsk, error) {
+	var out []DueAsk
+	err := s.DB.WithContext(ctx).Raw("SELECT id, workflow FROM asks WHERE state = 'open' AND due_at <= now() ORDER BY due_at LIMIT ?", limit).Scan(&out).Error
 	return out, err
+}
+
+// PutOffAsk has it looked later what is to be done with a question, where that cannot be done now.
+func PutOffAsk(ctx context.Context, tx *sql.Tx, id int64, by time.Duration) error {
+	_, err := tx.ExecContext(ctx, "UPDATE asks SET due_at = now() + $2 * interval '1 second' WHERE id = $1 AND state = 'open'", id, by.Seconds())
+	return err
 }
 
 // GivenBy notes that a place has answered, and HandAsked that another is asked in its stead.

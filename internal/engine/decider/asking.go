@@ -5,7 +5,9 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -98,17 +100,56 @@ func (e *ErrAsked) Error() string { return e.Words }
 
 // AskDue puts questions that waited for opening hours, reminds of others, and ends those whose time is over.
 func (de *Decider) AskDue(ctx context.Context) (more bool, err error) {
-	list, err := de.Store.DueAsks(ctx, 100)
+	list, err := de.Store.DueAsks(ctx, askedAtOnce)
 	if err != nil {
 		return false, err
 	}
-	for _, id := range list {
-		err := de.withAsk(ctx, id, func(tx *sql.Tx, c *asked) error { return de.askDue(ctx, tx, c) })
-		if err != nil && !errors.As(err, new(*ErrAsked)) {
-			return false, fmt.Errorf("question %d: %w", id, err)
-		}
+	of := map[int64][]int64{}
+	for _, a := range list {
+		of[a.Workflow] = append(of[a.Workflow], a.ID)
 	}
-	return len(list) == 100, nil
+	var failed []error
+	for _, workflow := range slices.Sorted(maps.Keys(of)) {
+		ids := of[workflow]
+		err := de.asksDue(ctx, workflow, ids)
+		if err != nil && len(ids) > 1 { // one that fails holds up no other
+			err = nil
+			for _, id := range ids {
+				if one := de.asksDue(ctx, workflow, []int64{id}); one != nil {
+					err = fmt.Errorf("question %d: %w", id, one)
+				}
+			}
+		}
+		failed = append(failed, err)
+	}
+	return len(list) == askedAtOnce, errors.Join(failed...)
+}
+
+// askedAtOnce is how many due questions are seen to in one go, and notYet after which time one is looked at again that cannot be
+// gone on with, such as one of a sheet that cannot be run any more.
+const (
+	askedAtOnce = 100
+	notYet      = time.Hour
+)
+
+// asksDue does what is due with some questions of a workflow, in one transaction. As with all that goes by the clock, nobody waits
+// for the disk: what is lost with a crash is due again.
+func (de *Decider) asksDue(ctx context.Context, workflow int64, ids []int64) error {
+	return de.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+		if err := paceLock(ctx, tx, workflow); err != nil {
+			return err
+		}
+		for _, id := range ids {
+			err := de.openAsk(ctx, tx, id, func(c *asked) error { return de.askDue(ctx, tx, c) })
+			if errors.As(err, new(*ErrAsked)) {
+				err = store.PutOffAsk(ctx, tx, id, notYet)
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 // Answer takes an answer to a question. The error is an [*ErrAsked] where it cannot count.
@@ -203,22 +244,28 @@ func (de *Decider) withAsk(ctx context.Context, id int64, do func(tx *sql.Tx, c 
 		if err := paceLock(ctx, tx, workflow); err != nil {
 			return err
 		}
-		a, err := store.OpenAsk(ctx, tx, id)
-		if err != nil {
-			return err
-		}
-		if a.State != store.AskOpen {
-			return &ErrAsked{a.Ended()}
-		}
-		c := &asked{Ask: *a}
-		if err := de.readAsked(ctx, c); err != nil {
-			return err
-		}
-		if err := do(tx, c); err != nil {
-			return err
-		}
-		return notify.In(ctx, tx, notify.Message{Topic: notify.Decided, Seq: c.Arrival})
+		return de.openAsk(ctx, tx, id, func(c *asked) error { return do(tx, c) })
 	})
+}
+
+// openAsk does something with an open question, in a transaction that has the lock of its workflow. What it is refused for, by an
+// [*ErrAsked], it is before anything is written, as far as nobody answers.
+func (de *Decider) openAsk(ctx context.Context, tx *sql.Tx, id int64, do func(c *asked) error) error {
+	a, err := store.OpenAsk(ctx, tx, id)
+	if err != nil {
+		return err
+	}
+	if a.State != store.AskOpen {
+		return &ErrAsked{a.Ended()}
+	}
+	c := &asked{Ask: *a}
+	if err := de.readAsked(ctx, c); err != nil {
+		return err
+	}
+	if err := do(c); err != nil {
+		return err
+	}
+	return notify.In(ctx, tx, notify.Message{Topic: notify.Decided, Seq: c.Arrival})
 }
 
 func (de *Decider) readAsked(ctx context.Context, c *asked) error {
