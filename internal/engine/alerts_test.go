@@ -191,6 +191,35 @@ func TestAQuestionIsDecidedOnce(t *testing.T) {
 	assert.Equal(t, []string{string(decide.Told), "Yes"}, []string{verdict.Verdict, verdict.Route})
 }
 
+// However many people answer at the same time, each is heard soon: nobody waits for a connection that another holds who waits.
+func TestManyAnswerAtOnce(t *testing.T) {
+	const n = 80
+	w := start(t, true)
+	require.NoError(t, w.Store.DB.Create(&store.Destination{Name: "square/#other", Connection: "square", Title: "#other"}).Error)
+	w.only(t, strings.NewReplacer("within: 4s", "within: 1h", "remind: 1s", "remind: 30m").Replace(asking))
+	var events []hook.Event
+	for i := range n {
+		events = append(events, event(fmt.Sprint(i), fmt.Sprint("A", i), "late", 900))
+	}
+	w.take(t, events...)
+	eventually(t, "asked", func() bool { return len(w.chat.titles()) == 2*n })
+	asks, err := w.Store.Asks(t.Context(), store.AskFilter{State: store.AskOpen, Limit: n})
+	require.NoError(t, err)
+	require.Len(t, asks, n)
+	ctx, cancel := context.WithTimeout(t.Context(), 15*time.Second)
+	defer cancel()
+	failed := make(chan error, n)
+	for _, a := range asks {
+		go func() {
+			_, err := w.Alerts.AnswerAsk(ctx, a.ID, "square/#tours", "Ann", "yes", "")
+			failed <- err
+		}()
+	}
+	for range n {
+		require.NoError(t, <-failed)
+	}
+}
+
 // Questions that cannot be gone on with, since what they are about is not kept any more, hold up no others: they are looked at
 // again later.
 func TestQuestionsThatCannotGoOnHoldUpNobody(t *testing.T) {

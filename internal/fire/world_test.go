@@ -93,6 +93,7 @@ func play(role string) error {
 	if e.Box, err = seal.New(fireKey()); err != nil {
 		return err
 	}
+	e.Env.Base = os.Getenv("DORFBOTE_FIRE_BASE")
 	if keep := os.Getenv("DORFBOTE_FIRE_KEEP"); keep != "" {
 		n, _ := strconv.ParseInt(keep, 10, 64)
 		e.Upkeep.Keep, e.Upkeep.Every = store.Keep{Arrivals: n}, 20*time.Second
@@ -185,6 +186,7 @@ func (s *square) spoiled() int {
 
 type call struct {
 	key, channel, title string
+	buttons             map[string]string // addresses to be called, by their words
 	at                  time.Time
 	status              int
 }
@@ -201,7 +203,10 @@ func (s *square) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.NotFound(w, r)
 		return
 	}
-	var p struct{ Title, Channel string }
+	var p struct {
+		Title, Channel string
+		Buttons        []struct{ Text, Call string }
+	}
 	_ = json.NewDecoder(r.Body).Decode(&p)
 	how := answers
 	if s.spoil != nil {
@@ -220,6 +225,12 @@ func (s *square) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	c := call{key: r.Header.Get("Idempotency-Key"), channel: p.Channel, title: p.Title, at: time.Now(), status: http.StatusCreated}
+	for _, b := range p.Buttons {
+		if c.buttons == nil {
+			c.buttons = map[string]string{}
+		}
+		c.buttons[b.Text] = b.Call
+	}
 	if c.at.Before(s.until[c.channel]) {
 		s.early++
 	}
@@ -283,7 +294,9 @@ route:
 `
 
 // prepare fills a database with one hook, one chat of two channels and one workflow that is on.
-func prepare(t testing.TB, st *store.Store, chat string) {
+func prepare(t testing.TB, st *store.Store, chat string) { prepareWith(t, st, chat, sheetText) }
+
+func prepareWith(t testing.TB, st *store.Store, chat, sheetText string) {
 	db := st.DB
 	require.NoError(t, db.Create(&store.Connection{ID: "tours", Kind: "hook", Title: "Tours", KeyField: "id", CreatedAt: time.Now()}).Error)
 	require.NoError(t, db.Create(&store.Connection{ID: "square", Kind: "chat", Title: "Square", Settings: store.Texts{"address": chat}, CreatedAt: time.Now()}).Error)

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"sync"
 	"time"
 
 	"gorm.io/gorm"
@@ -234,13 +235,40 @@ type asked struct {
 	sc       *formula.Scope
 }
 
+// answeringMost is how many people's answers a process takes at the same time.
+const answeringMost = 4
+
+// few lets [answeringMost] in at a time.
+type few struct {
+	once   sync.Once
+	places chan struct{}
+}
+
+func (f *few) enter(ctx context.Context) (leave func(), err error) {
+	f.once.Do(func() { f.places = make(chan struct{}, answeringMost) })
+	select {
+	case f.places <- struct{}{}:
+		return func() { <-f.places }, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
 // withAsk does something with an open question, alone, in one transaction.
 func (de *Decider) withAsk(ctx context.Context, id int64, do func(tx *sql.Tx, c *asked) error) error {
 	workflow, err := de.Store.AskWorkflow(ctx, id)
 	if err != nil {
 		return err
 	}
-	return de.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
+	// Whoever waits for the workflow's lock holds a connection. So what is read on the way is read over the same one, and few wait at
+	// a time: were there as many as there are connections, the one who has the lock could not go on.
+	leave, err := de.answering.enter(ctx)
+	if err != nil {
+		return err
+	}
+	defer leave()
+	return de.Store.Within(ctx, func(ctx context.Context) error {
+		tx := store.Current(ctx)
 		if err := paceLock(ctx, tx, workflow); err != nil {
 			return err
 		}

@@ -23,4 +23,6 @@ type Decider struct {
 	Outbox    *outbox.Outbox
 	// Missed is called when what processes tell each other may have been missed, beside looking for what is to be decided.
 	Missed func(ctx context.Context) error
+
+	answering few
 }
