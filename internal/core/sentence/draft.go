@@ -88,6 +88,9 @@ func (r *reader) ask(out *Reading) {
 		}
 		put(Doubt{About: r.draft.theirs[0], Ask: "At set times the list is told as a whole, so that there is no one record to give the address of " + r.draft.theirs[0] + ". Who gets it?", Choices: persons})
 	}
+	if r.draft.every != nil && len(r.draft.asks)+len(r.draft.unless) > 0 {
+		put(Doubt{Ask: "At set times the list is told as a whole, of which nobody is asked before, and which nobody takes. Is that left out?", Waives: true})
+	}
 	if r.draft.lasts != "" && len(r.draft.becomes) == 0 && len(r.draft.keep) == 0 {
 		put(Doubt{Ask: "What has to last that long?", Waives: true})
 	}
@@ -180,6 +183,7 @@ func (r *reader) sheet() map[string]any {
 	if d.pace != nil {
 		sheet["pace"] = d.pace
 	}
+	r.after(sheet)
 	return sheet
 }
 

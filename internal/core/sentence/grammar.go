@@ -24,6 +24,8 @@ type draft struct {
 	urgent  bool
 	theirs  []string     // words of the sentence for those whose address a record gives
 	attach  *KnownSource // its records go with the message as a table
+	asks    []string     // who is asked first
+	unless  []unless     // who is told where nobody takes it in time
 }
 
 type dueAt struct{ field, offset string }

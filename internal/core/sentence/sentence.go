@@ -105,6 +105,8 @@ func Read(text string, w World, waived ...string) Reading {
 	if r.from != nil {
 		r.addresses()
 		r.attached()
+		r.asksFirst()
+		r.ifNobody()
 		r.clauses()
 	}
 	return r.result()
@@ -182,7 +184,8 @@ func (r *reader) channels() {
 		t := &r.tokens[i]
 		for _, c := range r.world.Channels {
 			title := value.Fold(c.Title)
-			behind := i > 0 && strings.Contains(" tell to in alert notify and ", " "+r.tokens[i-1].low+" ")
+			behind := i > 0 && strings.Contains(" tell to in alert notify and ask telling ", " "+r.tokens[i-1].low+" ") ||
+				i > 1 && r.tokens[i-1].low == "the" && strings.Contains(" tell ask telling ", " "+r.tokens[i-2].low+" ")
 			if t.low == title || t.low == value.Fold(c.Name) || behind && "#"+t.low == title {
 				t.as, t.means, t.channel = AsChannel, c.Name, c.Name
 				break

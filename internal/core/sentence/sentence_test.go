@@ -140,6 +140,46 @@ func reaching(t testing.TB) World {
 	return w
 }
 
+// Somebody is asked first, and what is told waits for it; others are told only where nobody takes it in time.
+func TestAskedFirstAndEscalated(t *testing.T) {
+	ask := func(of string) string {
+		return `[{"choices":[{"name":"approve","text":"Approve"},{"comment":"required","name":"decline","text":"Decline"}],"message":"question","name":"verdict","of":` + of + `,"within":"2d"}]`
+	}
+	late := func(within, to string) string {
+		return `[{"tell":[{"message":"alert","to":"` + to + `"}],"unless":{"claimed":true,"within":"` + within + `"}}]`
+	}
+	for _, c := range []struct{ text, route, ask, follow string }{
+		{"ask #board before telling #tours when an order is disputed", "Approved→square/#tours", ask(`"square/#board"`), "null"},
+		{"when an order is disputed, ask the board first and tell #tours", "Approved→square/#tours", ask(`"square/#board"`), "null"},
+		{"Ask Vera Lindt and #board before you tell #tours when an order is disputed.", "Approved→square/#tours", ask(`["person/vera","square/#board"]`), "null"},
+		{"ask the board before telling #tours when a collection is late; litres over 2000 to #lab", "every All→square/#tours Litres above 2000→square/#lab", ask(`"square/#board"`), "null"},
+		{"tell #tours when a collection is late; tell #board if nobody takes it within 15 minutes", "otherwise→square/#tours", "null", late("15m", "square/#board")},
+		{"tell #tours when a collection is late, and tell #board if nobody takes it within an hour", "otherwise→square/#tours", "null", late("1h", "square/#board")},
+		{"tell #tours when a collection is late; if nobody takes it within 2 hours, mail vera@lindental.example", "otherwise→square/#tours", "null", late("2h", "mail/vera@lindental.example")},
+		{"tell #tours when a collection is late; unless somebody takes it within 30 minutes tell the board", "otherwise→square/#tours", "null", late("30m", "square/#board")},
+		{"tell #tours when a collection is late; tell #board if nobody takes it", "otherwise→square/#tours", "null", late("15m", "square/#board")},
+		{"ask #board before telling #tours when a collection is late; tell #lab if nobody takes it within 10 minutes", "Approved→square/#tours", ask(`"square/#board"`), late("10m", "square/#lab")},
+	} {
+		t.Run(c.text, func(t *testing.T) {
+			r := Read(c.text, reaching(t))
+			require.Empty(t, r.Questions, "%+v", r.Words)
+			compiles(t, r)
+			parts := strings.Split(brief(r), " | ")
+			assert.Equal(t, c.route, parts[2])
+			for name, want := range map[string]string{"ask": c.ask, "follow": c.follow} {
+				raw, err := json.Marshal(r.Sheet[name])
+				require.NoError(t, err)
+				assert.JSONEq(t, want, string(raw), name)
+			}
+			raw, _ := json.Marshal(r.Sheet)
+			assert.Equal(t, c.follow != "null", strings.Contains(string(raw), `"claim":true`), "what can be taken has a button for it")
+			assert.Equal(t, c.ask != "null", strings.Contains(string(raw), "verdict.choice"))
+		})
+	}
+	reads(t, "every Monday at 8 tell #tours the collections that are late; tell #board if nobody takes it", reaching(t), "null", ": []")
+	reads(t, "tell #tours when a collection is late if nobody takes it", reaching(t), "null", `nobody takes: []`)
+}
+
 // Records of one name in two sources are asked about, and told apart by their connection.
 func TestTwoSourcesOfOneName(t *testing.T) {
 	w := world()

@@ -126,7 +126,7 @@ func (r *reader) person(at int) int {
 func (r *reader) persons() {
 	for i := 1; i < len(r.tokens); i++ {
 		before := r.tokens[i-1]
-		told := slices.Contains([]string{"tell", "alert", "notify"}, before.low) && before.as == ""
+		told := slices.Contains([]string{"tell", "alert", "notify", "ask", "telling"}, before.low) && before.as == ""
 		also := i > 1 && (before.low == "and" && r.tokens[i-2].channel != "" || before.comma && before.channel != "")
 		n := r.person(i)
 		if n == 0 || !told && !also {

@@ -53,7 +53,8 @@ function Blanks({ pattern: p, make }: Props) {
       setBusy(false);
     }
   };
-  const known = (sources.data?.items ?? []).some((s) => s.source === values.source);
+  const there = (sources.data?.items ?? []).map((s) => s.source);
+  const known = blanks.every((b) => b.kind !== 'source' || there.includes(values[b.name] ?? ''));
   return (
     <div className="blanks">
       {blanks.map((b) => (
