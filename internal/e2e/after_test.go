@@ -375,3 +375,56 @@ func TestARoomIsCopied(t *testing.T) {
 	}
 	assert.Empty(t, p.Troubles())
 }
+
+// The Counter asks before it confirms an order, and does what it is answered: from a pattern to a refusal that it shows.
+func TestTheCounterAsksAWorkflow(t *testing.T) {
+	page, _ := enter(t)
+	p := &person{t: t, Page: page}
+	for id, amount := range map[string]int{"ORD-SMALL": 40, "ORD-LARGE": 9000} {
+		status, err := browser.Eval[int](page, fmt.Sprintf(`fetch('/api/practice/apps/counter/orders', {method: 'POST', headers: {'Content-Type': 'application/json'}, body: JSON.stringify({id: %q, customer: 'Gasthof', amount: %d, currency: 'CHF', status: 'new'})}).then(r => r.status)`, id, amount))
+		require.NoError(t, err)
+		require.Less(t, status, 300)
+	}
+	require.NoError(t, p.Go("/workflows/new"))
+	p.press(".pattern-title", "▸ An app asks first, and waits")
+	p.fill(`.pattern [aria-label="Limit"]`, "500")
+	p.press(".pattern button", "Draft the sheet")
+	p.sees(`[data-testid="answer"]`, "allowed")
+	p.press("button", "Switch on")
+	p.press(".ant-modal button", "Switch on")
+	p.sees(".sheetstate", "is on")
+	p.press("button", "Start…")
+	p.press(".ant-modal button", "Make a token for calls")
+	p.sees(".ant-modal", "Bearer")
+	given, err := browser.Eval[string](page, `document.querySelector('.ant-modal').innerText`)
+	require.NoError(t, err)
+	address, token := regexp.MustCompile(`https?://\S+/call/\d+`).FindString(given), regexp.MustCompile(`Bearer (\S+)`).FindStringSubmatch(given)
+	require.NotEmpty(t, address, given)
+	require.Len(t, token, 2, given)
+	require.NoError(t, p.Go("/practice"))
+	p.press(`[aria-label="App"] label, .ant-segmented-item`, "Orders")
+	p.press("summary", "It confirms orders without asking anybody.")
+	p.fill(`[aria-label="Address that is called"]`, address)
+	p.fill(`[aria-label="Token of the workflow"]`, strings.Trim(token[1], `'"`))
+	p.press("button", "Ask before confirming")
+	p.sees("summary", "It asks "+address)
+	t.Logf("%d presses and fields, of 14 (21 at most)", p.did)
+	confirm := func(id string) {
+		require.NoError(t, p.Fill(`input[aria-label="Search records"]`, id))
+		require.NoError(t, p.Keys("\r"))
+		require.NoError(t, p.Until(fmt.Sprintf(`document.querySelectorAll('table.records tbody tr').length === 1 && document.querySelector('tr[data-key=%q]')`, id)))
+		require.NoError(t, p.Choose("Status of "+id, "confirmed"))
+	}
+	confirm("ORD-LARGE")
+	require.NoError(t, p.UntilText("body", "ORD-LARGE may not be confirmed"))
+	confirm("ORD-SMALL")
+	status := func(id string) string {
+		said, err := browser.Eval[string](page, fmt.Sprintf(`fetch('/api/practice/apps/counter/orders/%s').then(r => r.json()).then(o => o.status)`, id))
+		require.NoError(t, err)
+		return said
+	}
+	require.Eventually(t, func() bool { return status("ORD-SMALL") == "confirmed" }, 15*time.Second, 100*time.Millisecond)
+	assert.Equal(t, "new", status("ORD-LARGE"))
+	inSquare(p, "board", "over the limit")
+	assert.Empty(t, withoutStatus(p.Troubles(), 409))
+}

@@ -18,10 +18,13 @@ import (
 	"dorfbote/internal/core/value"
 )
 
-// maxAppended bounds the files that rows are added to, since a whole new one is written each time.
-const maxAppended = 64 << 20
+// How large files may be that rows are added to, since a whole new one is written each time.
+const (
+	maxAppended = 64 << 20 // of .csv
+	maxWorkbook = 20 << 20 // of .xlsx
+)
 
-// write adds a row to a .csv file in a folder. The new file takes the old one's place in one move, so that whoever
+// write adds a row to a .csv or .xlsx file in a folder. The new file takes the old one's place in one move, so that whoever
 // reads it sees the row whole or not at all.
 func write(_ context.Context, c connect.Config, src connect.SourceConfig, w connect.Write) (connect.Written, error) {
 	t := &tables{c}
@@ -46,6 +49,9 @@ func write(_ context.Context, c connect.Config, src connect.SourceConfig, w conn
 	defer lock.Close()
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
 		return out, err
+	}
+	if workbookFile(file) {
+		return writeWorkbook(root, file, src.Settings, w, out)
 	}
 	old, err := readWhole(root, file)
 	if err != nil {
@@ -86,8 +92,8 @@ func unwritable(t *tables, file string, change bool) (said, do string) {
 		return "a table's rows can be added but not changed", "add a row, or keep these records in an app"
 	case !t.local():
 		return "the file lies at an address, where it can only be read", "use a table in a folder of this server"
-	case !strings.EqualFold(filepath.Ext(file), ".csv"):
-		return "rows are added to .csv files only", "save the table as .csv"
+	case !strings.EqualFold(filepath.Ext(file), ".csv") && !workbookFile(file):
+		return "rows are added to .csv and .xlsx files only", "save the table as one of these"
 	}
 	return "", ""
 }
@@ -129,14 +135,8 @@ func readWhole(root *os.Root, file string) ([]byte, error) {
 
 // rowOf writes a row in the order of the columns. A name that is no column is refused rather than lost.
 func rowOf(names []string, old []byte, set map[string]any) ([]byte, error) {
-	for _, name := range value.SortedKeys(set) {
-		if !slices.Contains(names, name) {
-			said := "the table has no column " + name
-			if near := value.Nearest(name, names); near != "" {
-				said += "; did you mean " + near + "?"
-			}
-			return nil, &fault.Fault{Tried: "adding a row", Said: said}
-		}
+	if err := columnsOf(names, set); err != nil {
+		return nil, err
 	}
 	cells := make([]string, len(names))
 	for i, name := range names {
@@ -156,20 +156,42 @@ func rowOf(names []string, old []byte, set map[string]any) ([]byte, error) {
 	return b.Bytes(), enc.Error()
 }
 
+// columnsOf refuses what is to be set and is no column.
+func columnsOf(names []string, set map[string]any) error {
+	for _, name := range value.SortedKeys(set) {
+		if !slices.Contains(names, name) {
+			said := "the table has no column " + name
+			if near := value.Nearest(name, names); near != "" {
+				said += "; did you mean " + near + "?"
+			}
+			return &fault.Fault{Tried: "adding a row", Said: said}
+		}
+	}
+	return nil
+}
+
 func replace(root *os.Root, file string, content []byte) error {
+	return replaceBy(root, file, func(f io.Writer) error {
+		_, err := f.Write(content)
+		return err
+	})
+}
+
+// replaceBy puts what is written in a file's place, in one move.
+func replaceBy(root *os.Root, file string, write func(io.Writer) error) error {
 	tmp := "." + file + ".new"
 	f, err := root.OpenFile(tmp, os.O_CREATE|os.O_WRONLY|os.O_TRUNC, 0o644)
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(content)
-	if err == nil {
+	if err = write(f); err == nil {
 		err = f.Sync()
 	}
 	if closeErr := f.Close(); err == nil {
 		err = closeErr
 	}
 	if err != nil {
+		_ = root.Remove(tmp)
 		return err
 	}
 	return root.Rename(tmp, file)

@@ -11,7 +11,7 @@ type unless struct {
 }
 
 // telling are the verbs by which somebody is told.
-var telling = []string{"tell", "alert", "notify", "post", "to", "mail", "email"}
+var telling = []string{"tell", "alert", "notify", "post", "mail", "email"}
 
 // nobody are the ways to say that an alert was not taken care of.
 var nobody = []string{"nobody takes it", "nobody has taken it", "no one takes it", "nobody reacts", "nobody answers", "it is not taken", "somebody takes it", "someone takes it"}
@@ -92,7 +92,10 @@ func (r *reader) tellers(from, to int) (out []string) {
 		r.tokens[i].channel = ""
 	}
 	begin := from - 1
-	for begin >= 0 && !(r.tokens[begin].ends && begin < from-1) && !slices.Contains(telling[:4], r.tokens[begin].low) && !slices.Contains([]string{"mail", "email"}, r.tokens[begin].low) {
+	for begin >= 0 && !slices.Contains(telling, r.tokens[begin].low) {
+		if r.tokens[begin].ends && begin < from-1 {
+			break
+		}
 		if slices.Contains([]string{"when", "whenever", "if", "once"}, r.tokens[begin].low) && r.tokens[begin].as == "" {
 			begin = -1 // what starts it stands between: they are told at once
 		}
