@@ -3,6 +3,8 @@ package message
 import (
 	"cmp"
 	"fmt"
+	"net/url"
+	"path"
 	"slices"
 	"strings"
 
@@ -42,6 +44,8 @@ type File struct {
 	Media string `json:"media"`
 	Data  []byte `json:"data,omitempty"`
 	Size  int    `json:"size,omitempty"` // in bytes, where Data is left out
+	// From is the address of a file that is fetched when the message is sent.
+	From string `json:"from,omitempty"`
 	// Cells are those of a workbook, which is made when the message is sent; the first row is the heads.
 	Cells [][]any `json:"cells,omitempty"`
 }
@@ -61,8 +65,9 @@ type (
 	}
 	FileSpec struct {
 		At    report.Pos
-		Name  report.Text
-		Table TableSpec
+		Name  report.Text // may be left out where there is From: the end of the address is the name then
+		From  *report.Text
+		Table *TableSpec // what is attached where there is no From
 	}
 )
 
@@ -103,7 +108,9 @@ func (s *PartsSpec) texts(each func(*report.Text)) {
 		some(&s.Mention[i])
 	}
 	for i := range s.Attach {
-		some(&s.Attach[i].Name, &s.Attach[i].Table.Of)
+		if some(&s.Attach[i].Name, s.Attach[i].From); s.Attach[i].Table != nil {
+			some(&s.Attach[i].Table.Of)
+		}
 	}
 	s.buttonTexts(each)
 }
@@ -124,8 +131,8 @@ type parts struct {
 }
 
 type fileTemplate struct {
-	name  *formula.Template
-	table *table
+	name, from *formula.Template
+	table      *table // nil where there is from
 }
 
 func compileParts(s *PartsSpec, words *formula.Words, path string, problems *report.List) parts {
@@ -160,11 +167,19 @@ func compileParts(s *PartsSpec, words *formula.Words, path string, problems *rep
 	}
 	for i := range s.Attach {
 		f, at := &s.Attach[i], fmt.Sprintf("%s.attach[%d]", path, i)
+		if f.Table == nil {
+			one := fileTemplate{from: tmpl(f.From, at+".from")}
+			if f.Name.S != "" {
+				one.name = tmpl(&f.Name, at+".name")
+			}
+			p.attach = append(p.attach, one)
+			continue
+		}
 		name := tmpl(&f.Name, at+".name")
 		if lower := strings.ToLower(strings.TrimSpace(f.Name.S)); name != nil && !strings.HasSuffix(lower, ".csv") && !strings.HasSuffix(lower, ".xlsx") {
 			problems.Add(f.Name.At, at+".name", "", "a table is attached as .csv or .xlsx; the name ends so")
 		}
-		p.attach = append(p.attach, fileTemplate{name, compileTable(&f.Table, words, at+".table", problems)})
+		p.attach = append(p.attach, fileTemplate{name, nil, compileTable(f.Table, words, at+".table", problems)})
 	}
 	p.buttons = compileButtons(s.Buttons, words, path, problems)
 	return p
@@ -186,7 +201,7 @@ func (p *parts) usesIt() bool {
 		return true
 	}
 	for _, a := range p.attach {
-		if list = append(list, a.name); a.table != nil && a.table.of != nil && a.table.of.UsesIt() {
+		if list = append(list, a.name, a.from); a.table != nil && a.table.of != nil && a.table.of.UsesIt() {
 			return true
 		}
 	}
@@ -276,7 +291,14 @@ func (p *parts) fill(d *Document, f *filling) {
 	}
 	for i, a := range p.attach {
 		part := fmt.Sprintf("attach[%d]", i)
-		name := fileName(f.line(part, a.name))
+		said := f.line(part, a.name)
+		if a.table == nil {
+			if file, ok := fetched(f.line(part, a.from), said); ok {
+				d.Attach = append(d.Attach, file)
+			}
+			continue
+		}
+		name := fileName(said)
 		if f.err != nil {
 			return
 		}
@@ -295,14 +317,35 @@ func (p *parts) fill(d *Document, f *filling) {
 	}
 }
 
+// fetched is a file that lies at an address; there is none where the address is empty, or nothing that may be fetched.
+func fetched(address, name string) (File, bool) {
+	to := SafeAddress(strings.TrimSpace(address))
+	if !strings.HasPrefix(to, "http://") && !strings.HasPrefix(to, "https://") {
+		return File{}, false
+	}
+	if name == "" {
+		if u, err := url.Parse(to); err == nil {
+			name = path.Base(u.Path)
+		}
+	}
+	name = strings.TrimSpace(strings.Map(plainName, name))
+	if strings.Trim(name, ".- ") == "" {
+		name = "file"
+	}
+	return File{Name: name, From: to}, true
+}
+
+// plainName takes out of a name what would make a path of it.
+func plainName(r rune) rune {
+	if r < ' ' || strings.ContainsRune(`/\:*?"<>|`, r) {
+		return '-'
+	}
+	return r
+}
+
 // fileName makes a file's name of what a record may have brought: nothing that is a path.
 func fileName(s string) string {
-	s = strings.TrimSpace(strings.Map(func(r rune) rune {
-		if r < ' ' || strings.ContainsRune(`/\:*?"<>|`, r) {
-			return '-'
-		}
-		return r
-	}, s))
+	s = strings.TrimSpace(strings.Map(plainName, s))
 	if strings.Trim(strings.TrimSuffix(s, ".xlsx"), ".- ") == "" {
 		return "table.xlsx"
 	}

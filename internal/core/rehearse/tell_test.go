@@ -162,7 +162,7 @@ messages:
     links: [{text: More, to: "${record.more}?q=${record.name}&z=1"}, {text: None, to: "${record.none}"}, {to: "${record.bad}"}]
     picture: {from: "${record.photo}", text: "the hose"}
     mention: ["${record.owner}", "${record.all}", "Zed", "${record.none}", "jonas"]
-    attach: [{name: "a/b ${record.id}.csv", table: {of: open, columns: [id, {field: due, format: "d MMM", label: Due on}, sub.note]}}]
+    attach: [{name: "a/b ${record.id}.csv", table: {of: open, columns: [id, {field: due, format: "d MMM", label: Due on}, sub.note]}}, {from: "${record.photo}"}, {name: "../plan ${record.id}.pdf", from: "${record.more}"}, {from: "${record.none}"}, {from: "${record.bad}"}]
 route: {otherwise: {tell: [{to: mail/a@x.example, message: m}]}}
 `
 	schema := &value.Schema{Open: true, Fields: []value.Field{{Name: "open", Type: value.List, Fields: []value.Field{{Name: "due", Type: value.Date}}}}}
@@ -184,7 +184,8 @@ route: {otherwise: {tell: [{to: mail/a@x.example, message: m}]}}
 			"each value is escaped for its place")
 		assert.Equal(t, map[string]any{"text": "the hose"}, got["picture"])
 		assert.Equal(t, []any{"Jonas", "Lea", "Zed"}, got["mentions"])
-		assert.Equal(t, []any{"a-b 7.csv"}, got["attach"])
+		assert.Equal(t, []any{"a-b 7.csv", "p.png", "..-plan 7.pdf"}, got["attach"], "what is no address that can be called is left out")
+		assert.Equal(t, "https://x.example/more", p.Doc.Attach[2].From)
 		assert.Equal(t, "jonas@l.example", p.Doc.Mentions[0].To, "the address on the connection that it goes over")
 		assert.Equal(t, "jonas@l.example", p.Doc.Body[0].Inlines[1].To)
 		assert.Equal(t, "\uFEFFId,Due on,Note\r\n'=1+1,2 Nov.,\"a \"\"b\"\", c\r\nd\"\r\n'-5,,\r\n-5,,\r\n", string(p.Doc.Attach[0].Data))

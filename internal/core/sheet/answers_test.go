@@ -58,3 +58,28 @@ func TestAnswersAreReadByTheirTypes(t *testing.T) {
 		}
 	}
 }
+
+// An attachment is a table or a file from an address.
+func TestAttachments(t *testing.T) {
+	for attach, want := range map[string]string{
+		`[{from: "${record.plan}"}]`:                                        "",
+		`[{name: "plan.pdf", from: "https://x.example/${record.id}"}]`:      "",
+		`[{name: "open.csv", table: {of: open, columns: [id]}}]`:            "",
+		`[{name: "open.csv"}]`:                                              "give one of table and from",
+		`[{name: "x.csv", from: "x", table: {of: open, columns: [id]}}]`:    "take out table or from",
+		`[{table: {of: open, columns: [id]}}]`:                              "needs a name that ends in .csv or .xlsx",
+		`[{name: "open.pdf", table: {of: open, columns: [id]}}]`:            "a table is attached as .csv or .xlsx",
+		`[{name: "open.csv", tabel: {of: open, columns: [id]}, from: "x"}]`: "did you mean table?",
+	} {
+		_, _, problems := Compile([]byte("dorfbote: 1\nname: T\nwatch: {source: a/b}\ngather: [{name: open, find: {source: a/b, take: all}}]\nmessages: {m: {title: x, attach: "+attach+"}}\nroute: {otherwise: {tell: [{to: mail/a@x.example, message: m}]}}\n"), Known{Workspace: value.DefaultWorkspace()})
+		said := ""
+		for _, p := range problems {
+			said += p.String() + "\n"
+		}
+		if want == "" {
+			assert.Empty(t, said, attach)
+			continue
+		}
+		assert.Contains(t, said, want, attach)
+	}
+}

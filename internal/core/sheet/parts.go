@@ -58,12 +58,27 @@ func (r *reader) messagePart(m *message.Spec, e entry, path string) {
 
 func (r *reader) attach(n *yaml.Node, path string) message.FileSpec {
 	f := message.FileSpec{At: at(n)}
-	for _, p := range r.parts(n, path, "an attachment", []string{"name", "table"}, "name", "table") {
-		if p.name == "name" {
+	for _, p := range r.object(n, path, "an attachment", "name", "table", "from") {
+		switch p.name {
+		case "name":
 			f.Name = r.text(p.node, path+".name", "the name")
-			continue
+		case "from":
+			t := r.text(p.node, path+".from", "the address")
+			f.From = &t
+		default:
+			t := r.table(p.node, path+".table")
+			f.Table = &t
 		}
-		f.Table = r.table(p.node, path+".table")
+	}
+	switch {
+	case f.Table == nil && f.From == nil:
+		r.problems.Add(f.At, path, "", "an attachment is a table, or a file from an address; give one of table and from")
+		f.Table = &message.TableSpec{}
+	case f.Table != nil && f.From != nil:
+		r.problems.Add(f.At, path, "", "an attachment is a table or a file from an address, not both; take out table or from")
+		f.From = nil
+	case f.Table != nil && f.Name.S == "":
+		r.problems.Add(f.At, path+".name", "", "a table that is attached needs a name that ends in .csv or .xlsx")
 	}
 	return f
 }

@@ -2616,6 +2616,7 @@ export interface components {
         File: {
             cells?: (unknown[] | null)[] | null;
             data?: string;
+            from?: string;
             media: string;
             name: string;
             /** Format: int64 */

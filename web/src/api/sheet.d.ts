@@ -504,8 +504,12 @@ export interface Message {
    * files that go with the message
    */
   attach?: {
-    name: Template;
-    table: Table;
+    name?: Template;
+    table?: Table;
+    /**
+     * text with formulas in ${ … }
+     */
+    from?: string;
   }[];
   /**
    * buttons that act; where the other side has none, signed links

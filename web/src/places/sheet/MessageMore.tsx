@@ -19,7 +19,8 @@ interface Props {
 }
 
 type File = NonNullable<Message['attach']>[number];
-type Column = File['table']['columns'][number];
+type TableFile = File & { table: NonNullable<File['table']> };
+type Column = TableFile['table']['columns'][number];
 
 /** The parts of a message that not every one has: another sender, more links, a picture, persons it speaks to, files. */
 export function MessageMore({ name, message, gathered, set }: Props) {
@@ -153,15 +154,15 @@ export function MessageMore({ name, message, gathered, set }: Props) {
           </div>
         </>
       )}
-      {attach.map((f, i) => (
-        <FilePart
-          key={i}
-          n={i + 1}
-          file={f}
-          gathered={gathered}
-          change={(next) => set({ attach: next ? exchanged(attach, i, next) : without(attach, i) })}
-        />
-      ))}
+      {attach.map((f, i) => {
+        const change = (next: File | undefined) =>
+          set({ attach: next ? exchanged(attach, i, next) : without(attach, i) });
+        return f.table ? (
+          <FilePart key={i} n={i + 1} file={{ ...f, table: f.table }} gathered={gathered} change={change} />
+        ) : (
+          <FetchedPart key={i} n={i + 1} file={f} change={change} />
+        );
+      })}
       {(message.buttons ?? []).length > 0 && (
         <MessageButtons
           buttons={message.buttons!}
@@ -190,6 +191,7 @@ export function MessageMore({ name, message, gathered, set }: Props) {
             {!picture && listed && add('table as a picture', { picture: freshTable(listed) })}
             {!message.buttons && add('button', { buttons: [{ text: 'I take it', claim: true }] })}
             {add('person', { mention: [...mention, ''] })}
+            {add('file from an address', { attach: [...attach, { from: '' }] })}
             {gathered.length > 0 &&
               add('file', {
                 attach: [
@@ -296,9 +298,34 @@ function Text({ label, hint, value, change }: TextProps) {
   );
 }
 
+/** A file that lies at an address, which may be a field's. */
+function FetchedPart({ n, file, change }: Pick<FileProps, 'n' | 'change'> & { file: File }) {
+  const { readOnly } = useSurroundings();
+  return (
+    <>
+      <span>File</span>
+      <div className="morepart">
+        <Text
+          label={`Address of file ${n}`}
+          hint="its address"
+          value={file.from ?? ''}
+          change={(from) => change({ ...file, from })}
+        />
+        <Text
+          label={`Name of file ${n}`}
+          hint="called"
+          value={file.name ?? ''}
+          change={(name) => change(filled(file, { name }))}
+        />
+        {!readOnly && <RemoveButton label={`Remove file ${n}`} remove={() => change(undefined)} />}
+      </div>
+    </>
+  );
+}
+
 interface FileProps {
   n: number;
-  file: File;
+  file: TableFile;
   gathered: string[];
   change: (next: File | undefined) => void;
 }
