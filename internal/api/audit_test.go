@@ -97,6 +97,7 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 			require.NoError(t, db.Exec("INSERT INTO steps (workflow, version, arrival, n, name, kind, target, body, key, state) VALUES (?, 1, 1, 0, 's', 'add', 'x/y', '{}', 'k1', 'failed')", workflow).Error)
 			return "/api/runs/1/" + workflow + "/go-on"
 		}},
+		{op: "leave-worth", method: "POST", path: func() string { return "/api/workflows/" + workflow + "/left" }},
 		{op: "claim-alert", method: "POST", path: func() string { return "/api/runs/1/" + workflow + "/claim" }},
 		{op: "let-go-alert", method: "DELETE", path: func() string { return "/api/runs/1/" + workflow + "/claim" }},
 		{op: "hand-over-ask", method: "POST", path: func() string { return "/api/asks/" + question("a") + "/hand-over" }, body: say(`{"from":"square/#tours","to":"square/#other"}`)},

@@ -428,3 +428,63 @@ func TestTheCounterAsksAWorkflow(t *testing.T) {
 	inSquare(p, "board", "over the limit")
 	assert.Empty(t, withoutStatus(p.Troubles(), 409))
 }
+
+// From the list of batches, by hand: two typed questions, a confirmation, a script that makes as many samples as asked for, all of them
+// added in the Lab; where the script fails, the laboratory's channel hears; and every step can be looked at.
+func TestSamplesMadeByAScript(t *testing.T) {
+	page, _ := enter(t)
+	p := &person{t: t, Page: page}
+	require.NoError(t, p.Go("/workflows/new"))
+	p.press(".pattern-title", "▸ Told by hand, with a reason")
+	p.choose("Records", "cellar/batches")
+	p.fill(`.pattern [aria-label="What is asked"]`, "What for?")
+	p.choose("Channel", "#cellar")
+	p.press(".pattern button", "Draft the sheet")
+	p.fill(`[aria-label="What is asked before it starts"]`, "Make the samples?")
+	p.press("button", "+ question")
+	p.fill(`[aria-label="Question 2"]`, "How many")
+	p.choose("Type of question 2", "number")
+	p.press("button", "+ gather")
+	p.press(".ant-dropdown-menu-item", "A few lines of script")
+	p.fill(`[aria-label="Script of value"]`, `result = [{"id": record["id"] + "-T" + str(i), "farm": 10 // (6 - int(answers["how_many"]))} for i in range(int(answers["how_many"]))]`)
+	p.press("button", "the arrival fails ▾")
+	p.press(".ant-dropdown-menu-item", "tell a channel")
+	p.choose("Channel 1 of a failure of look-up 1", "#lab")
+	p.press("button", "+ follow up")
+	p.press(".ant-dropdown-menu-item", "Add a record, or a row to a table")
+	p.choose("Source of step 1", "lab/samples")
+	p.choose("How many records step 1 adds", "one for each of value")
+	p.choose("Add a field to follow[0]", "Sample")
+	p.fill(`[id="follow[0]-id"]`, "${it.id}")
+	p.choose("Add a field to follow[0]", "Farm number")
+	p.fill(`[id="follow[0]-farm"]`, "${it.farm}")
+	p.press("button", "Switch on")
+	p.press(".ant-modal button", "Switch on")
+	p.sees(".sheetstate", "is on")
+	t.Logf("%d presses and fields, of 20 (30 at most)", p.did)
+
+	key, err := browser.Eval[string](page, `fetch('/api/sources/cellar/batches/records?limit=1').then(r => r.json()).then(l => l.items[0].key)`)
+	require.NoError(t, err)
+	run := func(many string) {
+		t.Helper()
+		require.NoError(t, p.ClickText("button", "Start…"))
+		require.NoError(t, choose(p.Page, "#start-records", key))
+		require.NoError(t, p.Keys("\x1b"))
+		require.NoError(t, p.Fill("#answer-reason", "trial"))
+		require.NoError(t, p.Fill("#answer-how_many", many))
+		require.NoError(t, p.ClickText(".ant-modal button", "Yes, start it"))
+		require.NoError(t, p.UntilText(".ant-message", "Started."))
+	}
+	run("3")
+	inSquare(p, "cellar", key)
+	for i := range 3 {
+		id := fmt.Sprintf("%s-T%d", key, i)
+		require.Eventually(t, func() bool {
+			status, err := browser.Eval[int](page, fmt.Sprintf("fetch('/api/practice/apps/lab/samples/%s').then(r => r.status)", id))
+			return err == nil && status == 200
+		}, 15*time.Second, 100*time.Millisecond, id)
+	}
+	run("6") // which the script cannot do
+	inSquare(p, "lab", key)
+	assert.Empty(t, withoutStatus(p.Troubles(), 404))
+}

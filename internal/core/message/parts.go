@@ -240,6 +240,7 @@ const (
 	PartPicture Part = "picture"
 	PartMention Part = "mention"
 	PartAttach  Part = "attach"
+	PartButtons Part = "buttons"
 )
 
 // Parts lists the parts that the message has.
@@ -254,6 +255,7 @@ func (m *Message) Parts() []Part {
 	add(m.parts.picture.from != nil || m.parts.picture.chart != nil || m.parts.picture.table != nil, PartPicture)
 	add(len(m.parts.mention) > 0, PartMention)
 	add(len(m.parts.attach) > 0, PartAttach)
+	add(len(m.parts.buttons) > 0, PartButtons)
 	return out
 }
 

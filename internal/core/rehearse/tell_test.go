@@ -215,10 +215,12 @@ func TestWhatCannotBeTold(t *testing.T) {
 		`{to: "square/#tours", each: "${open}", most: 201, message: m}`: "most is a whole number from 1 to 200",
 		`{to: "square/#tours", most: 2, message: m}`:                    "most goes with each",
 		`{to: "square/#tours", if_empty: drop, message: m}`:             "if_empty is skip or fail",
-		`{to: "square/#tours", message: f}`:                             "warning: square cannot take all of the message f: what is attached is left out",
+		`{to: "square/#tours", message: f}`:                             "warning: square cannot take all of the message f: tables that are attached are left out, and other files are links",
+		`{to: "square/#tours", message: b}`:                             "warning: square cannot take all of the message b: its buttons are links to a page",
 		`{to: "person/${on_duty(record.x).id}", message: m}`:            "on_duty() takes a calendar's source",
 	} {
 		src := "dorfbote: 1\nname: T\nwatch: {source: a/b}\ngather: [{name: open, value: \"record.open\"}]\nmessages:\n  m: {title: x}\n  i: {title: x, mention: [\"${it.owner}\"]}\n" +
+			"  b: {title: x, buttons: [{text: I take it, claim: true}]}\n" +
 			"  f: {title: x, attach: [{name: x.csv, table: {of: open, columns: [id]}}]}\n" +
 			"route: {otherwise: {tell: [" + tell + "]}}\n"
 		_, _, problems := sheet.Compile([]byte(src), known)

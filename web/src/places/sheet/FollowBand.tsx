@@ -241,7 +241,7 @@ function RecordStep({ s, path, change }: Pick<StepProps, 's' | 'path' | 'change'
   const known = useFields(way.source).data?.items;
   const { gathered } = useSurroundings();
   const eachOf = /^\$\{(.*)\}$/.exec(s.add?.each ?? '')?.[1] ?? '';
-  const lists = gathered.filter((g) => g.many).map((g) => g.name);
+  const lists = gathered.filter((g) => g.many || g.open).map((g) => g.name);
   const names = useMemo(() => (known ?? []).map((f) => ({ value: f.name, label: f.label })), [known]);
   return (
     <>

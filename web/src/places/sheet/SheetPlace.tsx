@@ -43,12 +43,14 @@ function useGathered(sheet: Sheet | undefined): GatheredName[] {
     name: g.name,
     source: g.find?.source,
     many: g.find?.take === 'all',
+    open: !g.find && !g.summary,
     answer: false,
   }));
   const asked = (sheet?.ask ?? []).map((a) => ({
     name: a.name,
     source: undefined,
     many: false,
+    open: false,
     answer: true,
   }));
   const tables = Object.entries(sheet?.tables ?? {}).map(([name, rows]) => ({
@@ -65,9 +67,10 @@ function useGathered(sheet: Sheet | undefined): GatheredName[] {
     () => {
       const now = JSON.parse(spelt) as { found: typeof list; tables: typeof tables };
       return [
-        ...now.found.map(({ name, source, many, answer }) => ({
+        ...now.found.map(({ name, source, many, open, answer }) => ({
           name,
           many,
+          open,
           fields: answer
             ? answerFields
             : (known[sources.indexOf(source ?? '')] ?? []).filter((f) => !f.hidden),

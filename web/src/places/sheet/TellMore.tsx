@@ -25,7 +25,7 @@ export function TellMore({ tell, label, id, more, set }: Props) {
   const { readOnly, gathered, fields, keyField } = useSurroundings();
   const by = fields.find((f) => f.name === 'room')?.name ?? keyField;
   const lists = [
-    ...gathered.filter((g) => g.many && !g.table).map((g) => g.name),
+    ...gathered.filter((g) => (g.many || g.open) && !g.table).map((g) => g.name),
     ...gathered.filter((g) => g.table).map((g) => `rows(${g.name}, record.${by})`),
     ...fields.filter((f) => f.type === 'list').map((f) => `record.${f.name}`),
   ];

@@ -18,6 +18,8 @@ export interface GatheredName {
   name: string;
   many: boolean;
   fields: Described[];
+  /** What it is shows only when it is worked out: it may be a list. */
+  open?: boolean;
   /** A table that the sheet carries; its rows are found by a value. */
   table?: boolean;
 }
