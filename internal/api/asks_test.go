@@ -110,8 +110,8 @@ func TestQuestionsOverTheAPI(t *testing.T) {
 	open, body := list(c, "?of=all")
 	assert.Empty(t, open)
 	assert.EqualValues(t, 0, body["yours"])
-	any, _ := list(c, "?of=all&state=any")
-	assert.Len(t, any, 3)
+	every, _ := list(c, "?of=all&state=any")
+	assert.Len(t, every, 3)
 }
 
 // A page for people without an account shows the chosen fields and nothing else; it is listed, counts who opens it, and is ended by
