@@ -137,10 +137,11 @@ func TestForwardingBetweenRooms(t *testing.T) {
 	}
 	assert.Contains(t, copied.Body, "Vera: The hose is <b>cracked</b>")
 	assert.Contains(t, copied.Body, "from #tours")
+	assert.Contains(t, copied.Picture.URL, "http", "the picture goes along")
 	f.until("the other chat has it", func() bool {
 		f.mu.Lock()
 		defer f.mu.Unlock()
-		return len(f.calls) == 1 && strings.Contains(f.calls[0], "hose") && strings.Contains(f.calls[0], "pic")
+		return len(f.calls) == 1 && strings.Contains(f.calls[0], "hose") && strings.Contains(f.calls[0], `"pic":"http`)
 	})
 	said := f.inSquare()[0]
 

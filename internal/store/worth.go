@@ -90,6 +90,13 @@ func (s *Store) Unneeded(ctx context.Context, since time.Time, most int) ([]Unne
 	return out, err
 }
 
+// UnneededMark changes when somebody says or does something about an alert, when a workflow is switched on, and when one is left as it
+// is; what is told alone does not change it.
+func (s *Store) UnneededMark(ctx context.Context) (mark string, err error) {
+	err = s.DB.WithContext(ctx).Raw(`SELECT concat_ws(' ', (SELECT max(id) FROM deeds), count(*), sum(version), max(left_at), min(left_at)) FROM workflows WHERE is_on`).Scan(&mark).Error
+	return mark, err
+}
+
 // LeaveWorth notes that a workflow is left as it is, though few need it: it is not named for a while.
 func (s *Store) LeaveWorth(ctx context.Context, workflow int64, at time.Time) error {
 	return s.DB.WithContext(ctx).Exec("UPDATE workflows SET left_at = ? WHERE id = ?", at, workflow).Error

@@ -12,4 +12,6 @@ type History struct {
 	*kit.Kit
 	Shown *shown.Shown
 	Proof *proof.Proof
+
+	few fewNeed
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"sync"
 	"time"
 
 	"dorfbote/internal/api/kit"
@@ -264,9 +265,37 @@ const (
 	unneededShown = 3
 )
 
+// fewNeed keeps which workflows few need: to count that is more than every look at Today should cost.
+type fewNeed struct {
+	mu   sync.Mutex
+	mark string
+	at   time.Time
+	list []store.Unneeded
+}
+
+// fewFor is how long what was told alone is left out of account; what people do counts at once.
+const fewFor = time.Minute
+
+func (f *fewNeed) get(ctx context.Context, st *store.Store, now time.Time) ([]store.Unneeded, error) {
+	mark, err := st.UnneededMark(ctx)
+	if err != nil {
+		return nil, err
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.mark == mark && now.Sub(f.at).Abs() < fewFor {
+		return f.list, nil
+	}
+	list, err := st.Unneeded(ctx, now.AddDate(0, 0, -unneededDays), unneededShown)
+	if err == nil {
+		f.mark, f.at, f.list = mark, now, list
+	}
+	return list, err
+}
+
 // unneeded names the workflows whose alerts few need, where a proposal can be looked at.
 func (hi *History) unneeded(ctx context.Context, now time.Time, out *TodayBody) error {
-	list, err := hi.Store.Unneeded(ctx, now.AddDate(0, 0, -unneededDays), unneededShown)
+	list, err := hi.few.get(ctx, hi.Store, now)
 	for _, w := range list {
 		words := fmt.Sprintf("In %d days it told %s; %s.", unneededDays, connect.Counted(int(w.Posts), "post"), ledWords(w.Led))
 		if w.NotForMe > 0 {

@@ -12,7 +12,7 @@ import (
 
 // Change is one thing that differs between two versions of a sheet, in the sheet's own terms.
 type Change struct {
-	Band string `json:"band" doc:"Watch, Keep, Gather, Route, Tell, Pace, Follow up, or Sheet for its name, note and look"`
+	Band string `json:"band" doc:"Watch, Keep, Gather, Ask, Route, Answer, Tell, Pace, Follow up, or Sheet for its name, note and look"`
 	What string `json:"what" doc:"such as the row or the message; may be empty"`
 	Kind string `json:"kind" enum:"added,removed,changed"`
 	Was  string `json:"was"`
@@ -48,7 +48,7 @@ func Differences(was, now []byte) []Change {
 	for _, s := range left {
 		out = append(out, Change{Band: s.band, What: s.what, Kind: "added", Now: s.text})
 	}
-	bands := []string{"Sheet", "Watch", "Keep", "Gather", "Route", "Tell", "Pace", "Follow up"}
+	bands := []string{"Sheet", "Watch", "Keep", "Gather", "Ask", "Route", "Answer", "Tell", "Pace", "Follow up"}
 	slices.SortStableFunc(out, func(a, b Change) int { return slices.Index(bands, a.Band) - slices.Index(bands, b.Band) })
 	return out
 }
@@ -88,6 +88,23 @@ func sayings(src []byte) []saying {
 				m := objectOf(g)
 				add("Gather", textOf(m["name"]), waySays(m))
 			}
+		case "tables":
+			for _, t := range value.SortedKeys(objectOf(doc[name])) {
+				for _, row := range listOf(objectOf(doc[name])[t]) {
+					add("Gather", "table "+t, rowSays(objectOf(row)))
+				}
+			}
+		case "ask":
+			for _, a := range listOf(doc[name]) {
+				m := objectOf(a)
+				what := textOf(m["name"])
+				condSays(m["when"], "", func(text string) { add("Ask", what+" when", text) })
+				delete(m, "when")
+				delete(m, "name")
+				leaves(m, "", func(path, text string) { add("Ask", strings.TrimSpace(what+" "+path), text) })
+			}
+		case "answer":
+			leaves(doc[name], "", func(path, text string) { add("Answer", path, text) })
 		case "route":
 			routeSays(objectOf(doc[name]), add)
 		case "messages":
@@ -115,6 +132,17 @@ func sayings(src []byte) []saying {
 		}
 	}
 	return out
+}
+
+// rowSays is a row of a table, by its columns: where it is found first.
+func rowSays(row map[string]any) string {
+	parts := []string{textOf(row[TableKey])}
+	for _, c := range value.SortedKeys(row) {
+		if c != TableKey {
+			parts = append(parts, c+" "+textOf(row[c]))
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 func watchSays(v any, add func(band, what, text string)) {

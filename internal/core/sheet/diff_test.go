@@ -36,3 +36,30 @@ func TestDifferences(t *testing.T) {
 	}
 	assert.Empty(t, Differences([]byte("a: ["), []byte("a: [")))
 }
+
+// What is asked, what a caller is answered and the rows of tables are told apart by their bands.
+func TestDifferencesOfWhatComesAfter(t *testing.T) {
+	was := `dorfbote: 1
+name: T
+watch: {called: {}}
+tables: {rooms: [{from: "#tours", to: far/tours}, {from: "#lab", to: far/lab}]}
+ask: [{name: v, of: "mail/a@x.example", message: q, choices: [a, b], within: 1d, when: {formula: "true"}}]
+answer: {status: 200, body: {ok: "${v.choice}"}}
+messages: {q: {title: x, buttons: [{text: Take it, claim: true}]}}
+follow: [{unless: {claimed: true, within: 15m}, tell: [{to: a/b, message: q}]}]
+`
+	now := strings.NewReplacer(`{from: "#lab", to: far/lab}`, `{from: "#lab", to: far/cellar}, {from: "#board", to: far/board}`, "within: 1d", "within: 2d", "status: 200", "status: 201", "Take it", "I do", "within: 15m", "within: 30m").Replace(was)
+	var got []string
+	for _, c := range Differences([]byte(was), []byte(now)) {
+		got = append(got, fmt.Sprintf("%s | %s | %s | %s → %s", c.Band, c.What, c.Kind, c.Was, c.Now))
+	}
+	assert.Equal(t, []string{
+		"Gather | table rooms | changed | #lab, to far/lab → #lab, to far/cellar",
+		"Gather | table rooms | added |  → #board, to far/board",
+		"Ask | v within | changed | 1d → 2d",
+		"Answer | status | changed | 200 → 201",
+		"Tell | q buttons | changed | claim yes, text Take it → claim yes, text I do",
+		"Follow up | Step 1 unless within | changed | 15m → 30m",
+	}, got)
+	assert.Empty(t, Differences([]byte(now), []byte(now)))
+}

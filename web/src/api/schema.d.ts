@@ -2046,7 +2046,7 @@ export interface components {
             workflow?: string;
         };
         Change: {
-            /** @description Watch, Keep, Gather, Route, Tell, Pace, Follow up, or Sheet for its name, note and look */
+            /** @description Watch, Keep, Gather, Ask, Route, Answer, Tell, Pace, Follow up, or Sheet for its name, note and look */
             band: string;
             /** @enum {string} */
             kind: "added" | "removed" | "changed";
