@@ -8,10 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
@@ -21,7 +18,6 @@ import (
 
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
-	"dorfbote/internal/pgserver"
 	"dorfbote/internal/store"
 )
 
@@ -62,42 +58,6 @@ name: Answered
 watch: {called: {takes: [{name: amount, type: number, required: true}]}}
 answer: {body: {allowed: "${answers.amount < 500}"}}
 `
-
-// runAlerts measures what comes after alerts alone, on a PostgreSQL of its own.
-func runAlerts(ctx context.Context, out io.Writer, o Options) error {
-	dir, err := os.MkdirTemp("", "dorfbote-bench-*")
-	if err != nil {
-		return err
-	}
-	defer os.RemoveAll(dir)
-	if err := os.Chmod(dir, 0o755); err != nil {
-		return err
-	}
-	pg, err := pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(dir, "pg")})
-	if err != nil {
-		return err
-	}
-	defer pg.Stop()
-	st, err := store.Open(ctx, pg.URL, 8)
-	if err != nil {
-		return err
-	}
-	defer st.Close()
-	sq := &square{at: map[string]time.Time{}}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	go func() { _ = http.Serve(l, sq) }()
-	if err := prepare(ctx, st, "http://"+l.Addr().String()); err != nil {
-		return err
-	}
-	rows, err := measureAlerts(ctx, o, st, pg.URL)
-	if err != nil {
-		return err
-	}
-	return table(out, rows)
-}
 
 // measureAlerts has ten thousand questions and ten thousand alerts wait, and come to their ends within ten seconds; it changes posts
 // that follow their records, and has callers wait for their answers.

@@ -54,11 +54,22 @@ type Options struct {
 
 // Run measures everything and prints a table.
 func Run(ctx context.Context, out io.Writer, o Options) error {
-	if o.Telling {
-		return runTelling(ctx, out)
-	}
-	if o.Alerts {
-		return runAlerts(ctx, out, o)
+	if o.Telling || o.Alerts {
+		return ownPostgres(ctx, func(_, url string) (err error) {
+			var rows []Row
+			if o.Telling {
+				rows, err = measureElsewhere(ctx, url)
+			} else {
+				err = withSquare(ctx, url, func(st *store.Store, _ *square) (err error) {
+					rows, err = measureAlerts(ctx, o, st, url)
+					return err
+				})
+			}
+			if err != nil {
+				return err
+			}
+			return table(out, rows)
+		})
 	}
 	rows := measureCore()
 	more, err := measureSheets()
@@ -66,7 +77,13 @@ func Run(ctx context.Context, out io.Writer, o Options) error {
 		return err
 	}
 	rows = append(rows, more...)
-	live, err := measureLive(ctx, o)
+	var live []Row
+	err = ownPostgres(ctx, func(dir, url string) error {
+		return withSquare(ctx, url, func(st *store.Store, sq *square) (err error) {
+			live, err = measureLive(ctx, o, dir, url, st, sq)
+			return err
+		})
+	})
 	if err != nil {
 		return err
 	}
@@ -81,8 +98,8 @@ func table(out io.Writer, rows []Row) error {
 	return w.Flush()
 }
 
-// runTelling measures how posts go to webhooks and by mail alone, on a PostgreSQL of its own.
-func runTelling(ctx context.Context, out io.Writer) error {
+// ownPostgres has something done on a PostgreSQL of its own, in a folder that is gone afterwards.
+func ownPostgres(ctx context.Context, do func(dir, url string) error) error {
 	dir, err := os.MkdirTemp("", "dorfbote-bench-*")
 	if err != nil {
 		return err
@@ -96,11 +113,27 @@ func runTelling(ctx context.Context, out io.Writer) error {
 		return err
 	}
 	defer pg.Stop()
-	rows, err := measureElsewhere(ctx, pg.URL)
+	return do(dir, pg.URL)
+}
+
+// withSquare opens a database, and has something done in it with a square to tell and a workflow that tells it.
+func withSquare(ctx context.Context, url string, do func(st *store.Store, sq *square) error) error {
+	st, err := store.Open(ctx, url, 8)
 	if err != nil {
 		return err
 	}
-	return table(out, rows)
+	defer st.Close()
+	sq := &square{at: map[string]time.Time{}}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	go func() { _ = http.Serve(l, sq) }()
+	if err := prepare(ctx, st, "http://"+l.Addr().String()); err != nil {
+		return err
+	}
+	return do(st, sq)
 }
 
 // square is a chat that notes when each title came.
@@ -133,41 +166,14 @@ messages: {alert: {title: "${record.id}", body: "${record.litres} litres"}}
 route: {otherwise: {tell: [{to: "square/#tours", message: alert}]}}
 `
 
-func measureLive(ctx context.Context, o Options) ([]Row, error) {
-	dir, err := os.MkdirTemp("", "dorfbote-bench-*")
-	if err != nil {
-		return nil, err
-	}
-	defer os.RemoveAll(dir)
-	if err := os.Chmod(dir, 0o755); err != nil {
-		return nil, err
-	}
-	pg, err := pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(dir, "pg")})
-	if err != nil {
-		return nil, err
-	}
-	defer pg.Stop()
-	st, err := store.Open(ctx, pg.URL, 8)
-	if err != nil {
-		return nil, err
-	}
-	defer st.Close()
-	sq := &square{at: map[string]time.Time{}}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, err
-	}
-	go func() { _ = http.Serve(l, sq) }()
-	if err := prepare(ctx, st, "http://"+l.Addr().String()); err != nil {
-		return nil, err
-	}
-	bare, stopBare, err := spawn(ctx, o.Program, pg.URL, "bench-bare")
+func measureLive(ctx context.Context, o Options, dir, url string, st *store.Store, sq *square) ([]Row, error) {
+	bare, stopBare, err := spawn(ctx, o.Program, url, "bench-bare")
 	if err != nil {
 		return nil, err
 	}
 	plain := load(ctx, o, bare.address, func(n int64) []byte { return body(n, "planned") })
 	stopBare()
-	serve, stop, err := spawn(ctx, o.Program, pg.URL, "serve", "--work")
+	serve, stop, err := spawn(ctx, o.Program, url, "serve", "--work")
 	if err != nil {
 		return nil, err
 	}
@@ -183,7 +189,7 @@ func measureLive(ctx context.Context, o Options) ([]Row, error) {
 	}
 	taken := load(ctx, o, serve.address+"/in/bench/orders", func(n int64) []byte { return body(n, "planned") })
 	under := rss(serve.pid)
-	more, err := measurePolls(ctx, o, pg.URL, dir)
+	more, err := measurePolls(ctx, o, url, dir)
 	if err != nil {
 		return nil, err
 	}
@@ -192,15 +198,15 @@ func measureLive(ctx context.Context, o Options) ([]Row, error) {
 		return nil, err
 	}
 	stop()
-	after, err := measureAlerts(ctx, o, st, pg.URL)
+	after, err := measureAlerts(ctx, o, st, url)
 	if err != nil {
 		return nil, err
 	}
-	telling, err := measureElsewhere(ctx, pg.URL)
+	telling, err := measureElsewhere(ctx, url)
 	if err != nil {
 		return nil, err
 	}
-	sustained, err := measureSustained(ctx, o, pg.URL, sq, plain)
+	sustained, err := measureSustained(ctx, o, url, sq, plain)
 	if err != nil {
 		return nil, err
 	}

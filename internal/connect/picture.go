@@ -37,16 +37,25 @@ func PictureOf(ctx context.Context, env Env, p *message.Picture) (*Picture, erro
 
 // FetchPicture reads a picture from an address through the guard: bounded, of a real type by its content, and written anew.
 func FetchPicture(ctx context.Context, env Env, address string) (*Picture, error) {
-	a, err := env.Get(ctx, address, http.Header{"Accept": {"image/png, image/jpeg, image/gif"}})
-	if err != nil {
-		return nil, err
-	}
-	defer a.Body.Close()
-	raw, err := io.ReadAll(io.LimitReader(a.Body, maxPicture+1))
+	raw, err := Fetch(ctx, env, address, http.Header{"Accept": {"image/png, image/jpeg, image/gif"}}, maxPicture)
 	if err != nil {
 		return nil, err
 	}
 	return Recoded(raw)
+}
+
+// Fetch reads what lies at an address through the guard, at most so many bytes; more is an error.
+func Fetch(ctx context.Context, env Env, address string, header http.Header, most int64) ([]byte, error) {
+	a, err := env.Get(ctx, address, header)
+	if err != nil {
+		return nil, err
+	}
+	defer a.Body.Close()
+	raw, err := io.ReadAll(io.LimitReader(a.Body, most+1))
+	if err == nil && int64(len(raw)) > most {
+		err = fmt.Errorf("what lies at %s is larger than %d MiB", address, most>>20)
+	}
+	return raw, err
 }
 
 // Recoded reads a picture's bytes and writes them anew.

@@ -29,6 +29,9 @@ type Worth struct {
 	LastAt      *time.Time // when the last was delivered
 }
 
+// WorthDays is over how many days it is looked at what alerts were worth.
+const WorthDays = 30
+
 // How many posts of a workflow, the newest, its worth is counted over: by itself, and where all workflows are looked at.
 const (
 	worthOver     = 5000
@@ -38,10 +41,13 @@ const (
 // What is counted: posts that were delivered and stand by themselves, without edits and trials.
 const countedPosts = `p.workflow = @workflow AND p.state = 'sent' AND p.sent_at > @since AND p.under IS NULL AND p.updates IS NULL AND NOT p.trial AND NOT p.edits`
 
+// worthDeeds are the deeds by which people show what an alert is worth to them.
+const worthDeeds = `('claimed', 'replied', 'pressed', 'answered', 'useful', 'not for me')`
+
 // reactions is what people did with one of the posts p.
 const reactions = `LEFT JOIN LATERAL (SELECT min(d.at) FILTER (WHERE d.what <> 'not for me') AS first, count(*) FILTER (WHERE d.what = 'useful') AS useful, count(*) FILTER (WHERE d.what = 'not for me') AS not_for_me
 	FROM deeds d WHERE d.arrival = p.arrival AND d.workflow = p.workflow AND (d.post IS NULL OR d.post = p.id)
-		AND d.what IN ('claimed', 'replied', 'pressed', 'answered', 'useful', 'not for me')) r ON true`
+		AND d.what IN ` + worthDeeds + `) r ON true`
 
 // WorthOf counts what came of what a workflow has told since a moment, by places, the most told first. What hangs under another
 // post, edits and trials are not counted.
@@ -83,7 +89,7 @@ func (s *Store) Unneeded(ctx context.Context, since time.Time, most int) ([]Unne
 				WHERE `+strings.Replace(countedPosts, "@workflow", "w.id", 1)+` ORDER BY p.id DESC LIMIT @most) p `+reactions+`) c
 		WHERE w.is_on AND (w.left_at IS NULL OR w.left_at < @since) AND c.posts >= @posts
 			AND (c.not_for_me >= @words AND c.not_for_me > c.useful
-				OR c.led * @part <= c.posts AND (SELECT d.at FROM deeds d WHERE d.what IN ('claimed', 'replied', 'pressed', 'answered', 'useful', 'not for me') ORDER BY d.id DESC OFFSET @reacting - 1 LIMIT 1) > @since)
+				OR c.led * @part <= c.posts AND (SELECT d.at FROM deeds d WHERE d.what IN `+worthDeeds+` ORDER BY d.id DESC OFFSET @reacting - 1 LIMIT 1) > @since)
 		ORDER BY c.posts - c.led DESC, w.id LIMIT @limit`, map[string]any{
 		"since": since, "most": worthOverEach, "posts": unneededPosts, "words": unneededWords, "part": unneededPart, "reacting": reactingLeast, "limit": most,
 	}).Scan(&out).Error

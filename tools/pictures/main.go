@@ -15,7 +15,7 @@ import (
 )
 
 var views = []struct{ name, path string }{
-	{"today", "/today"}, {"workflows", "/workflows"}, {"sheet", "/workflows/8"}, {"rehearsal", "/workflows/8/rehearsal"}, {"new", "/workflows/new"}, {"schedule", "/workflows/9"}, {"book", "/people-book"},
+	{"today", "/today"}, {"workflows", "/workflows"}, {"sheet", "/workflows/8"}, {"rehearsal", "/workflows/8/rehearsal"}, {"new", "/workflows/new"}, {"worth", "/workflows/13/worth"}, {"book", "/people-book"},
 	{"arrivals", "/arrivals"}, {"arrival", "/arrivals/20000"}, {"outbox", "/outbox"}, {"connections", "/connections"}, {"connect", "/connections/new"},
 	{"connection", "/connections/notices"}, {"source", "/sources/tours/collections"}, {"form", "/form/gate"}, {"practice", "/practice"}, {"people", "/people"}, {"run", newestRun},
 }

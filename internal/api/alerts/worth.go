@@ -10,9 +10,6 @@ import (
 	"dorfbote/internal/store"
 )
 
-// worthDays is over how many days the worth of what was told is counted.
-const worthDays = 30
-
 // WorthItem is what came of what a workflow told to one place.
 type WorthItem struct {
 	Destination string     `json:"destination"`
@@ -49,12 +46,12 @@ func (al *Alerts) worth(ctx context.Context, _ *kit.Person, in *kit.IDInput) (*w
 	if _, err := al.Store.Workflow(ctx, in.ID); err != nil {
 		return nil, err
 	}
-	list, err := al.Store.WorthOf(ctx, in.ID, al.Engine.Now().AddDate(0, 0, -worthDays))
+	list, err := al.Store.WorthOf(ctx, in.ID, al.Engine.Now().AddDate(0, 0, -store.WorthDays))
 	if err != nil {
 		return nil, err
 	}
 	out := &worthOutput{}
-	out.Body.Days, out.Body.Items = worthDays, []WorthItem{}
+	out.Body.Days, out.Body.Items = store.WorthDays, []WorthItem{}
 	for _, w := range list {
 		out.Body.Items = append(out.Body.Items, WorthItem(w))
 	}

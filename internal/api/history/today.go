@@ -259,11 +259,8 @@ func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*to
 	return out, err
 }
 
-// What nobody needs: over how many days it is counted, and how many workflows are named.
-const (
-	unneededDays  = 30
-	unneededShown = 3
-)
+// unneededShown is how many workflows that few need are named.
+const unneededShown = 3
 
 // fewNeed keeps which workflows few need: to count that is more than every look at Today should cost.
 type fewNeed struct {
@@ -286,7 +283,7 @@ func (f *fewNeed) get(ctx context.Context, st *store.Store, now time.Time) ([]st
 	if f.mark == mark && now.Sub(f.at).Abs() < fewFor {
 		return f.list, nil
 	}
-	list, err := st.Unneeded(ctx, now.AddDate(0, 0, -unneededDays), unneededShown)
+	list, err := st.Unneeded(ctx, now.AddDate(0, 0, -store.WorthDays), unneededShown)
 	if err == nil {
 		f.mark, f.at, f.list = mark, now, list
 	}
@@ -297,7 +294,7 @@ func (f *fewNeed) get(ctx context.Context, st *store.Store, now time.Time) ([]st
 func (hi *History) unneeded(ctx context.Context, now time.Time, out *TodayBody) error {
 	list, err := hi.few.get(ctx, hi.Store, now)
 	for _, w := range list {
-		words := fmt.Sprintf("In %d days it told %s; %s.", unneededDays, connect.Counted(int(w.Posts), "post"), ledWords(w.Led))
+		words := fmt.Sprintf("In %d days it told %s; %s.", store.WorthDays, connect.Counted(int(w.Posts), "post"), ledWords(w.Led))
 		if w.NotForMe > 0 {
 			words += fmt.Sprintf(" Words about it: %d not for me, %d useful.", w.NotForMe, w.Useful)
 		}

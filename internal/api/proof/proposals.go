@@ -6,10 +6,8 @@ import (
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/core/worth"
+	"dorfbote/internal/store"
 )
-
-// proposalDays is over how many days it is looked at what of a workflow's alerts was of use.
-const proposalDays = 30
 
 // Proposal is one way in which a workflow could tell less.
 type Proposal struct {
@@ -40,10 +38,10 @@ func (s *Proof) proposals(ctx context.Context, _ *kit.Person, in *kit.IDInput) (
 	if err != nil {
 		return nil, err
 	}
-	since := s.Engine.Now().AddDate(0, 0, -proposalDays)
+	since := s.Engine.Now().AddDate(0, 0, -store.WorthDays)
 	out := &proposalsOutput{}
 	b := &out.Body
-	b.Days, b.Items, b.Left = proposalDays, []Proposal{}, w.LeftAt != nil && w.LeftAt.After(since)
+	b.Days, b.Items, b.Left = store.WorthDays, []Proposal{}, w.LeftAt != nil && w.LeftAt.After(since)
 	if w.Version == 0 {
 		return out, nil
 	}

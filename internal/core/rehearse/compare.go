@@ -35,21 +35,6 @@ type Comparison struct {
 	Misses   []Miss         `json:"misses" doc:"the newest of those"`
 }
 
-// Need is an alert that somebody made use of. What a timer told of has no arrival that a rehearsal knows by its id; it is
-// known by its record and its moment.
-type Need struct {
-	Arrival string
-	Tick    bool
-	Key     string
-	At      time.Time
-}
-
-// Miss is an alert that was of use and would not be told.
-type Miss struct {
-	Key string    `json:"key"`
-	At  time.Time `json:"at"`
-}
-
 // PlaceCount is how many posts a destination would get, by day.
 type PlaceCount struct {
 	To     string `json:"to"`
@@ -113,25 +98,22 @@ const (
 	mostNoisy   = 20
 	mostKeys    = 5
 	mostReasons = 50
-	mostMisses  = 20
 )
 
 // Comparer runs two versions of a sheet over the same arrivals, in step, and sums up.
 type Comparer struct {
-	now, was        *Machine
-	plan            *sheet.Plan
-	zone            *time.Location
-	emit            func(Line, string) error // each line of the first, with its record's key; may be nil
-	lines, wasLine  []Line
-	out             Comparison
-	subjects        map[string]string // of arrivals that something may still be told of
-	places          map[string]*placeDays
-	reasons         map[[2]string]*Unheard
-	noise           map[string]int
-	firstDay        time.Time
-	needed          map[string][]int // what was of use, by its arrival, or by the record and moment of its tick
-	needs           []Need
-	heard, wasHeard []bool // of these, what would be told, and what the other version would have told
+	now, was       *Machine
+	plan           *sheet.Plan
+	zone           *time.Location
+	emit           func(Line, string) error // each line of the first, with its record's key; may be nil
+	lines, wasLine []Line
+	out            Comparison
+	subjects       map[string]string // of arrivals that something may still be told of
+	places         map[string]*placeDays
+	reasons        map[[2]string]*Unheard
+	noise          map[string]int
+	firstDay       time.Time
+	use            use
 }
 
 type placeDays struct {
@@ -152,39 +134,6 @@ func NewComparer(now, was *sheet.Plan, zone *time.Location, skip, wasSkip decide
 		ready(c.was, was)
 	}
 	return c
-}
-
-// Needs says what of what was told somebody made use of, to be looked for in what would be told. It is called before the first
-// arrival.
-func (c *Comparer) Needs(list []Need) {
-	c.needs, c.heard, c.wasHeard, c.needed = list, make([]bool, len(list)), make([]bool, len(list)), map[string][]int{}
-	for i, n := range list {
-		id := n.Arrival
-		if n.Tick {
-			id = tickID(n.Key, n.At)
-		}
-		c.needed[id] = append(c.needed[id], i)
-	}
-}
-
-func tickID(key string, at time.Time) string {
-	return "\x00" + key + "\x00" + at.UTC().Format(time.RFC3339)
-}
-
-// hear notes what a line tells of. What is held is told later, whenever that is: it is never lost.
-func (c *Comparer) hear(l Line, heard []bool) {
-	if len(l.Posts) == 0 && l.Verdict != decide.Held && l.Verdict != decide.Asked {
-		return
-	}
-	ids := append([]string{l.Arrival}, l.Arrivals...)
-	if l.Tick != "" {
-		ids = []string{tickID(l.Arrival, l.At)}
-	}
-	for _, id := range ids {
-		for _, i := range c.needed[id] {
-			heard[i] = true
-		}
-	}
 }
 
 // Take hands in the next arrival, in the order of time.
@@ -251,7 +200,7 @@ func (c *Comparer) key(l Line) string {
 
 func (c *Comparer) count(l Line, key string) {
 	c.out.Verdicts[string(l.Verdict)]++
-	c.hear(l, c.heard)
+	c.use.hear(l, c.use.heard)
 	at := l.At
 	if c.out.From == nil { // a calendar needs no arrivals
 		c.out.From = &at
@@ -373,7 +322,7 @@ func (c *Comparer) compare() {
 	}
 	counted := map[place]int{}
 	for _, l := range c.wasLine {
-		c.hear(l, c.wasHeard)
+		c.use.hear(l, c.use.wasHeard)
 		for _, p := range l.Posts {
 			c.place(p.To).add(c.day(l.At), true)
 			c.out.Was++
@@ -473,17 +422,6 @@ func (c *Comparer) Sum() Comparison {
 		return a.Posts > b.Posts || a.Posts == b.Posts && a.Key < b.Key
 	})
 	out.Noisiest = out.Noisiest[:min(len(out.Noisiest), mostNoisy)]
-	out.Misses = []Miss{}
-	for i, heard := range c.heard {
-		if c.was != nil && !c.wasHeard[i] {
-			continue // it was told by a version of before, or would not have come to it by this stretch
-		}
-		if out.Needed++; heard {
-			continue
-		}
-		if out.Missed++; len(out.Misses) < mostMisses {
-			out.Misses = append(out.Misses, Miss{c.needs[i].Key, c.needs[i].At})
-		}
-	}
+	out.Needed, out.Missed, out.Misses = c.use.sum(c.was != nil)
 	return out
 }

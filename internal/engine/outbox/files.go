@@ -2,8 +2,6 @@ package outbox
 
 import (
 	"context"
-	"fmt"
-	"io"
 	"mime"
 	"net/http"
 	"path"
@@ -20,17 +18,9 @@ const largestFile = 10 << 20
 
 // File fetches a file that lies at an address, through the guard.
 func (o *Outbox) File(ctx context.Context, f message.File) (message.File, error) {
-	a, err := o.Env.Get(ctx, f.From, nil)
+	raw, err := connect.Fetch(ctx, o.Env, f.From, nil, largestFile)
 	if err != nil {
 		return f, err
-	}
-	defer a.Body.Close()
-	raw, err := io.ReadAll(io.LimitReader(a.Body, largestFile+1))
-	if err != nil {
-		return f, err
-	}
-	if len(raw) > largestFile {
-		return f, fmt.Errorf("the file is larger than %d MiB", largestFile>>20)
 	}
 	if f.Media = mime.TypeByExtension(path.Ext(f.Name)); f.Media == "" {
 		f.Media = http.DetectContentType(raw)

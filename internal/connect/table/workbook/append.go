@@ -9,7 +9,6 @@ import (
 	"io"
 	"regexp"
 	"strconv"
-	"strings"
 	"time"
 )
 
@@ -64,15 +63,6 @@ func (w *Workbook) Append(out io.Writer, sheet string, cells []any, again bool) 
 		}
 	}
 	return at.last + 1, z.Close()
-}
-
-func (w *Workbook) sheet(name string) (sheetPart, error) {
-	for _, s := range w.sheets {
-		if name == "" || strings.EqualFold(s.name, name) {
-			return s, nil
-		}
-	}
-	return sheetPart{}, fmt.Errorf("the workbook has no sheet %q; it has %s", name, strings.Join(w.Sheets(), ", "))
 }
 
 // ending is where a sheet's rows end, in bytes of its part.

@@ -271,22 +271,26 @@ func (w *Workbook) Sheets() []string {
 
 // Sheet opens one sheet's rows; "" takes the first. Closing them closes the workbook.
 func (w *Workbook) Sheet(name string) (*Rows, error) {
+	s, err := w.sheet(name)
+	if err != nil {
+		return nil, err
+	}
+	p, err := w.part(s.path)
+	if err == nil && p == nil {
+		err = fmt.Errorf("the sheet %q is missing from the workbook", s.name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &Rows{book: w, part: p, xml: w.xml(p)}, nil
+}
+
+// sheet finds a sheet by its name; "" is the first.
+func (w *Workbook) sheet(name string) (sheetPart, error) {
 	for _, s := range w.sheets {
-		if name != "" && !strings.EqualFold(s.name, name) {
-			continue
+		if name == "" || strings.EqualFold(s.name, name) {
+			return s, nil
 		}
-		p, err := w.part(s.path)
-		if err == nil && p == nil {
-			err = fmt.Errorf("the sheet %q is missing from the workbook", s.name)
-		}
-		if err != nil {
-			return nil, err
-		}
-		return &Rows{book: w, part: p, xml: w.xml(p)}, nil
 	}
-	names := make([]string, len(w.sheets))
-	for i, s := range w.sheets {
-		names[i] = s.name
-	}
-	return nil, fmt.Errorf("the Workbook has no sheet %q; it has %s", name, strings.Join(names, ", "))
+	return sheetPart{}, fmt.Errorf("the workbook has no sheet %q; it has %s", name, strings.Join(w.Sheets(), ", "))
 }

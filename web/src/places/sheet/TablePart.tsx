@@ -1,5 +1,6 @@
 import { Button, Input } from 'antd';
 import type { ClipboardEvent } from 'react';
+import { AddName } from '../../parts/AddName';
 import { RemoveButton } from '../../parts/RemoveButton';
 import { dropped, exchanged, type Tables } from './model';
 import { useSurroundings } from './surroundings';
@@ -134,16 +135,13 @@ export function TablePart({ name, rows, taken, change, rename, remove }: Props) 
           <Button type="link" size="small" onClick={() => change([...rows, { from: '' }])}>
             + row
           </Button>
-          <Input
-            size="small"
-            className="side-select"
-            aria-label={`Add a column to ${name}`}
+          <AddName
+            label={`Add a column to ${name}`}
             placeholder="+ column, then Enter"
-            onPressEnter={(e) => {
-              const column = e.currentTarget.value.replace(/[^A-Za-z0-9_]/g, '');
+            add={(typed) => {
+              const column = typed.replace(/[^A-Za-z0-9_]/g, '');
               if (column && !columns.includes(column))
                 change((rows.length ? rows : [{ from: '' }]).map((r) => ({ ...r, [column]: '' })));
-              e.currentTarget.value = '';
             }}
           />
           <span className="muted small">

@@ -6,6 +6,7 @@ import { ChipInput } from './compose/ChipInput';
 import type { ChipHandle } from './compose/Handle';
 import { FieldPicker } from './FieldPicker';
 import { useSurroundings } from './surroundings';
+import { AddName } from '../../parts/AddName';
 import { RemoveButton } from '../../parts/RemoveButton';
 
 /** A text with formulas, and a picker for them. */
@@ -91,16 +92,10 @@ export function Values({ values, of, names, change }: ValuesProps) {
               onChange={(name: string | null) => name && change({ ...values, [name]: '' })}
             />
           ) : (
-            <Input
-              size="small"
-              className="side-select"
-              aria-label={`Add a name to ${of}`}
+            <AddName
+              label={`Add a name to ${of}`}
               placeholder="+ name, then Enter"
-              onPressEnter={(e) => {
-                const name = e.currentTarget.value.trim();
-                if (name && !(name in values)) change({ ...values, [name]: '' });
-                e.currentTarget.value = '';
-              }}
+              add={(name) => name in values || change({ ...values, [name]: '' })}
             />
           )}
         </div>
