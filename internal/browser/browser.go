@@ -204,21 +204,35 @@ func (p *Page) Click(selector string) error {
 	return p.do(chromedp.Click(chromedp.CSS(selector), chromedp.NodeVisible))
 }
 
-// ClickText presses the first element of a kind with exactly this text.
+// pressWithin is how long an element is waited for that was found: one that a page has drawn anew meanwhile never comes.
+const pressWithin = 8 * time.Second
+
+// ClickText presses the first element of a kind with exactly this text. One that the page draws anew before it is pressed is looked
+// for again.
 func (p *Page) ClickText(selector, text string) error {
+	const mark = "data-pressed-next"
 	js := fmt.Sprintf("[...document.querySelectorAll(%q)].find(e => e.innerText.trim() === %q && !e.disabled)", selector, text)
-	if err := p.Until(js); err != nil {
-		return err
+	press := chromedp.Click(chromedp.CSS("["+mark+"]"), chromedp.NodeVisible)
+	for range 3 {
+		if err := p.Until(js); err != nil {
+			return err
+		}
+		if _, err := Eval[bool](p, "!!"+js+"?.setAttribute('"+mark+"', '')"); err != nil {
+			return err
+		}
+		ctx, cancel := context.WithTimeout(p.ctx, pressWithin)
+		err := chromedp.Do(ctx, press)
+		cancel()
+		if err == nil {
+			_, err = Eval[bool](p, "document.querySelectorAll('["+mark+"]').forEach(e => e.removeAttribute('"+mark+"')) ?? true")
+			return err
+		}
+		there, evalErr := Eval[bool](p, "!!document.querySelector('["+mark+"]')")
+		if evalErr != nil || there {
+			return fmt.Errorf("pressing %q: %w", text, errors.Join(err, evalErr))
+		}
 	}
-	_, err := Eval[bool](p, js+".setAttribute('data-pressed-next', '') ?? true")
-	if err != nil {
-		return err
-	}
-	if err := p.do(chromedp.Click(chromedp.CSS("[data-pressed-next]"), chromedp.NodeVisible)); err != nil {
-		return fmt.Errorf("pressing %q: %w", text, err)
-	}
-	_, err = Eval[bool](p, "document.querySelectorAll('[data-pressed-next]').forEach(e => e.removeAttribute('data-pressed-next')) ?? true")
-	return err
+	return fmt.Errorf("pressing %q: the page draws it anew again and again", text)
 }
 
 // Fill replaces what stands in an input by typing.

@@ -12,7 +12,7 @@ export function AddName({ label, placeholder, add }: Props) {
   return (
     <Input
       size="small"
-      className="side-select"
+      className="add-name"
       aria-label={label}
       placeholder={placeholder}
       onPressEnter={(e) => {

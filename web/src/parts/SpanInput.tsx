@@ -5,6 +5,8 @@ interface Props {
   value: string;
   change: (v: string) => void;
   readOnly?: boolean;
+  /** What it is where nothing is said. */
+  usual?: string;
 }
 
 const units: Record<string, string> = { w: 'weeks', d: 'days', h: 'hours', m: 'minutes', s: 'seconds' };
@@ -17,7 +19,7 @@ const inWords = (v: string) => {
 };
 
 /** A span of time, such as 45m or 1h30m, read back in words. */
-export function SpanInput({ label, value, change, readOnly }: Props) {
+export function SpanInput({ label, value, change, readOnly, usual }: Props) {
   const words = inWords(value);
   return (
     <span className="spaninput">
@@ -26,10 +28,10 @@ export function SpanInput({ label, value, change, readOnly }: Props) {
         aria-label={label}
         value={value}
         readOnly={readOnly}
-        placeholder="45m"
+        placeholder={usual ?? '45m'}
         onChange={(e) => change(e.target.value.replace(/\s+/g, ''))}
       />
-      <span className="muted small">{words || 'such as 45m, 2h, 3d'}</span>
+      <span className="muted small">{words || (usual ? inWords(usual) : 'such as 45m, 2h, 3d')}</span>
     </span>
   );
 }

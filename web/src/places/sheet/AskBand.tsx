@@ -181,6 +181,7 @@ function Question({ ask, path, messages, channel, proof, supposed, suppose, chan
               <SpanInput
                 label={`How long question ${ask.name} waits`}
                 value={ask.within ?? ''}
+                usual="7d"
                 readOnly={readOnly}
                 change={(within) => put({ within })}
               />
