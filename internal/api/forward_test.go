@@ -39,7 +39,7 @@ func forwardingHouse(t *testing.T) *forwarding {
 	}
 	f := &forwarding{mail: mail}
 	f.client = startWith(t, func(o *api.Options) {
-		o.Engine.Env.TLS = chat.TLS
+		o.Engine.Env.TLS, o.Engine.Env.Base = chat.TLS, "https://dorfbote.example"
 	})
 	stand, err := practice.New(t.Context(), f.st.DB, practice.DefaultOptions())
 	require.NoError(t, err)

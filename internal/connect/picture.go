@@ -27,9 +27,12 @@ const (
 	maxPixels  = 40_000_000 // which take four bytes each
 )
 
-// PictureOf gives a message's picture: what was drawn for it, or what stands at its address.
+// PictureOf gives a message's picture: what was made for it, or what stands at its address.
 func PictureOf(ctx context.Context, env Env, p *message.Picture) (*Picture, error) {
 	if len(p.Made) > 0 {
+		if http.DetectContentType(p.Made) == "image/jpeg" {
+			return &Picture{"image/jpeg", ".jpg", p.Made}, nil
+		}
 		return &Picture{"image/png", ".png", p.Made}, nil
 	}
 	return FetchPicture(ctx, env, p.From)

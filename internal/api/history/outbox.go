@@ -204,10 +204,8 @@ func (hi *History) getPostFile(ctx context.Context, _ *kit.Person, in *postFileI
 		return nil, kit.OrMissing(err)
 	}
 	f := doc.Attach[in.N]
-	if f.From != "" {
-		if f, err = hi.Engine.Outbox.File(ctx, f); err != nil {
-			return nil, err
-		}
+	if f, err = hi.Engine.Outbox.File(ctx, &rows[0].Post, f); err != nil {
+		return nil, err
 	}
 	if f.Cells != nil {
 		if f.Data, err = outbox.Workbook(f.Cells); err != nil {

@@ -17,7 +17,6 @@ import (
 	"dorfbote/internal/engine/alerts"
 	"dorfbote/internal/engine/decider"
 	"dorfbote/internal/engine/links"
-	"dorfbote/internal/engine/outbox"
 	"dorfbote/internal/store"
 )
 
@@ -211,35 +210,4 @@ func (pg *Pages) notPressed(w http.ResponseWriter, r *http.Request, p actPage, e
 		p.SignIn = "/press/" + url.PathEscape(chi.URLParam(r, "token"))
 	}
 	pg.actPage(w, status, p)
-}
-
-// showPicture shows what was drawn for a post, to whoever has its link.
-func (pg *Pages) showPicture(w http.ResponseWriter, r *http.Request) {
-	link, err := pg.Engine.Links.Read(r.Context(), links.Picture, strings.TrimSuffix(chi.URLParam(r, "token"), ".png"))
-	if err != nil {
-		status, words := pg.badLink(err, "This picture is not shown any more.")
-		http.Error(w, words, status)
-		return
-	}
-	p, err := pg.Store.Post(r.Context(), link.ID)
-	if err != nil {
-		http.NotFound(w, r)
-		return
-	}
-	doc, err := message.Stored(p.Body)
-	if err != nil || doc.Picture == nil || doc.Picture.Chart == nil && doc.Picture.Grid == nil {
-		http.NotFound(w, r)
-		return
-	}
-	raw, err := outbox.Draw(doc.Picture, r.URL.Query().Get("on") == "dark")
-	if err != nil {
-		http.Error(w, "This picture cannot be drawn.", http.StatusInternalServerError)
-		return
-	}
-	h := w.Header()
-	h.Set("Content-Type", "image/png")
-	h.Set("Cache-Control", "private, max-age=3600")
-	h.Set("X-Content-Type-Options", "nosniff")
-	h.Set("X-Robots-Tag", "noindex, nofollow, noarchive")
-	_, _ = w.Write(raw) //nolint:gosec // a PNG of our own drawing, with its type and nosniff
 }

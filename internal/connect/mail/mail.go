@@ -63,7 +63,7 @@ func Kind() *connect.Kind {
 			return []value.Field{
 				connect.Field("id", value.Text), connect.Field("subject", value.Text), connect.Field("from", value.Person), connect.Field("from_name", value.Text), connect.Field("to", value.List),
 				connect.Field("cc", value.List), connect.Field("reply_to", value.List), connect.Field("sent", value.Moment), connect.Field("received", value.Moment), connect.Field("text", value.Text),
-				connect.Field("attachments", value.List), connect.Field("size", value.Num),
+				connect.Field("attachments", value.List), filesField(), connect.Field("size", value.Num),
 			}
 		},
 		Open: func(c connect.Config) (connect.Conn, error) { return &mailbox{c}, nil },
@@ -268,7 +268,7 @@ func (m *mailbox) Poll(ctx context.Context, src connect.SourceConfig, raw json.R
 		last = cursor{Validity: data.UIDValidity}
 	}
 	if data.NumMessages > 0 && (data.UIDNext == 0 || uint32(data.UIDNext) > last.UID+1) {
-		if err := m.after(c, &last, emit); err != nil {
+		if err := m.after(c, src.Name, &last, emit); err != nil {
 			return out, err
 		}
 	}
@@ -277,7 +277,7 @@ func (m *mailbox) Poll(ctx context.Context, src connect.SourceConfig, raw json.R
 }
 
 // after hands over what came after the last message, and moves the cursor on.
-func (m *mailbox) after(c *imapclient.Client, last *cursor, emit func(connect.Item) error) error {
+func (m *mailbox) after(c *imapclient.Client, source string, last *cursor, emit func(connect.Item) error) error {
 	uids := imap.UIDSet{imap.UIDRange{Start: imap.UID(last.UID + 1), Stop: 0}}
 	found, err := c.UIDSearch(&imap.SearchCriteria{UID: []imap.UIDSet{uids}}, nil).Wait()
 	if err != nil {
@@ -288,7 +288,7 @@ func (m *mailbox) after(c *imapclient.Client, last *cursor, emit func(connect.It
 			continue
 		}
 		section := &imap.FetchItemBodySection{Peek: true, Partial: &imap.SectionPartial{Offset: 0, Size: maxMessage}}
-		list, err := c.Fetch(imap.UIDSetNum(uid), &imap.FetchOptions{Envelope: true, InternalDate: true, RFC822Size: true, UID: true, BodySection: []*imap.FetchItemBodySection{section}}).Collect()
+		list, err := c.Fetch(imap.UIDSetNum(uid), &imap.FetchOptions{Envelope: true, InternalDate: true, RFC822Size: true, UID: true, BodyStructure: &imap.FetchItemBodyStructure{Extended: true}, BodySection: []*imap.FetchItemBodySection{section}}).Collect()
 		if err != nil {
 			return plain("reading a message", err)
 		}
@@ -296,6 +296,9 @@ func (m *mailbox) after(c *imapclient.Client, last *cursor, emit func(connect.It
 			it := Item(msg.FindBodySection(section), fmt.Sprintf("%d-%d", last.Validity, uid))
 			it.Record["received"], it.At = msg.InternalDate.UTC().Format(time.RFC3339), msg.InternalDate
 			it.Record["size"] = float64(msg.RFC822Size)
+			if files := filesIn(source, msg.BodyStructure, last.Validity, uid); files != nil {
+				it.Record["files"] = files
+			}
 			if err := emit(it); err != nil {
 				return err
 			}

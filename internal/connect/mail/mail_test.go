@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -12,6 +13,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/mail"
+	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/peers"
 	"dorfbote/internal/testdb"
@@ -96,4 +98,53 @@ func TestAMailbox(t *testing.T) {
 	steps = conn.Prove(context.Background())
 	assert.False(t, connect.Proved(steps))
 	assert.Contains(t, steps[0].Do, "password")
+}
+
+// Files of mails are found and fetched, however they are written.
+func TestFilesOfMails(t *testing.T) {
+	m := peers.Dovecot(t)
+	if m.SMTP == "" {
+		t.Skip("postfix is missing; install it with: apt-get install postfix")
+	}
+	env := testdb.Loopback(t, value.DefaultWorkspace())
+	env.TLS = m.TLS
+	conn, err := mail.Kind().Open(connect.Config{Settings: map[string]string{"host": m.IMAP, "security": "by STARTTLS", "user": "marit", "password": "marit-1"}, Env: env})
+	require.NoError(t, err)
+	src := connect.SourceConfig{Name: "desk/inbox", Settings: map[string]string{"mailbox": "INBOX"}, Key: "id"}
+	begun, err := conn.(connect.Poller).Poll(t.Context(), src, nil, func(connect.Item) error { return nil })
+	require.NoError(t, err)
+	const head = "From: a@farm.example\r\nTo: marit@localhost\r\nSubject: %s\r\nMIME-Version: 1.0\r\n"
+	for _, c := range []struct{ what, letter, name, media, data string }{
+		{"the whole mail is the file", "Content-Type: application/pdf; name=\"=?utf-8?q?Pr=C3=BCfung.pdf?=\"\r\nContent-Transfer-Encoding: base64\r\n\r\nJVBERg==\r\n", "Prüfung.pdf", "application/pdf", "%PDF"},
+		{"quoted, within two bodies", "Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: multipart/alternative; boundary=c\r\n\r\n--c\r\nContent-Type: text/plain\r\n\r\nhello\r\n--c--\r\n--b\r\nContent-Type: text/csv; charset=utf-8\r\nContent-Disposition: attachment; filename=a.csv\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\nK=C3=A4se,1\r\n--b--\r\n", "a.csv", "text/csv", "Käse,1"},
+		{"a name in pieces", "Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: image/png\r\nContent-Disposition: inline; filename*0*=UTF-8''Schl; filename*1*=%C3%A4uche.png\r\nContent-Transfer-Encoding: base64\r\n\r\niVBORw==\r\n--b--\r\n", "Schläuche.png", "image/png", "\x89PNG"},
+		{"without a name", "Content-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nhello\r\n--b\r\nContent-Type: image/jpeg\r\nContent-Transfer-Encoding: base64\r\n\r\n/9j/\r\n--b--\r\n", "file 1.jpg", "image/jpeg", "\xff\xd8\xff"},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			m.Post(t, "a@farm.example", "marit@localhost", fmt.Sprintf(head, c.what)+c.letter)
+			var records []map[string]any
+			require.Eventually(t, func() bool {
+				begun, err = conn.(connect.Poller).Poll(t.Context(), src, begun.Cursor, func(it connect.Item) error { records = append(records, it.Record); return nil })
+				return err == nil && len(records) == 1
+			}, 20*time.Second, 50*time.Millisecond)
+			files, _ := records[0]["files"].([]any)
+			require.Len(t, files, 1)
+			file := files[0].(map[string]any)
+			assert.Equal(t, c.name, file["name"])
+			assert.Equal(t, c.media, file["media"])
+			source, ref, ok := message.HeldIn(file["address"].(string))
+			require.True(t, ok)
+			assert.Equal(t, "desk/inbox", source)
+			data, media, err := conn.(connect.Holder).Held(t.Context(), src, ref, 100)
+			require.NoError(t, err)
+			assert.Equal(t, c.data, string(data))
+			assert.Equal(t, c.media, media)
+			_, _, err = conn.(connect.Holder).Held(t.Context(), src, ref, 2)
+			assert.ErrorContains(t, err, "larger")
+			for _, other := range []string{ref + "9", strings.Replace(ref, "-", "-9", 1), "9" + ref, "1-1/", "1-1/x", "../etc"} {
+				_, _, err = conn.(connect.Holder).Held(t.Context(), src, other, 100)
+				assert.Error(t, err, other)
+			}
+		})
+	}
 }

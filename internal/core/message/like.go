@@ -1,6 +1,7 @@
 package message
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"strings"
@@ -75,7 +76,15 @@ func (l *likeTemplate) fill(d *Document, f *filling) error {
 			d.Links = append(d.Links, Link{Text: fmt.Sprintf("picture %d", i+1), To: to})
 		}
 	}
-	if len(d.Body) == 0 && d.Picture == nil && value.Empty(record["text"]) {
+	for _, file := range f.files(record["files"]) {
+		switch {
+		case d.Picture == nil && file.media != "" && file.isPicture():
+			d.Picture = &Picture{From: file.to, Held: file.held, Text: cmp.Or(file.name, "a picture")}
+		case len(d.Attach) < MostFiles:
+			d.Attach = append(d.Attach, file.file(""))
+		}
+	}
+	if len(d.Body) == 0 && d.Picture == nil && len(d.Attach) == 0 && value.Empty(record["text"]) {
 		return errors.New("the message has neither text nor a picture")
 	}
 	return nil

@@ -3,8 +3,6 @@ package message
 import (
 	"cmp"
 	"fmt"
-	"net/url"
-	"path"
 	"slices"
 	"strings"
 
@@ -24,7 +22,9 @@ type Sender struct {
 type Picture struct {
 	From string `json:"from"` // its address; "" where it is drawn
 	Text string `json:"text"`
-	// Chart or Grid is what is drawn, and Made what was drawn of it, as PNG.
+	// Held is what it is named by where it lies at the record's source, as [HeldAt] makes it; From is empty then.
+	Held string `json:"held,omitempty"`
+	// Chart or Grid is what is drawn, and Made what was drawn of it, as PNG, or the picture that was held, as PNG or JPEG.
 	Chart *Chart `json:"chart,omitempty"`
 	Grid  *Grid  `json:"grid,omitempty"`
 	Made  []byte `json:"-"`
@@ -46,9 +46,14 @@ type File struct {
 	Size  int    `json:"size,omitempty"` // in bytes, where Data is left out
 	// From is the address of a file that is fetched when the message is sent.
 	From string `json:"from,omitempty"`
+	// Held is the same of a file that lies at the record's source, as [HeldAt] makes it.
+	Held string `json:"held,omitempty"`
 	// Cells are those of a workbook, which is made when the message is sent; the first row is the heads.
 	Cells [][]any `json:"cells,omitempty"`
 }
+
+// MostFiles is how many files go with a message at most; those beyond are left out.
+const MostFiles = 20
 
 // Workbook is the type of .xlsx files, by ECMA-376.
 const Workbook = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
@@ -269,8 +274,8 @@ func (p *parts) fill(d *Document, f *filling) {
 			d.Links = append(d.Links, *l)
 		}
 	}
-	if from := f.address("picture", p.picture.from); from != "" {
-		d.Picture = &Picture{From: from, Text: cmp.Or(f.line("picture", p.picture.text), d.Title)}
+	if pic := pictureIn(f.lying("picture", p.picture.from), cmp.Or(f.line("picture", p.picture.text), d.Title)); pic != nil {
+		d.Picture = pic
 	}
 	if c := p.picture.chart; c != nil && f.err == nil {
 		title := f.line("picture.chart.title", c.title)
@@ -295,8 +300,14 @@ func (p *parts) fill(d *Document, f *filling) {
 		part := fmt.Sprintf("attach[%d]", i)
 		said := f.line(part, a.name)
 		if a.table == nil {
-			if file, ok := fetched(f.line(part, a.from), said); ok {
-				d.Attach = append(d.Attach, file)
+			list := f.lying(part, a.from)
+			if len(list) > 1 {
+				said = "" // each has a name of its own
+			}
+			for _, l := range list {
+				if len(d.Attach) < MostFiles {
+					d.Attach = append(d.Attach, l.file(said))
+				}
 			}
 			continue
 		}
@@ -317,24 +328,6 @@ func (p *parts) fill(d *Document, f *filling) {
 	for i := range p.buttons {
 		d.Buttons = append(d.Buttons, f.button(fmt.Sprintf("buttons[%d]", i), &p.buttons[i]))
 	}
-}
-
-// fetched is a file that lies at an address; there is none where the address is empty, or nothing that may be fetched.
-func fetched(address, name string) (File, bool) {
-	to := SafeAddress(strings.TrimSpace(address))
-	if !strings.HasPrefix(to, "http://") && !strings.HasPrefix(to, "https://") {
-		return File{}, false
-	}
-	if name == "" {
-		if u, err := url.Parse(to); err == nil {
-			name = path.Base(u.Path)
-		}
-	}
-	name = strings.TrimSpace(strings.Map(plainName, name))
-	if strings.Trim(name, ".- ") == "" {
-		name = "file"
-	}
-	return File{Name: name, From: to}, true
 }
 
 // plainName takes out of a name what would make a path of it.

@@ -25,10 +25,11 @@ const (
 	Picture = "p" // what was drawn for a post
 	Shared  = "s" // a page of some fields of a post's record
 	Why     = "w" // the page that says why a post was told
+	File    = "f" // a file that goes with a post, where it could not be carried
 )
 
 // doors are where the addresses lead that are for something.
-var doors = map[string]string{Button: "/act/", Picture: "/picture/", Shared: "/shared/", Why: "/why/"}
+var doors = map[string]string{Button: "/act/", Picture: "/picture/", Shared: "/shared/", Why: "/why/", File: "/file/"}
 
 // AllButtons in the place of a button's number leads to a page with all of them.
 const AllButtons = -1

@@ -2,38 +2,99 @@ package outbox
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"mime"
 	"net/http"
 	"path"
 	"slices"
+	"strings"
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/engine/links"
+	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/store"
 )
 
-// largestFile bounds a file that is fetched to go with a message, in bytes.
-const largestFile = 10 << 20
+// Bounds of the files that are fetched to go with one message, in bytes; the files beyond them are links.
+const (
+	largestFile = 10 << 20
+	largestAll  = 20 << 20
+)
 
-// File fetches a file that lies at an address, through the guard.
-func (o *Outbox) File(ctx context.Context, f message.File) (message.File, error) {
-	raw, err := connect.Fetch(ctx, o.Env, f.From, nil, largestFile)
+// File fetches a file that goes with a post: from its address, through the guard, or from the source of the post's record.
+func (o *Outbox) File(ctx context.Context, p *store.Post, f message.File) (message.File, error) {
+	var raw []byte
+	var err error
+	switch {
+	case f.Held != "":
+		raw, f.Media, err = o.held(ctx, p.Arrival, f.Held, largestFile)
+	case f.From != "":
+		raw, err = connect.Fetch(ctx, o.Env, f.From, nil, largestFile)
+	default:
+		return f, nil
+	}
 	if err != nil {
 		return f, err
 	}
-	if f.Media = mime.TypeByExtension(path.Ext(f.Name)); f.Media == "" {
+	if known := mime.TypeByExtension(path.Ext(f.Name)); known != "" {
+		f.Media = known
+	} else if f.Media == "" {
 		f.Media = http.DetectContentType(raw)
 	}
-	f.Data, f.From = raw, ""
+	f.Data, f.From, f.Held = raw, "", ""
 	return f, nil
 }
 
-// fetched has the files that lie at addresses go with a message. One that cannot be had, or that this kind of connection does not
-// carry, is a link: that is no reason not to tell.
-func (o *Outbox) fetched(ctx context.Context, c *store.Connection, doc *message.Document) *message.Document {
-	if !slices.ContainsFunc(doc.Attach, func(f message.File) bool { return f.From != "" }) {
-		return doc
+// errNotItsOwn refuses files of other sources than the one that the record came from: its text may name what it likes.
+var errNotItsOwn = errors.New("this file does not belong to the record that the alert is about")
+
+// itsOwn takes apart where a file lies, if that is where an arrival's record came from.
+func (o *Outbox) itsOwn(ctx context.Context, arrival int64, address string) (source, ref string, err error) {
+	source, ref, ok := message.HeldIn(address)
+	if !ok {
+		return "", "", errNotItsOwn
+	}
+	of, err := o.Store.ArrivalsBySeq(ctx, []int64{arrival})
+	if err == nil && (len(of) == 0 || of[0].Source != source) {
+		err = errNotItsOwn
+	}
+	return source, ref, err
+}
+
+// held fetches a file that lies where an arrival's record came from.
+func (o *Outbox) held(ctx context.Context, arrival int64, address string, most int64) ([]byte, string, error) {
+	source, ref, err := o.itsOwn(ctx, arrival, address)
+	if err != nil {
+		return nil, "", err
+	}
+	var src store.Source
+	if err := o.Store.DB.WithContext(ctx).First(&src, "name = ?", source).Error; err != nil {
+		return nil, "", fmt.Errorf("the source %s: %w", source, err)
+	}
+	var c store.Connection
+	if err := o.Store.DB.WithContext(ctx).First(&c, "id = ?", src.Connection).Error; err != nil {
+		return nil, "", err
+	}
+	conn, err := o.Sources.OpenConn(&c)
+	if err != nil {
+		return nil, "", err
+	}
+	defer conn.Close()
+	holder, ok := conn.(connect.Holder)
+	if !ok {
+		return nil, "", errNotItsOwn
+	}
+	return holder.Held(ctx, sources.SourceOf(&src), ref, most)
+}
+
+// fetched has the files that lie elsewhere go with a message. One that cannot be had, or that this kind of connection does not carry, is
+// a link, or its name where none can be given: that is no reason not to tell.
+func (o *Outbox) fetched(ctx context.Context, c *store.Connection, p *store.Post, doc *message.Document) (*message.Document, error) {
+	if !slices.ContainsFunc(doc.Attach, func(f message.File) bool { return f.From != "" || f.Held != "" }) {
+		return doc, nil
 	}
 	carries := false
 	if k := kinds.Named(c.Kind); k != nil && k.Sends != nil {
@@ -41,20 +102,46 @@ func (o *Outbox) fetched(ctx context.Context, c *store.Connection, doc *message.
 	}
 	out := *doc
 	out.Attach, out.Links = nil, slices.Clone(doc.Links)
-	for _, f := range doc.Attach {
-		if f.From == "" {
+	left := largestAll
+	var named []string
+	for n, f := range doc.Attach {
+		if f.From == "" && f.Held == "" {
 			out.Attach = append(out.Attach, f)
 			continue
 		}
-		file, err := f, error(nil)
-		if carries {
-			file, err = o.File(ctx, f)
+		if f.Held != "" {
+			if _, _, err := o.itsOwn(ctx, p.Arrival, f.Held); errors.Is(err, errNotItsOwn) {
+				named = append(named, f.Name)
+				continue
+			} else if err != nil {
+				return nil, err
+			}
 		}
-		if !carries || err != nil {
-			out.Links = append(out.Links, message.Link{Text: f.Name, To: f.From})
+		if carries && left > 0 {
+			file, err := o.File(ctx, p, f)
+			if left -= len(file.Data); err == nil && left >= 0 {
+				out.Attach = append(out.Attach, file)
+				continue
+			}
+			if err != nil {
+				o.Log.Warn("a file could not be fetched; it is told as a link", "post", p.ID, "error", err)
+			}
+		}
+		to := f.From
+		if to == "" {
+			var err error
+			if to, err = o.Links.Address(ctx, links.Link{For: links.File, ID: p.ID, N: n, Until: p.CreatedAt.Add(links.Lasts)}); err != nil {
+				return nil, err
+			}
+		}
+		if to == "" {
+			named = append(named, f.Name)
 			continue
 		}
-		out.Attach = append(out.Attach, file)
+		out.Links = append(out.Links, message.Link{Text: f.Name, To: to})
 	}
-	return &out
+	if len(named) > 0 {
+		out.Body = append(slices.Clip(out.Body), message.TextBlock("Not carried: "+strings.Join(named, ", ")))
+	}
+	return &out, nil
 }

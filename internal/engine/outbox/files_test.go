@@ -1,6 +1,7 @@
 package outbox
 
 import (
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"testing"
@@ -49,7 +50,9 @@ func TestFilesFromAddresses(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			doc := &message.Document{Attach: []message.File{{Name: "t.csv", Data: []byte("id")}, {Name: "plan.pdf", From: c.from}}}
-			got := c.o.fetched(t.Context(), &store.Connection{Kind: c.kind}, doc)
+			c.o.Log = slog.New(slog.DiscardHandler)
+			got, err := c.o.fetched(t.Context(), &store.Connection{Kind: c.kind}, &store.Post{}, doc)
+			require.NoError(t, err)
 			assert.Len(t, doc.Attach, 2, "what is stored stays")
 			if c.linked {
 				assert.Equal(t, []message.Link{{Text: "plan.pdf", To: c.from}}, got.Links)

@@ -2617,6 +2617,7 @@ export interface components {
             cells?: (unknown[] | null)[] | null;
             data?: string;
             from?: string;
+            held?: string;
             media: string;
             name: string;
             /** Format: int64 */
@@ -3173,6 +3174,7 @@ export interface components {
             chart?: components["schemas"]["Chart"];
             from: string;
             grid?: components["schemas"]["Grid"];
+            held?: string;
             text: string;
         };
         PlaceCount: {

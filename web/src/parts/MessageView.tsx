@@ -196,7 +196,9 @@ function PictureView({ picture }: { picture: Pictured }) {
   return (
     <p className="post-picture-words small">
       <span aria-hidden="true">▨</span> {picture.text || 'a picture'}{' '}
-      <span className="muted">{picture.from}</span>
+      <span className="muted">
+        {'held' in picture && picture.held ? 'fetched where the record came from' : picture.from}
+      </span>
     </p>
   );
 }

@@ -31,6 +31,9 @@ export function MessageMore({ name, message, gathered, set }: Props) {
   const mention = message.mention ?? [];
   const attach = message.attach ?? [];
   const listed = lists.find((g) => g.name === gathered.at(-1));
+  // What came with the record, such as with a mail: a list of files, each with its address.
+  const came = fields.find((f) => f.type === 'list' && f.fields?.some((of) => of.name === 'address'));
+  const theirs = came && `\${record.${came.name}}`;
   const without = <T,>(list: T[], i: number) => {
     const rest = dropped(list, i);
     return rest.length ? rest : undefined;
@@ -186,11 +189,14 @@ export function MessageMore({ name, message, gathered, set }: Props) {
             {add('link', { links: [...links, { text: '', to: '' }] })}
             {fields.length > 0 &&
               add('shared page', { links: [...links, { text: 'See more', share: [fields[0]!.name] }] })}
-            {!picture && add('picture', { picture: { from: '' } })}
+            {!picture && add('picture', { picture: { from: theirs ?? '' } })}
             {!picture && listed && add('chart', { picture: freshChart(listed) })}
             {!picture && listed && add('table as a picture', { picture: freshTable(listed) })}
             {!message.buttons && add('button', { buttons: [{ text: 'I take it', claim: true }] })}
             {add('person', { mention: [...mention, ''] })}
+            {theirs &&
+              !attach.some((f) => f.from === theirs) &&
+              add("the record's files", { attach: [...attach, { from: theirs }] })}
             {add('file from an address', { attach: [...attach, { from: '' }] })}
             {gathered.length > 0 &&
               add('file', {

@@ -103,6 +103,34 @@ it('copies a chat message in the place of a text, with what stands around it', a
   await page.gone();
 });
 
+it('offers the files that came with the record, as files and as the picture', async () => {
+  practice();
+  let message: Message = { title: 'x' };
+  const set = (next: Partial<Message>) => (message = { ...message, ...next });
+  const part = (name: string) => ({ name, label: name, type: 'text' });
+  const files = { name: 'files', label: 'Files', type: 'list', fields: [part('name'), part('address')] };
+  const e = (fields: unknown[]) =>
+    editor(
+      { messages: { alert: message } },
+      () => <MessageMore name="alert" message={message} gathered={[]} set={set} />,
+      { fields: fields as never },
+    );
+  let page = await drawn(e([part('name')]).page);
+  expect(page.at.textContent).not.toContain("the record's files");
+  await page.gone();
+  page = await drawn(e([files]).page);
+  await pressed(saying("+ the record's files"));
+  await pressed(saying('+ picture'));
+  expect(message).toMatchObject({
+    attach: [{ from: '${record.files}' }],
+    picture: { from: '${record.files}' },
+  });
+  await page.gone();
+  page = await drawn(e([files]).page);
+  expect(page.at.textContent).not.toContain("the record's files");
+  await page.gone();
+});
+
 it('adds a record for each of a list, and shows how many that are', async () => {
   practice();
   const step = { add: { source: 'tours/farms', set: { name: '${it.name}' } } };
