@@ -99,6 +99,10 @@ func (p *Pattern) Fill(blanks map[string]string, kinds Kinds) (map[string]any, e
 		if field, ok := find(fields, blanks[b.Of]); b.Kind == "value" && ok {
 			f.values[b.Name] = typed(blanks[b.Name], field)
 		}
+		if b.Kind == "source" && b.Name != "source" { // one that is written to
+			theirs, theirKey := kinds.Fields(blanks[b.Name])
+			f.values[b.Name+"_key"], f.values[b.Name+"_same"] = theirKey, same(theirs, theirKey, fields, key)
+		}
 	}
 	f.values["key"], f.values["facts"], f.values["name"] = key, facts(fields, key), p.called(blanks)
 	sheet, _ := f.fill(p.Sheet).(map[string]any)
@@ -148,6 +152,21 @@ func facts(fields []value.Field, key string) []any {
 		}
 		if out = append(out, map[string]any{"label": f.Label, "value": ref}); len(out) == 4 {
 			break
+		}
+	}
+	return out
+}
+
+// same are the fields of one source that another has, too, by their names, and the key of the first: what a record of the one is as a
+// record of the other.
+func same(to []value.Field, toKey string, from []value.Field, fromKey string) map[string]any {
+	out := map[string]any{}
+	if toKey != "" {
+		out[toKey] = "${record." + fromKey + "}"
+	}
+	for _, t := range to {
+		if f, ok := find(from, t.Name); ok && f.Type != value.Object && f.Type != value.List {
+			out[t.Name] = "${record." + t.Name + "}"
 		}
 	}
 	return out

@@ -17,6 +17,9 @@ import (
 type demoKinds map[string]*world.RecordKind
 
 func (k demoKinds) Fields(source string) ([]value.Field, string) {
+	if k[source] == nil { // a room, of which nothing is known before it is read
+		return nil, ""
+	}
 	return k[source].Fields.Fields, k[source].Key
 }
 

@@ -239,10 +239,20 @@ function RecordStep({ s, path, change }: Pick<StepProps, 's' | 'path' | 'change'
   const put = (next: Partial<NonNullable<FollowStep['change']>>) =>
     change(s.change ? { ...s, change: { ...s.change, ...next } } : { ...s, add: { ...s.add!, ...next } });
   const known = useFields(way.source).data?.items;
-  const { gathered } = useSurroundings();
+  const { gathered, fields } = useSurroundings();
   const eachOf = /^\$\{(.*)\}$/.exec(s.add?.each ?? '')?.[1] ?? '';
   const lists = gathered.filter((g) => g.many || g.open).map((g) => g.name);
   const names = useMemo(() => (known ?? []).map((f) => ({ value: f.name, label: f.label })), [known]);
+  const same = useMemo(
+    () =>
+      s.add
+        ? alike(
+            eachOf ? (gathered.find((g) => g.name === eachOf)?.fields ?? []) : fields,
+            eachOf ? 'it' : 'record',
+          )
+        : {},
+    [s.add, eachOf, gathered, fields],
+  );
   return (
     <>
       <div className="inline">
@@ -277,7 +287,15 @@ function RecordStep({ s, path, change }: Pick<StepProps, 's' | 'path' | 'change'
           </>
         )}
       </div>
-      <Values values={way.set} of={path} names={names} change={(set) => put({ set })} />
+      <Values values={way.set} of={path} names={names} same={same} change={(set) => put({ set })} />
     </>
   );
 }
+
+/** What fields give by their own names: texts, numbers, times, but nothing that has parts. */
+const alike = (fields: { name: string; type: string }[], of: string) =>
+  Object.fromEntries(
+    fields
+      .filter((f) => f.type !== 'list' && f.type !== 'object')
+      .map((f) => [f.name, `\${${of}.${f.name}}`]),
+  );

@@ -179,7 +179,7 @@ function suggestions(field: FieldItem | undefined, tally: Tally[]): Offer[] {
   const known = field?.options?.length
     ? field.options
     : field?.type === 'yes/no'
-      ? ['true', 'false']
+      ? ['yes', 'no']
       : [...counts.keys(), ...(field?.examples ?? [])];
   return [...new Set(known)].map((value) => ({
     value,
@@ -208,6 +208,12 @@ const alike = (a: string, b: string) => {
   return a === '' || b === '' || sort(a) === sort(b);
 };
 
+/** A value as it stands in its field. */
+const asWords = (value: unknown): string => {
+  if (typeof value === 'boolean') return value ? 'yes' : 'no';
+  return value === undefined || value === null ? '' : String(value);
+};
+
 interface OneProps {
   value: unknown;
   label: string;
@@ -221,7 +227,7 @@ interface OneProps {
 function One({ value, label, type, field, tally = [], readOnly, change }: OneProps) {
   const { all, valueOf } = useSurroundings();
   const [open, setOpen] = useState(false);
-  const text = value === undefined || value === null ? '' : String(value);
+  const text = asWords(value);
   const counted = ['number', 'money', 'span'].includes(type);
   const typed = text.toLowerCase();
   const values = counted ? [] : suggestions(field, tally);

@@ -138,7 +138,8 @@ function Legend({ marks, rows }: Pick<Props, 'marks' | 'rows'>) {
   return (
     <>
       <span className="muted">
-        Last {marks.length} {marks.some((m) => m.tick) ? 'arrivals and ticks' : 'arrivals'}:
+        {marks.length === 1 ? 'The last' : `The last ${marks.length}`}{' '}
+        {marks.length === 1 ? 'arrival' : marks.some((m) => m.tick) ? 'arrivals and ticks' : 'arrivals'}:
       </span>
       {routes.map((name, i) =>
         taken[i] ? (

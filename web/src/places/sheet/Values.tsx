@@ -1,6 +1,7 @@
 import { dropped } from './model';
-import { Input, Select } from 'antd';
+import { Button, Input, Select } from 'antd';
 import { useRef } from 'react';
+import { counted } from '../../parts/counted';
 import { useLatest } from '../../parts/useLatest';
 import { ChipInput } from './compose/ChipInput';
 import type { ChipHandle } from './compose/Handle';
@@ -38,16 +39,19 @@ interface ValuesProps {
   values: Record<string, unknown>;
   of: string;
   names: { value: string; label: string }[];
+  /** What a name would be where the record has a field of the same name. */
+  same?: Record<string, string>;
   change: (next: Record<string, unknown>) => void;
 }
 
 /** Names with their values, one a line. A value is text in which formulas may stand. */
-export function Values({ values, of, names, change }: ValuesProps) {
+export function Values({ values, of, names, same = {}, change }: ValuesProps) {
   const { readOnly } = useSurroundings();
   const rows = Object.entries(values);
   const put = (i: number, name: string, value: unknown) =>
     change(Object.fromEntries(rows.map((r, n) => (n === i ? [name, value] : r))));
   const free = names.filter((n) => !(n.value in values));
+  const alike = free.filter((n) => same[n.value]).map((n) => [n.value, same[n.value]] as const);
   return (
     <div className="follow-values">
       {rows.map(([name, value], i) => (
@@ -97,6 +101,15 @@ export function Values({ values, of, names, change }: ValuesProps) {
               placeholder="+ name, then Enter"
               add={(name) => name in values || change({ ...values, [name]: '' })}
             />
+          )}
+          {alike.length > 1 && (
+            <Button
+              type="link"
+              size="small"
+              onClick={() => change({ ...values, ...Object.fromEntries(alike) })}
+            >
+              + {counted(alike.length, 'field')} of the same name
+            </Button>
           )}
         </div>
       )}

@@ -47,6 +47,17 @@ it('offers the operators that fit a field, and keeps a value that still fits', a
   await page.gone();
 });
 
+it('says yes and no of a field that is either, however the sheet writes it', async () => {
+  const e = keep({ field: 'cooled', is: true });
+  const page = await drawn(e.page);
+  const value = () => labelled('Value of Keep') as HTMLInputElement;
+  expect(value().value).toBe('yes');
+  await typed(value(), 'no');
+  expect(e.now.sheet.keep).toEqual({ field: 'cooled', is: false });
+  expect(value().value).toBe('no');
+  await page.gone();
+});
+
 it('shows what the chosen arrival makes of a condition, and how many of the trail it lets through', async () => {
   const e = keep({ field: 'status', is: 'late' });
   const page = await drawn(e.page);

@@ -131,6 +131,31 @@ it('offers the files that came with the record, as files and as the picture', as
   await page.gone();
 });
 
+it('fills in the fields of the same name at once, of the record or of what is added for each', async () => {
+  practice();
+  const step = { add: { source: 'tours/farms', set: { id: 'mine' } } };
+  const field = (name: string, type: string) => ({ name, label: name, type }) as never;
+  const e = editor(
+    { watch: { source: 'tours/collections' }, route: {}, follow: [step] },
+    ({ sheet, change }) => <FollowBand sheet={sheet} change={change} proof={undefined} />,
+    {
+      fields: ['id', 'status', 'litres', 'elsewhere'].map((n) => field(n, 'text')),
+      gathered: [{ name: 'made', many: true, fields: [field('status', 'text'), field('due', 'moment')] }],
+    },
+  );
+  const page = await drawn(e.page);
+  await wait(() => saying('+ 2 fields of the same name') !== null);
+  await pressed(saying('+ 2 fields of the same name'));
+  const filled = { id: 'mine', status: '${record.status}', litres: '${record.litres}' };
+  expect(e.now.sheet.follow![0]!.add!.set, 'what is filled in stays').toEqual(filled);
+  expect(page.at.textContent).not.toContain('of the same name');
+  for (const name of ['status', 'litres']) await pressed(labelled(`Leave ${name} out of follow[0]`));
+  await chosen('How many records step 1 adds', 'one for each of made');
+  await pressed(saying('+ 2 fields of the same name'));
+  expect(e.now.sheet.follow![0]!.add!.set).toEqual({ id: 'mine', status: '${it.status}', due: '${it.due}' });
+  await page.gone();
+});
+
 it('adds a record for each of a list, and shows how many that are', async () => {
   practice();
   const step = { add: { source: 'tours/farms', set: { name: '${it.name}' } } };
