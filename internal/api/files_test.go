@@ -51,7 +51,8 @@ func letterWith(picture, file []byte) string {
 func TestFilesOfAMail(t *testing.T) {
 	f := forwardingHouse(t)
 	f.turnedOn("dorfbote: 1\nname: Photos\nwatch: {source: desk/inbox, when: {field: subject, starts_with: Photos}}\n" +
-		"messages: {m: {title: \"For the board: ${record.subject}\", picture: {from: \"${record.files}\", text: the hose}, attach: [{from: \"${record.files}\"}]}}\n" +
+		"gather: [{name: mails, find: {source: desk/inbox, take: all}}]\n" +
+		"messages: {m: {title: \"For the board: ${record.subject}\", picture: {from: \"${record.files}\", text: the hose}, attach: [{from: \"${record.files}\"}, {name: mails.csv, table: {of: mails, columns: [subject]}}, {name: mails.xlsx, table: {of: mails, columns: [subject]}}]}}\n" +
 		"route: {otherwise: {tell: [{to: \"square/#lab\", message: m}, {to: \"desk/marit@localhost\", message: m}]}}\n")
 	f.turnedOn("dorfbote: 1\nname: Sly\nwatch: {source: talk/tours}\n" +
 		"messages: {m: {title: sly, attach: [{name: stolen.pdf, from: \"${record.text}\"}]}}\n" +
@@ -94,16 +95,25 @@ func TestFilesOfAMail(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal(raw, &said))
 	require.NotNil(t, said[0].Picture)
-	require.Len(t, said[0].Links, 2)
-	assert.Equal(t, "Prüfung 2026.pdf", said[0].Links[1].Text)
-	door := strings.TrimPrefix(said[0].Links[1].To, "https://dorfbote.example")
-	res, err = http.Get(f.base + door)
-	require.NoError(t, err)
-	got, _ := io.ReadAll(res.Body)
-	res.Body.Close()
+	require.Len(t, said[0].Links, 4)
+	handed := func(n int, name string) (door, disposition string, data []byte) {
+		t.Helper()
+		assert.Equal(t, name, said[0].Links[n].Text)
+		door = strings.TrimPrefix(said[0].Links[n].To, "https://dorfbote.example")
+		res, err := http.Get(f.base + door)
+		require.NoError(t, err)
+		data, _ = io.ReadAll(res.Body)
+		res.Body.Close()
+		assert.Equal(t, "nosniff", res.Header.Get("X-Content-Type-Options"))
+		return door, res.Header.Get("Content-Disposition"), data
+	}
+	door, disposition, got := handed(1, "Prüfung 2026.pdf")
 	assert.Equal(t, file, got)
-	assert.Equal(t, "attachment; filename*=utf-8''Pr%C3%BCfung%202026.pdf", res.Header.Get("Content-Disposition"))
-	assert.Equal(t, "nosniff", res.Header.Get("X-Content-Type-Options"))
+	assert.Equal(t, "attachment; filename*=utf-8''Pr%C3%BCfung%202026.pdf", disposition)
+	_, _, got = handed(2, "mails.csv")
+	assert.Contains(t, string(got), "Photos of the hose")
+	_, _, got = handed(3, "mails.xlsx")
+	assert.Equal(t, "PK", string(got[:2]))
 	for _, other := range []string{door + "x", strings.Replace(door, ".1.l.", ".0.l.", 1), strings.Replace(door, "/file/", "/picture/", 1)} {
 		res, err = http.Get(f.base + other)
 		require.NoError(t, err)

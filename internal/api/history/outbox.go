@@ -10,7 +10,6 @@ import (
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/core/message"
-	"dorfbote/internal/engine/outbox"
 	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/store"
 )
@@ -206,11 +205,6 @@ func (hi *History) getPostFile(ctx context.Context, _ *kit.Person, in *postFileI
 	f := doc.Attach[in.N]
 	if f, err = hi.Engine.Outbox.File(ctx, &rows[0].Post, f); err != nil {
 		return nil, err
-	}
-	if f.Cells != nil {
-		if f.Data, err = outbox.Workbook(f.Cells); err != nil {
-			return nil, err
-		}
 	}
 	return &postFileOutput{f.Media, mime.FormatMediaType("attachment", map[string]string{"filename": f.Name}), f.Data}, nil
 }

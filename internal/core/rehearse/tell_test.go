@@ -215,7 +215,7 @@ func TestWhatCannotBeTold(t *testing.T) {
 		`{to: "square/#tours", each: "${open}", most: 201, message: m}`: "most is a whole number from 1 to 200",
 		`{to: "square/#tours", most: 2, message: m}`:                    "most goes with each",
 		`{to: "square/#tours", if_empty: drop, message: m}`:             "if_empty is skip or fail",
-		`{to: "square/#tours", message: f}`:                             "warning: square cannot take all of the message f: tables that are attached are left out, and other files are links",
+		`{to: "square/#tours", message: f}`:                             "warning: square cannot take all of the message f: its files are links to them",
 		`{to: "square/#tours", message: b}`:                             "warning: square cannot take all of the message b: its buttons are links to a page",
 		`{to: "person/${on_duty(record.x).id}", message: m}`:            "on_duty() takes a calendar's source",
 	} {

@@ -260,7 +260,7 @@ func (p *Plan) lost(t Tell, pt PlanTell, path string, problems *report.List) {
 	}
 	words := map[message.Part]string{
 		message.PartSender: "it does not show another sender", message.PartPicture: "the picture is told as its words and its address",
-		message.PartMention: "persons are named, and not spoken to", message.PartAttach: "tables that are attached are left out, and other files are links", message.PartButtons: "its buttons are links to a page",
+		message.PartMention: "persons are named, and not spoken to", message.PartAttach: "its files are links to them", message.PartButtons: "its buttons are links to a page",
 	}
 	var lost []string
 	for _, part := range pt.Message.Parts() {

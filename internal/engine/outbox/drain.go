@@ -136,11 +136,8 @@ func (o *Outbox) sendOne(ctx context.Context, c *store.Connection, sender connec
 	if doc, err = o.shared(ctx, p, doc); err != nil {
 		return false, err
 	}
-	if doc, err = o.fetched(ctx, c, p, doc); err != nil {
+	if doc, err = o.carried(ctx, c, p, doc); err != nil {
 		return false, err
-	}
-	if doc, err = workbooks(doc); err != nil {
-		return false, fmt.Errorf("post %d: making the workbook: %w", p.ID, err)
 	}
 	doc, buttons, err := o.pressable(ctx, c, p, doc)
 	if err != nil {

@@ -24,11 +24,16 @@ const (
 	largestAll  = 20 << 20
 )
 
-// File fetches a file that goes with a post: from its address, through the guard, or from the source of the post's record.
+// File makes or fetches a file that goes with a post: a table, what lies at an address, through the guard, or what lies at the source of
+// the post's record.
 func (o *Outbox) File(ctx context.Context, p *store.Post, f message.File) (message.File, error) {
 	var raw []byte
 	var err error
 	switch {
+	case f.Cells != nil:
+		f.Data, err = Workbook(f.Cells)
+		f.Cells = nil
+		return f, err
 	case f.Held != "":
 		raw, f.Media, err = o.held(ctx, p.Arrival, f.Held, largestFile)
 	case f.From != "":
@@ -90,10 +95,10 @@ func (o *Outbox) held(ctx context.Context, arrival int64, address string, most i
 	return holder.Held(ctx, sources.SourceOf(&src), ref, most)
 }
 
-// fetched has the files that lie elsewhere go with a message. One that cannot be had, or that this kind of connection does not carry, is
-// a link, or its name where none can be given: that is no reason not to tell.
-func (o *Outbox) fetched(ctx context.Context, c *store.Connection, p *store.Post, doc *message.Document) (*message.Document, error) {
-	if !slices.ContainsFunc(doc.Attach, func(f message.File) bool { return f.From != "" || f.Held != "" }) {
+// carried has the files of a message go along: those that lie elsewhere are fetched, workbooks are made. One that cannot be had, or
+// that this kind of connection does not carry, is a link, or its name where none can be given: that is no reason not to tell.
+func (o *Outbox) carried(ctx context.Context, c *store.Connection, p *store.Post, doc *message.Document) (*message.Document, error) {
+	if len(doc.Attach) == 0 {
 		return doc, nil
 	}
 	carries := false
@@ -105,10 +110,6 @@ func (o *Outbox) fetched(ctx context.Context, c *store.Connection, p *store.Post
 	left := largestAll
 	var named []string
 	for n, f := range doc.Attach {
-		if f.From == "" && f.Held == "" {
-			out.Attach = append(out.Attach, f)
-			continue
-		}
 		if f.Held != "" {
 			if _, _, err := o.itsOwn(ctx, p.Arrival, f.Held); errors.Is(err, errNotItsOwn) {
 				named = append(named, f.Name)
@@ -117,15 +118,13 @@ func (o *Outbox) fetched(ctx context.Context, c *store.Connection, p *store.Post
 				return nil, err
 			}
 		}
-		if carries && left > 0 {
-			file, err := o.File(ctx, p, f)
-			if left -= len(file.Data); err == nil && left >= 0 {
+		if carries {
+			file, err := o.take(ctx, p, f, &left)
+			if err == nil {
 				out.Attach = append(out.Attach, file)
 				continue
 			}
-			if err != nil {
-				o.Log.Warn("a file could not be fetched; it is told as a link", "post", p.ID, "error", err)
-			}
+			o.Log.Warn("a file does not go along; it is told as a link", "post", p.ID, "error", err)
 		}
 		to := f.From
 		if to == "" {
@@ -145,3 +144,22 @@ func (o *Outbox) fetched(ctx context.Context, c *store.Connection, p *store.Post
 	}
 	return &out, nil
 }
+
+// take has one file at hand, of those that lie elsewhere as many as there is room left for.
+func (o *Outbox) take(ctx context.Context, p *store.Post, f message.File, left *int) (message.File, error) {
+	elsewhere := f.From != "" || f.Held != ""
+	if elsewhere && *left <= 0 {
+		return f, errNoRoom
+	}
+	file, err := o.File(ctx, p, f)
+	if err != nil || !elsewhere {
+		return file, err
+	}
+	if *left -= len(file.Data); *left < 0 {
+		return f, errNoRoom
+	}
+	return file, nil
+}
+
+// errNoRoom leaves out what would be too much for one message.
+var errNoRoom = fmt.Errorf("the files of one message are more than %d MiB", largestAll>>20)

@@ -13,6 +13,7 @@ import (
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/host"
+	"dorfbote/internal/engine/links"
 	"dorfbote/internal/store"
 	"dorfbote/internal/testdb"
 )
@@ -31,10 +32,14 @@ func TestFilesFromAddresses(t *testing.T) {
 		}
 	}))
 	defer side.Close()
-	open := &Outbox{Host: &host.Host{Env: testdb.Loopback(t, value.DefaultWorkspace())}}
+	with := func(env connect.Env) *Outbox {
+		h := &host.Host{Env: env, Log: slog.New(slog.DiscardHandler)}
+		return &Outbox{Host: h, Links: &links.Links{Host: h}}
+	}
+	open := with(testdb.Loopback(t, value.DefaultWorkspace()))
 	shut, err := connect.NewEnv(value.DefaultWorkspace(), "")
 	require.NoError(t, err)
-	guarded := &Outbox{Host: &host.Host{Env: shut}}
+	guarded := with(shut)
 	for _, c := range []struct {
 		name   string
 		o      *Outbox
@@ -50,12 +55,16 @@ func TestFilesFromAddresses(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			doc := &message.Document{Attach: []message.File{{Name: "t.csv", Data: []byte("id")}, {Name: "plan.pdf", From: c.from}}}
-			c.o.Log = slog.New(slog.DiscardHandler)
-			got, err := c.o.fetched(t.Context(), &store.Connection{Kind: c.kind}, &store.Post{}, doc)
+			got, err := c.o.carried(t.Context(), &store.Connection{Kind: c.kind}, &store.Post{}, doc)
 			require.NoError(t, err)
 			assert.Len(t, doc.Attach, 2, "what is stored stays")
 			if c.linked {
 				assert.Equal(t, []message.Link{{Text: "plan.pdf", To: c.from}}, got.Links)
+				if c.kind == "chat" { // the table would be a link, too, if the outside could reach this installation
+					assert.Empty(t, got.Attach)
+					assert.Equal(t, "Not carried: t.csv", got.Plain())
+					return
+				}
 				assert.Len(t, got.Attach, 1)
 				return
 			}

@@ -6,8 +6,6 @@ import (
 	"slices"
 	"time"
 
-	"github.com/xuri/excelize/v2"
-
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/engine/links"
 	"dorfbote/internal/store"
@@ -52,62 +50,4 @@ func (o *Outbox) shared(ctx context.Context, p *store.Post, doc *message.Documen
 		out.Links = append(out.Links, message.Link{Text: l.Text, To: to})
 	}
 	return &out, nil
-}
-
-// workbooks makes the workbooks that are attached to a message.
-func workbooks(doc *message.Document) (*message.Document, error) {
-	if !slices.ContainsFunc(doc.Attach, func(f message.File) bool { return f.Cells != nil }) {
-		return doc, nil
-	}
-	out := *doc
-	out.Attach = slices.Clone(doc.Attach)
-	for i := range out.Attach {
-		f := &out.Attach[i]
-		if f.Cells == nil {
-			continue
-		}
-		raw, err := Workbook(f.Cells)
-		if err != nil {
-			return nil, err
-		}
-		f.Data, f.Cells = raw, nil
-	}
-	return &out, nil
-}
-
-// Workbook writes cells as .xlsx; the first row is the heads. A text stays a text, whatever it begins with.
-func Workbook(cells [][]any) ([]byte, error) {
-	book := excelize.NewFile()
-	defer func() { _ = book.Close() }()
-	w, err := book.NewStreamWriter("Sheet1")
-	if err != nil {
-		return nil, err
-	}
-	bold, err := book.NewStyle(&excelize.Style{Font: &excelize.Font{Bold: true}})
-	if err != nil {
-		return nil, err
-	}
-	for i, row := range cells {
-		at, err := excelize.CoordinatesToCellName(1, i+1)
-		if err != nil {
-			return nil, err
-		}
-		if i == 0 {
-			row = slices.Clone(row)
-			for j := range row {
-				row[j] = excelize.Cell{StyleID: bold, Value: row[j]}
-			}
-		}
-		if err := w.SetRow(at, row); err != nil {
-			return nil, err
-		}
-	}
-	if err := w.Flush(); err != nil {
-		return nil, err
-	}
-	b, err := book.WriteToBuffer()
-	if err != nil {
-		return nil, err
-	}
-	return b.Bytes(), nil
 }
