@@ -2,12 +2,15 @@ package patterns
 
 import (
 	"encoding/json"
+	"slices"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorfbote/internal/core/arrival"
+	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/route"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
@@ -61,5 +64,32 @@ func TestEveryPatternRuns(t *testing.T) {
 			_, err = p.Fill(blanks, kinds)
 			assert.ErrorContains(t, err, "fill in: "+p.Blanks[0].Label)
 		})
+	}
+}
+
+// A command without the name of a record is answered with why nothing was done; it is no failure of the workflow.
+func TestABareCommand(t *testing.T) {
+	all, err := All()
+	require.NoError(t, err)
+	i := slices.IndexFunc(all, func(p Pattern) bool { return p.Name == "command-done" })
+	blanks := map[string]string{}
+	for _, b := range all[i].Blanks {
+		blanks[b.Name] = b.Default
+	}
+	filled, err := all[i].Fill(blanks, demoKinds{})
+	require.NoError(t, err)
+	raw, err := json.Marshal(filled)
+	require.NoError(t, err)
+	text, err := sheet.Format(raw)
+	require.NoError(t, err)
+	plan, _, problems := sheet.Compile(text, sheet.Known{Workspace: value.DefaultWorkspace()})
+	require.NotNil(t, plan, "%v", problems)
+	for said, want := range map[string]string{"done": "Vera says done nothing", "done COL-12": "Vera says done COL-12"} {
+		a := &arrival.Arrival{ID: "m", Source: "talk/tours", Type: arrival.Created, Time: time.Now(), Subject: "1", Record: map[string]any{"id": "1", "author": "Vera", "text": said}}
+		out := decide.Decide(plan, decide.NewScope(a))
+		require.Equal(t, decide.Told, out.Verdict, "%s %s", said, out.Error)
+		assert.Equal(t, want, out.Posts[0].Doc.Title)
+		require.Len(t, out.Steps, 1)
+		assert.Empty(t, out.Steps[0].Error, said)
 	}
 }

@@ -280,8 +280,14 @@ func runtimeWords(msg string) string {
 	if rest, ok := strings.CutPrefix(msg, "invalid operation: "); ok {
 		return "cannot calculate " + plainType(rest)
 	}
+	if m := beyond.FindStringSubmatch(msg); m != nil {
+		return fmt.Sprintf("there is no element [%s] in a list of %s, counted from 0; get(list, %s) is empty there", m[1], m[2], m[1])
+	}
 	return strings.ReplaceAll(msg, orName, "or")
 }
+
+// beyond is what the language says of an element that a list does not have.
+var beyond = regexp.MustCompile(`^index out of range: (-?\d+) \(array length is (\d+)\)`)
 
 // Bool runs a formula that must say yes or no.
 func (f *Formula) Bool(sc *Scope) (bool, error) {

@@ -30,7 +30,9 @@ func TestWhatFormulasRefuse(t *testing.T) {
 		`bullets(record.n, "${it}")`:             "bullets() needs a list first",
 		`bullets(record.list, "${it.x.y + 1}")`:  "",
 		`int(record.text)`:                       "seven",
-		`record.list[9] + 1`:                     "",
+		`record.list[9] + 1`:                     "there is no element [9] in a list of 1, counted from 0; get(list, 9) is empty there",
+		`record.list[-3]`:                        "there is no element [-",
+		`get(record.list, 9)`:                    "",
 		`record.text + record.n`:                 "",
 		`record.n / 0 > 1 ? "big" : record.none`: "",
 	} {
