@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -118,6 +119,65 @@ func TestRowsOfOtherWorkbooks(t *testing.T) {
 			assert.Equal(t, []any{"a", "x b"}, []any{rows[0]["id"], rows[1]["said"]})
 		})
 	}
+}
+
+// A table that people have named grows by the row that is added below it; one beside it, one that ends in totals, and one of another
+// sheet do not.
+func TestTablesOfAWorkbookGrow(t *testing.T) {
+	f := newFolder(t, "en")
+	b := excelize.NewFile()
+	defer b.Close()
+	for i, r := range [][]any{{"id", "said", nil, "note", "x"}, {"a", "one", nil, "n", 1}, {"b", "two", nil, nil, nil}} {
+		require.NoError(t, b.SetSheetRow("Sheet1", fmt.Sprint("A", i+1), &r))
+	}
+	_, err := b.NewSheet("Other")
+	require.NoError(t, err)
+	require.NoError(t, b.SetSheetRow("Other", "A1", &[]any{"p", "q"}))
+	for sheet, list := range map[string][]excelize.Table{"Sheet1": {{Range: "A1:B3", Name: "Answers"}, {Range: "D1:E2", Name: "Notes"}}, "Other": {{Range: "A1:B3", Name: "Else"}}} {
+		for i := range list {
+			require.NoError(t, b.AddTable(sheet, &list[i]))
+		}
+	}
+	raw, err := b.WriteToBuffer()
+	require.NoError(t, err)
+	f.put("named.xlsx", raw.Bytes())
+	for _, id := range []string{"c", "d"} {
+		_, err = f.add(map[string]string{"file": "named.xlsx"}, false, map[string]any{"id": id, "said": "x"})
+		require.NoError(t, err)
+	}
+	areas := func(file string) map[string]string {
+		after, err := excelize.OpenFile(filepath.Join(f.dir, file))
+		require.NoError(t, err)
+		defer after.Close()
+		out := map[string]string{}
+		for _, sheet := range []string{"Sheet1", "Other"} {
+			list, err := after.GetTables(sheet)
+			require.NoError(t, err)
+			for _, one := range list {
+				out[one.Name] = one.Range
+			}
+		}
+		return out
+	}
+	assert.Equal(t, map[string]string{"Answers": "A1:B5", "Notes": "D1:E2", "Else": "A1:B3"}, areas("named.xlsx"))
+	part := func(file, name string) string {
+		z, err := zip.OpenReader(filepath.Join(f.dir, file))
+		require.NoError(t, err)
+		defer z.Close()
+		in, err := z.Open(name)
+		require.NoError(t, err)
+		text, err := io.ReadAll(in)
+		require.NoError(t, err)
+		return string(text)
+	}
+	assert.Contains(t, part("named.xlsx", "xl/tables/table1.xml"), `<autoFilter ref="A1:B5"`, "what it is filtered by, too")
+	with := strings.Replace(part("named.xlsx", "xl/tables/table1.xml"), "<table ", `<table totalsRowCount="1" `, 1)
+	now, err := os.ReadFile(filepath.Join(f.dir, "named.xlsx"))
+	require.NoError(t, err)
+	f.put("totals.xlsx", exchanged(t, now, "xl/tables/table1.xml", with))
+	_, err = f.add(map[string]string{"file": "totals.xlsx"}, false, map[string]any{"id": "e", "said": "x"})
+	require.NoError(t, err)
+	assert.Equal(t, "A1:B5", areas("totals.xlsx")["Answers"])
 }
 
 // Several who add rows wait for each other: none is lost. However large the workbook is, it is not held in memory.

@@ -16,8 +16,8 @@ import (
 const maxCell = 32767
 
 // Append writes the workbook with one row more behind the last of a sheet ("" is the first), and gives the number of that row. Cells
-// are texts, float64, bool or nil for none. Each takes the format of the cell above it. All else is copied byte for byte, and read as
-// a stream. With again, a last row that is the very one is not added once more: the error is [ErrThere] then, and nothing has been
+// are texts, float64, bool or nil for none. Each takes the format of the cell above it, and a table that ended in the row above is
+// longer by it. All else is copied byte for byte, and read as a stream. With again, a last row that is the very one is not added once more: the error is [ErrThere] then, and nothing has been
 // written.
 func (w *Workbook) Append(out io.Writer, sheet string, cells []any, again bool) (row int, err error) {
 	s, err := w.sheet(sheet)
@@ -40,8 +40,18 @@ func (w *Workbook) Append(out io.Writer, sheet string, cells []any, again bool) 
 	if err != nil {
 		return 0, err
 	}
+	tables, err := w.tablesOf(s.path)
+	if err != nil {
+		return 0, err
+	}
 	z := zip.NewWriter(out)
 	for _, f := range w.zip.File {
+		if tables[f.Name] {
+			if err := longer(z, f, at.last); err != nil {
+				return 0, err
+			}
+			continue
+		}
 		if f.Name != s.path {
 			if err := z.Copy(f); err != nil {
 				return 0, err
