@@ -53,7 +53,7 @@ func TestFilesOfAMail(t *testing.T) {
 	f.turnedOn("dorfbote: 1\nname: Photos\nwatch: {source: desk/inbox, when: {field: subject, starts_with: Photos}}\n" +
 		"gather: [{name: mails, find: {source: desk/inbox, take: all}}]\n" +
 		"messages: {m: {title: \"For the board: ${record.subject}\", picture: {from: \"${record.files}\", text: the hose}, attach: [{from: \"${record.files}\"}, {name: mails.csv, table: {of: mails, columns: [subject]}}, {name: mails.xlsx, table: {of: mails, columns: [subject]}}]}}\n" +
-		"route: {otherwise: {tell: [{to: \"square/#lab\", message: m}, {to: \"desk/marit@localhost\", message: m}]}}\n")
+		"route: {otherwise: {tell: [{to: \"square/#lab\", message: m}, {to: \"desk/marit@localhost\", message: m}, {to: other/tours, message: m}]}}\n")
 	f.turnedOn("dorfbote: 1\nname: Sly\nwatch: {source: talk/tours}\n" +
 		"messages: {m: {title: sly, attach: [{name: stolen.pdf, from: \"${record.text}\"}]}}\n" +
 		"route: {otherwise: {tell: [{to: \"desk/marit@localhost\", message: m}]}}\n")
@@ -123,6 +123,25 @@ func TestFilesOfAMail(t *testing.T) {
 	status, own := f.raw("GET", fmt.Sprintf("/api/posts/%d/files/1", posts[1].ID), "")
 	assert.Equal(t, 200, status)
 	assert.Equal(t, file, own, "whoever looks after it can have it, too")
+
+	// Elsewhere the picture is an address that shows it, written anew, to whoever has it.
+	f.until("the other chat has it", func() bool {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		return len(f.calls) == 1
+	})
+	var other struct{ Pic string }
+	require.NoError(t, json.Unmarshal([]byte(f.calls[0]), &other))
+	shown := strings.TrimPrefix(other.Pic, "https://dorfbote.example")
+	require.Regexp(t, `^/picture/.*\.jpg$`, shown)
+	res, err = http.Get(f.base + shown)
+	require.NoError(t, err)
+	img, err := jpeg.Decode(res.Body)
+	res.Body.Close()
+	require.NoError(t, err)
+	assert.Equal(t, 40, img.Bounds().Dx())
+	assert.Equal(t, "image/jpeg", res.Header.Get("Content-Type"))
+	assert.Contains(t, res.Header.Get("X-Robots-Tag"), "noindex")
 
 	// Someone's text that names the same file gets nothing.
 	address := record[strings.Index(record, "held:"):]

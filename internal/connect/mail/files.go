@@ -29,10 +29,9 @@ const maxFiles = 50
 
 // filesField describes the files of a message.
 func filesField() value.Field {
-	f := connect.Field("files", value.List)
-	f.Of, f.Fields = value.Object, []value.Field{
-		connect.Field("name", value.Text), connect.Field("media", value.Text), connect.Field("size", value.Num), connect.Field("address", value.Text),
-	}
+	f, address := connect.Field("files", value.List), connect.Field("address", value.Text)
+	address.Hidden = true // it says nothing to people
+	f.Of, f.Fields = value.Object, []value.Field{connect.Field("name", value.Text), connect.Field("media", value.Text), connect.Field("size", value.Num), address}
 	return f
 }
 

@@ -163,6 +163,58 @@ func TestAlertsThatNobodyTakesAreEscalated(t *testing.T) {
 	}
 }
 
+// What cannot be gathered, asked or addressed at an escalation's moment tells once too often rather than not at all, and says what failed;
+// a claim ends it all the same.
+func TestEscalationsThatFail(t *testing.T) {
+	const messages = `
+messages: {m: {title: "${record.id}"}, e: {title: "nobody: ${record.id}"}}
+route: {rows: [{name: A, when: {field: n, is: "1"}, tell: [{to: "square/#tours", message: m}]}]}
+`
+	// The record that starts it can be told of; what it is when the moment comes cannot.
+	arrivals := []string{"a1 20T06:00 S-1 n=1 who=a@x.example", "a2 20T06:05 S-1 n=bad who=nobody"}
+	claim := []string{`20T06:01 "arrival":"a1","claim":true,"by":"V"`}
+	for _, c := range []struct {
+		name, rest string
+		people     []string
+		want       []string
+	}{
+		{"what is gathered fails", `gather: [{name: n, value: "record.n == 'bad' ? int(record.n) : 1"}]` + messages + `follow: [{unless: {claimed: true, within: 15m}, tell: [{to: "square/#board", message: e}]}]`, nil,
+			[]string{"20T06:00 a1 told | square/#tours: S-1", "20T06:05 a2 failed gather[0]", "20T06:15 a1 failed follow[0] gather[0]"}},
+		{"but it was taken", `gather: [{name: n, value: "record.n == 'bad' ? int(record.n) : 1"}]` + messages + `follow: [{unless: {claimed: true, within: 15m}, tell: [{to: "square/#board", message: e}]}]`, claim,
+			[]string{"20T06:00 a1 told | square/#tours: S-1", "20T06:01 a1 claimed", "20T06:05 a2 failed gather[0]"}},
+		{"a claim among others ends it, too", `gather: [{name: n, value: "record.n == 'bad' ? int(record.n) : 1"}]` + messages + `follow: [{unless: {any: [{claimed: true}, {answered: true}], within: 15m}, tell: [{to: "square/#board", message: e}]}]`, claim,
+			[]string{"20T06:00 a1 told | square/#tours: S-1", "20T06:01 a1 claimed", "20T06:05 a2 failed gather[0]"}},
+		{"what is gathered fails, and somebody is told of that", `gather: [{name: n, value: "record.n == 'bad' ? int(record.n) : 1", if_fails: {tell: [{to: "square/#lab", message: e}]}}]` + messages + `follow: [{unless: {claimed: true, within: 15m}, tell: [{to: "square/#board", message: e}]}]`, nil,
+			[]string{"20T06:00 a1 told | square/#tours: S-1", "20T06:05 a2 told gather[0] | square/#lab: nobody: S-1", "20T06:15 a1 followed follow[0] gather[0] | square/#lab: nobody: S-1",
+				"20T06:20 a2 followed follow[0] gather[0] | square/#lab: nobody: S-1"}},
+		{"its condition fails", strings.TrimPrefix(messages, "\n") + `follow: [{unless: {formula: "int(record.n) > 5", within: 15m}, tell: [{to: "square/#board", message: e}]}]`, nil,
+			[]string{"20T06:00 a1 told | square/#tours: S-1", "20T06:05 a2 unrouted", "20T06:15 a1 followed follow[0] | square/#board: nobody: S-1"}},
+		{"its address fails", strings.TrimPrefix(messages, "\n") + `follow: [{unless: {claimed: true, within: 15m}, tell: [{to: "letters/${record.who}", message: e}]}]`, nil,
+			[]string{"20T06:00 a1 told | square/#tours: S-1", "20T06:05 a2 unrouted", "20T06:15 a1 failed follow[0] follow[0].tell[0].to"}},
+		{"one of two addresses fails", strings.TrimPrefix(messages, "\n") + `follow: [{unless: {claimed: true, within: 15m}, tell: [{to: "letters/${record.who}", message: e}, {to: "square/#board", message: e}]}]`, nil,
+			[]string{"20T06:00 a1 told | square/#tours: S-1", "20T06:05 a2 unrouted", "20T06:15 a1 followed follow[0] | square/#board: nobody: S-1"}},
+	} {
+		t.Run(c.name, func(t *testing.T) { assert.Equal(t, c.want, lived(t, c.rest, arrivals, c.people, "")) })
+	}
+}
+
+// A button of later tells again what has it, as it was, unless what the post follows its record until has come true.
+func TestLaterAndWhatFollowsItsRecord(t *testing.T) {
+	const rest = `
+messages: {m: {title: "${record.id} ${record.status}", buttons: [{text: Later, later: 1h}]}, d: {title: more}}
+route: {otherwise: {tell: [{to: "square/#tours", message: m, reply: d, keep_up: {until: {field: status, is: done}}}]}}
+`
+	later := []string{`20T06:10 "arrival":"a1","button":"Later","by":"V"`}
+	got := lived(t, rest, []string{"a1 20T06:00 S-1 status=late"}, later, "")
+	require.Len(t, got, 2)
+	assert.Equal(t, "20T07:10 a1 told | square/#tours: S-1 late [Later:later]", strings.SplitN(got[1], " | square/#tours: more", 2)[0])
+	got = lived(t, rest, []string{"a1 20T06:00 S-1 status=late", "a2 20T06:30 S-1 status=done"}, later, "")
+	assert.Len(t, got, 2, "it is done meanwhile: %v", got)
+	assert.Contains(t, got[1], "edits 20T06:00 done")
+	got = lived(t, rest, []string{"a1 20T06:00 S-1 status=late", "a2 20T06:30 S-1 removed status=late"}, later, "")
+	assert.Len(t, got, 2, "it is gone: %v", got)
+}
+
 func TestPostsFollowTheirRecord(t *testing.T) {
 	sheet := func(to, rest string) string {
 		return `
