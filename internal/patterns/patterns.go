@@ -2,10 +2,12 @@
 package patterns
 
 import (
+	"cmp"
 	"embed"
 	"fmt"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -21,6 +23,7 @@ var files embed.FS
 type Pattern struct {
 	Name   string  `json:"name" yaml:"-"`
 	Title  string  `json:"title"`
+	Group  string  `json:"group" doc:"the heading that it stands below"`
 	Note   string  `json:"note"`
 	Blanks []Blank `json:"blanks"`
 	Sheet  any     `json:"-"`
@@ -36,7 +39,10 @@ type Blank struct {
 	Default string   `json:"default" doc:"what suits the demo world"`
 }
 
-// All gives every pattern, in the order of their names.
+// Groups are the headings of the patterns, in their order.
+var Groups = []string{"Records that change", "Time that passes", "Lists and figures", "Asked, taken, answered", "By hand, and for other apps", "Between rooms"}
+
+// All gives every pattern, in the order of their groups, then of their titles.
 func All() ([]Pattern, error) {
 	entries, err := files.ReadDir(".")
 	if err != nil {
@@ -54,6 +60,9 @@ func All() ([]Pattern, error) {
 		}
 		out = append(out, p)
 	}
+	slices.SortStableFunc(out, func(a, b Pattern) int {
+		return cmp.Or(slices.Index(Groups, a.Group)-slices.Index(Groups, b.Group), strings.Compare(a.Title, b.Title))
+	})
 	return out, nil
 }
 

@@ -39,6 +39,7 @@ func TestEveryPatternRuns(t *testing.T) {
 	}
 	for _, p := range all {
 		t.Run(p.Name, func(t *testing.T) {
+			assert.Contains(t, Groups, p.Group)
 			blanks := map[string]string{}
 			for _, b := range p.Blanks {
 				blanks[b.Name] = b.Default

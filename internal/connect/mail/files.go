@@ -130,7 +130,7 @@ func (m *mailbox) Held(ctx context.Context, src connect.SourceConfig, ref string
 		return nil, "", fmt.Errorf("%q names no file of a mail", ref)
 	}
 	var path []int
-	for _, n := range strings.Split(rest, ".") {
+	for n := range strings.SplitSeq(rest, ".") {
 		k, err := strconv.Atoi(n)
 		if err != nil || k < 1 {
 			return nil, "", fmt.Errorf("%q names no file of a mail", ref)

@@ -140,7 +140,7 @@ func TestFilesOfMails(t *testing.T) {
 			assert.Equal(t, c.data, string(data))
 			assert.Equal(t, c.media, media)
 			_, _, err = conn.(connect.Holder).Held(t.Context(), src, ref, 2)
-			assert.ErrorContains(t, err, "larger")
+			require.ErrorContains(t, err, "larger")
 			for _, other := range []string{ref + "9", strings.Replace(ref, "-", "-9", 1), "9" + ref, "1-1/", "1-1/x", "../etc"} {
 				_, _, err = conn.(connect.Holder).Held(t.Context(), src, other, 100)
 				assert.Error(t, err, other)

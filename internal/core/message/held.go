@@ -32,8 +32,8 @@ type lying struct {
 	name, media string // "" where they are not known
 }
 
-// lying finds the files that a part names. A formula may give an address, a file with its address, or a list of either; what may not
-// be fetched is left out.
+// lying finds the files that a part names. A formula may give an address, a file with its address, however apps call that, or a list of
+// either; what may not be fetched is left out.
 func (f *filling) lying(part string, t *formula.Template) []lying {
 	if t == nil || f.err != nil {
 		return nil
@@ -57,10 +57,17 @@ func (f *filling) files(v any) []lying {
 		}
 		return out
 	case map[string]any:
-		text := func(name string) string { return strings.TrimSpace(formula.Show(v[name], f.words.Workspace)) }
-		out := f.files(text("address"))
+		text := func(names ...string) string {
+			for _, n := range names {
+				if s, ok := v[n].(string); ok && strings.TrimSpace(s) != "" {
+					return strings.TrimSpace(s)
+				}
+			}
+			return ""
+		}
+		out := f.files(text("address", "url", "href", "link", "src"))
 		for i := range out {
-			out[i].name, out[i].media = cmp.Or(text("name"), out[i].name), text("media")
+			out[i].name, out[i].media = cmp.Or(text("name", "filename", "file_name", "title"), out[i].name), text("media", "media_type", "content_type", "mime_type")
 		}
 		return out
 	}

@@ -3128,6 +3128,8 @@ export interface components {
         };
         Pattern: {
             blanks: components["schemas"]["Blank"][] | null;
+            /** @description the heading that it stands below */
+            group: string;
             name: string;
             note: string;
             title: string;

@@ -1,22 +1,14 @@
 import './drafting.css';
-import { useQuery } from '@tanstack/react-query';
 import { App } from 'antd';
 import { Link, useNavigate } from 'react-router';
-import { api, answerOf } from '../../api/client';
 import { makeWorkflow, useSources } from '../../api/queries';
-import { Trouble } from '../../parts/Trouble';
-import { PatternCard } from './PatternCard';
+import { Patterns } from './Patterns';
 import { Sentence } from './Sentence';
 
 /** Begins a workflow from a sentence or from a ready-made sheet. */
 export function NewWorkflow() {
   const go = useNavigate();
   const { message } = App.useApp();
-  const patterns = useQuery({
-    queryKey: ['patterns'],
-    queryFn: () => answerOf(api.GET('/api/patterns')),
-    staleTime: Infinity,
-  });
   const sources = useSources();
   const nothing = sources.data !== undefined && (sources.data.items ?? []).length === 0;
   const make = async (sheet: unknown) => {
@@ -43,15 +35,7 @@ export function NewWorkflow() {
         </p>
       )}
       <Sentence make={make} />
-      <section className="band">
-        <h2 className="band-label">Patterns</h2>
-        {patterns.error && <Trouble error={patterns.error} again={() => void patterns.refetch()} />}
-        <ul className="patterns">
-          {(patterns.data?.items ?? []).map((p) => (
-            <PatternCard key={p.name} pattern={p} make={make} />
-          ))}
-        </ul>
-      </section>
+      <Patterns make={make} />
     </main>
   );
 }

@@ -1,6 +1,18 @@
 import { expect, it, vi } from 'vitest';
-import { answering, chosen, drawn, labelled, pressed, saying, typed, wait, writes } from '../../testing';
+import {
+  answering,
+  chosen,
+  drawn,
+  labelled,
+  pressed,
+  saying,
+  served,
+  typed,
+  wait,
+  writes,
+} from '../../testing';
 import { PatternCard } from './PatternCard';
+import { found, Patterns } from './Patterns';
 import { Sentence } from './Sentence';
 
 it('reads a sentence back word by word, asks what it did not understand, and drafts what it did', async () => {
@@ -82,5 +94,30 @@ it('fills a pattern in, and says what the server says is missing', async () => {
   expect(writes(asked)[0]!.body).toEqual({
     blanks: { source: 'tours/collections', channel: '', span: '2h', say: 'Good morning' },
   });
+  await page.gone();
+});
+
+it('finds patterns by their words, below the headings that they stand under', async () => {
+  const pattern = (name: string, title: string, note: string, group: string) =>
+    ({ name, title, note, group, blanks: [] }) as never;
+  const all = [
+    pattern('new', 'Something new', 'Tells of every record.', 'Records that change'),
+    pattern('chart', 'A chart every Monday', 'Columns by week.', 'Lists and figures'),
+    pattern('list', 'A round every Monday', 'What is open.', 'Lists and figures'),
+  ];
+  const names = (words: string) => found(all, words).map(([group, list]) => [group, list.map((p) => p.name)]);
+  expect(names('')).toEqual([
+    ['Records that change', ['new']],
+    ['Lists and figures', ['chart', 'list']],
+  ]);
+  expect(names('monday COLUMNS')).toEqual([['Lists and figures', ['chart']]]);
+  expect(names('figures round')).toEqual([['Lists and figures', ['list']]]);
+  served(({ path }) => ({ body: { items: path === '/api/patterns' ? all : [] } }));
+  const page = await drawn(<Patterns make={() => Promise.resolve()} />);
+  await wait(() => page.at.querySelectorAll('.pattern').length === 3);
+  await typed(labelled('Find a pattern'), 'harvest');
+  expect(page.at.querySelector('[role="status"]')!.textContent).toContain('No pattern has these words');
+  await pressed(saying('look at all of them'));
+  expect(page.at.querySelectorAll('.pattern')).toHaveLength(3);
   await page.gone();
 });

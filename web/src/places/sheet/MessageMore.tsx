@@ -22,6 +22,9 @@ type File = NonNullable<Message['attach']>[number];
 type TableFile = File & { table: NonNullable<File['table']> };
 type Column = TableFile['table']['columns'][number];
 
+/** What apps call the address of a file. */
+const ADDRESSES = new Set(['address', 'url', 'href', 'src']);
+
 /** The parts of a message that not every one has: another sender, more links, a picture, persons it speaks to, files. */
 export function MessageMore({ name, message, gathered, set }: Props) {
   const { readOnly, gathered: lists, fields } = useSurroundings();
@@ -32,7 +35,7 @@ export function MessageMore({ name, message, gathered, set }: Props) {
   const attach = message.attach ?? [];
   const listed = lists.find((g) => g.name === gathered.at(-1));
   // What came with the record, such as with a mail: a list of files, each with its address.
-  const came = fields.find((f) => f.type === 'list' && f.fields?.some((of) => of.name === 'address'));
+  const came = fields.find((f) => f.type === 'list' && f.fields?.some((of) => ADDRESSES.has(of.name)));
   const theirs = came && `\${record.${came.name}}`;
   const without = <T,>(list: T[], i: number) => {
     const rest = dropped(list, i);
