@@ -16,7 +16,7 @@ func TestFilesThatLieElsewhere(t *testing.T) {
 	pdf, jpg := file("../etc/plan.pdf", "application/pdf", held), file("hose.jpg", "image/jpeg", "https://x.example/1")
 	record := map[string]any{
 		"plan": "https://x.example/a/plan.pdf?x=1", "files": []any{pdf, jpg}, "one": pdf, "bad": []any{"javascript:alert(1)", "mailto:a@x.example", nil, 4.0, file("x", "", "file:///etc/passwd"), "held:desk", "held:#"},
-		"apps": []any{map[string]any{"filename": "a.pdf", "url": "https://x.example/1", "content_type": "application/pdf"}, map[string]any{"title": "b", "href": "https://x.example/2.png"}, map[string]any{"id": 7.0}},
+		"apps":  []any{map[string]any{"filename": "a.pdf", "url": "https://x.example/1", "content_type": "application/pdf"}, map[string]any{"title": "b", "href": "https://x.example/2.png"}, map[string]any{"id": 7.0}},
 		"texts": []any{"https://x.example/a", held}, "id": "K 1/2", "none": nil,
 	}
 	for _, c := range []struct {
