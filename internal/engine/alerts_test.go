@@ -325,3 +325,51 @@ func TestAnUnknownCommandIsAnsweredAtAnyPace(t *testing.T) {
 	eventually(t, "the other too", func() bool { return len(w.chat.titles()) == 3 })
 	assert.Equal(t, []string{"got it", "", "got it"}, w.chat.titles(), "a command that is known is not called unknown")
 }
+
+// Whoever gives a command hears why nothing came of it, in the thread of what they said: it could not be worked out, the sheet keeps it
+// out, or has no row for it. Talk that is no command is not answered.
+func TestACommandThatComesToNothingIsAnswered(t *testing.T) {
+	w := start(t, true)
+	ctx := context.Background()
+	require.NoError(t, w.Store.DB.Create(&store.Connection{ID: "talk", Kind: "hook", Title: "Talk", KeyField: "id", CreatedAt: time.Now()}).Error)
+	sheet := `dorfbote: 1
+name: done
+watch: {source: talk/tours, command: done}
+keep: {field: author, is: Vera}
+messages: {m: {title: "got ${record.words[0]}"}}
+route: {rows: [{name: A, when: {formula: "len(record.words) < 3"}, tell: [{to: "square/#tours", message: m}]}]}
+`
+	row := store.Workflow{Name: "done", Draft: sheet, CreatedAt: time.Now(), UpdatedAt: time.Now()}
+	require.NoError(t, w.Store.DB.Create(&row).Error)
+	_, err := w.Store.SwitchOn(ctx, row.ID, store.SwitchedOn{Sheet: sheet, Source: "talk/tours"}, func(*gorm.DB, *store.Workflow) error { return nil })
+	require.NoError(t, err)
+	n := 0
+	for _, c := range []struct{ by, text, want string }{
+		{"Vera", "done COL-1", ""},
+		{"Vera", "done", "Vera: could not do it: record.words[0]: there is no element [0] in a list of 0"},
+		{"Jonas", "done COL-1", "Jonas: did nothing; what decided is: author is Vera"},
+		{"Vera", "done a b c", "Vera: did nothing: no row of the workflow is for this"},
+		{"Jonas", "well done", "-"},
+		{"Vera", "done COL-2", ""},
+	} {
+		n++
+		id := fmt.Sprint("m", n)
+		ev := event(id, id, "", 0)
+		ev.Source, ev.Type, ev.Record = "talk/tours", "dorfbote.record.created", map[string]any{"id": id, "author": c.by, "text": c.text, "room": "#tours"}
+		before := len(w.chat.titles())
+		w.take(t, ev)
+		if c.want == "-" {
+			continue
+		}
+		eventually(t, c.text, func() bool { return len(w.chat.titles()) == before+1 })
+		if c.want == "" {
+			assert.Contains(t, w.chat.titles()[before], "got COL-")
+			continue
+		}
+		assert.Equal(t, id, w.chat.under[before], "in the thread of who said it")
+		var body string
+		require.NoError(t, w.Store.DB.Raw("SELECT body::text FROM posts WHERE message = 'answer' ORDER BY id DESC LIMIT 1").Scan(&body).Error)
+		assert.Contains(t, body, c.want)
+	}
+	assert.Len(t, w.chat.titles(), 5)
+}

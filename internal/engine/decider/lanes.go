@@ -322,6 +322,9 @@ func (de *Decider) decideLane(ctx context.Context, b *batch) error {
 				return err
 			}
 		}
+		if err := de.refused(ctx, tx, b.arrivals, made); err != nil {
+			return err
+		}
 		return de.keepIn(ctx, tx, made, true)
 	})
 	if err != nil {

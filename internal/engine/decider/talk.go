@@ -90,6 +90,54 @@ func (de *Decider) understood(ctx context.Context, tx *sql.Tx, a *store.Arrival,
 	return de.sayTo(ctx, tx, live.ID, a.Seq, a.Source, room, id, words, "unknown")
 }
 
+// refused tells who gave a command why nothing came of it, where it did not get as far as a step: it could not be worked out, or the
+// sheet has nothing for it.
+func (de *Decider) refused(ctx context.Context, tx *sql.Tx, arrivals []store.Arrival, made []decided) error {
+	for i := range made {
+		d := &made[i]
+		if d.plan == nil || d.plan.Command == "" {
+			continue
+		}
+		words := ""
+		switch d.Verdict {
+		case decide.Failed:
+			words = "could not do it: " + d.Error
+		case decide.Dropped:
+			if words = "did nothing: there is nobody to tell"; d.plan.Words(d.DecidedBy) != "" {
+				words = "did nothing; what decided is: " + d.plan.Words(d.DecidedBy)
+			}
+		case decide.Unrouted:
+			words = "did nothing: no row of the workflow is for this"
+		default:
+			continue
+		}
+		n := slices.IndexFunc(arrivals, func(a store.Arrival) bool { return a.Seq == d.seq })
+		if n < 0 {
+			continue
+		}
+		by, room, id, err := spoken(&arrivals[n])
+		if err != nil || room == "" || id == "" {
+			continue // it was said nowhere that can be answered
+		}
+		if err := de.sayTo(ctx, tx, d.live.ID, d.seq, arrivals[n].Source, room, id, by+": "+words, "why"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// spoken says who said an arrival that is a message, in which room, and what the other side calls it.
+func spoken(row *store.Arrival) (by, room, id string, err error) {
+	a, err := row.Core()
+	if err != nil {
+		return "", "", "", err
+	}
+	by, _ = a.Record["author"].(string)
+	room, _ = a.Record["room"].(string)
+	id, _ = a.Record["id"].(string)
+	return by, room, id, nil
+}
+
 // sayTo answers whoever said something in a room, in its thread.
 func (de *Decider) sayTo(ctx context.Context, tx *sql.Tx, workflow, seq int64, source, room, id, words, ref string) error {
 	to, err := de.Sources.RoomOf(ctx, source, room)
@@ -112,15 +160,9 @@ func (de *Decider) AnswerCommand(ctx context.Context, arrival, workflow int64) e
 	if err != nil || plan == nil || plan.Command == "" {
 		return err
 	}
-	a, err := rows[0].Core()
-	if err != nil {
+	by, room, id, err := spoken(&rows[0])
+	if err != nil || room == "" || id == "" {
 		return err
-	}
-	room, _ := a.Record["room"].(string)
-	id, _ := a.Record["id"].(string)
-	by, _ := a.Record["author"].(string)
-	if room == "" || id == "" {
-		return nil
 	}
 	steps, err := de.Store.StepsOf(ctx, arrival, workflow)
 	if err != nil {
