@@ -199,3 +199,44 @@ func TestForwardingBetweenRooms(t *testing.T) {
 		}
 	}
 }
+
+// A question that is put in a chat server's room is answered in its thread there, and who answers hears so in the same place.
+func TestAQuestionInAChatServersRoom(t *testing.T) {
+	f := forwardingHouse(t)
+	room := "tours@rooms.chat.example"
+	f.turnedOn("dorfbote: 1\nname: Ask\nwatch: {source: desk/inbox}\n" +
+		"ask: [{name: v, of: \"far/" + room + "\", message: q, choices: [{name: approve, text: Approve}, {name: decline, comment: required}]}]\n" +
+		"messages: {q: {title: \"May ${record.subject}?\"}, m: {title: \"${v.choice} by ${v.by}: ${v.comment}\"}}\n" +
+		"route: {otherwise: {tell: [{to: \"square/#lab\", message: m}]}}\n")
+	f.until("the far room is listened to", func() bool {
+		f.jonas.Say(t, "warm", "is anybody there?")
+		time.Sleep(300 * time.Millisecond)
+		return len(f.inSquare()) > 0
+	})
+	f.mail.Post(t, "ann@localhost", "marit@localhost", "From: Ann <ann@localhost>\r\nTo: marit@localhost\r\nSubject: the visit\r\nMessage-ID: <v1@localhost>\r\n\r\nOn Friday.\r\n")
+	hears := func(words string) peers.Said {
+		t.Helper()
+		for {
+			if s := f.jonas.Next(t); strings.Contains(s.Body, words) {
+				return s
+			}
+		}
+	}
+	question := hears("May the visit?")
+	f.until("it is known to stand there", func() bool {
+		var n int64
+		f.st.DB.Raw("SELECT count(*) FROM posts WHERE message = 'q' AND state = 'sent'").Scan(&n)
+		return n == 1
+	})
+	under := peers.Element("urn:xmpp:reply:0", "reply", "to", room+"/Dorfbote", "id", question.Key())
+	f.jonas.Say(t, "no", "decline", under)
+	hears("needs a comment")
+	under = peers.Element("urn:xmpp:reply:0", "reply", "to", room+"/Dorfbote", "id", question.Key())
+	f.jonas.Say(t, "yes", "approve: see you there", under)
+	assert.NotEmpty(t, hears("Your answer has been taken").Reply.ID, "in the thread")
+	f.until("it is decided", func() bool {
+		var titles []string
+		require.NoError(t, f.st.DB.Raw("SELECT title FROM posts WHERE destination = 'square/#lab' AND state = 'sent'").Scan(&titles).Error)
+		return len(titles) == 1 && titles[0] == "approve by Jonas: see you there"
+	})
+}

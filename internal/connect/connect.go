@@ -45,6 +45,8 @@ type Kind struct {
 	Mute func(settings map[string]string) string
 	// Able says what a connection with these settings can do with a post besides sending it; nil is what its kind can.
 	Able func(settings map[string]string) []Ability
+	// SaidIn gives the place, of those that posts go to, in which the messages that a source reads are said; nil where it reads none.
+	SaidIn func(source map[string]string) string
 	// Reports is true where what Open gives is a [Reporter].
 	Reports bool
 	// ReadReport reads what the other side tells at [DoorReports] of a post that it took: the report, and all that was told as a

@@ -373,3 +373,62 @@ route: {rows: [{name: A, when: {formula: "len(record.words) < 3"}, tell: [{to: "
 	}
 	assert.Len(t, w.chat.titles(), 5)
 }
+
+// A question that stands in a room is answered there: in its thread, or by naming what it is about; also where no workflow watches the room.
+// Who answers hears what came of it; talk is no answer.
+func TestAQuestionIsAnsweredInItsRoom(t *testing.T) {
+	w := start(t, true)
+	ctx := context.Background()
+	require.NoError(t, w.Store.DB.Create(&store.Connection{ID: "talk", Kind: "hook", Title: "Talk", KeyField: "id", CreatedAt: time.Now()}).Error)
+	w.only(t, strings.NewReplacer("within: 4s", "within: 1h", "remind: 1s", "remind: 30m", `["square/#tours", "square/#other"]`, `["square/#tours"]`).Replace(asking))
+	w.take(t, event("1", "A", "late", 900), event("2", "B", "late", 900), event("3", "C", "late", 900))
+	eventually(t, "asked", func() bool { return len(w.chat.titles()) == 3 })
+	about := map[string]map[string]any{}
+	for _, p := range func() (list []store.Post) {
+		require.NoError(t, w.Store.DB.Where("message = 'q'").Find(&list).Error)
+		return list
+	}() {
+		var a store.Arrival
+		require.NoError(t, w.Store.DB.First(&a, "seq = ?", p.Arrival).Error)
+		about[a.Subject] = map[string]any{"workflow": "Late", "key": a.Subject, "arrival": float64(p.Arrival), "workflow_id": float64(p.Workflow)}
+	}
+	n := 0
+	said := func(by, text, thread string) (answer string) {
+		t.Helper()
+		n++
+		id := fmt.Sprint("m", n)
+		record := map[string]any{"id": id, "author": by, "text": text, "room": "#tours"}
+		if thread != "" {
+			record["thread"], record["about"] = "1", about[thread]
+		}
+		ev := event(id, id, "", 0)
+		ev.Source, ev.Type, ev.Record = "talk/tours", "dorfbote.record.created", record
+		w.take(t, ev)
+		for end := time.Now().Add(3 * time.Second); time.Now().Before(end); time.Sleep(30 * time.Millisecond) {
+			var bodies []string
+			require.NoError(t, w.Store.DB.Raw("SELECT body::text FROM posts WHERE message = 'answer' AND under_remote = ?", id).Scan(&bodies).Error)
+			if len(bodies) > 0 {
+				return bodies[0]
+			}
+		}
+		return ""
+	}
+	assert.Empty(t, said("Vera", "yes, but I would rather wait", "A"), "that is talk")
+	assert.Contains(t, said("Vera", "@dorfbote perhaps", "A"), "What I understand here: no, yes.")
+	assert.Contains(t, said("Vera", "no", "A"), "needs a comment")
+	assert.Contains(t, said("Vera", "No: too far", "A"), "Vera: Thank you. Your answer has been taken.")
+	assert.Contains(t, said("Jonas", "yes", "A"), "Jonas: Vera was faster: no")
+	assert.Contains(t, said("Jonas", "/approve b go on", ""), "Jonas: Thank you. Your answer has been taken.")
+	assert.Empty(t, said("Jonas", "approve X", ""), "nothing is asked about X")
+	eventually(t, "both are decided", func() bool {
+		titles := fmt.Sprint(w.chat.titles())
+		return strings.Contains(titles, "A no by Vera: too far") && strings.Contains(titles, "B yes by Jonas: go on")
+	})
+	open, err := w.Store.Asks(ctx, store.AskFilter{State: store.AskOpen, Limit: 10})
+	require.NoError(t, err)
+	require.Len(t, open, 1)
+	assert.Equal(t, "may C?", open[0].Title)
+	var audits int64
+	require.NoError(t, w.Store.DB.Raw("SELECT count(*) FROM audit WHERE did = 'answered a question'").Scan(&audits).Error)
+	assert.EqualValues(t, 2, audits)
+}

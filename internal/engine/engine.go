@@ -93,7 +93,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		return fmt.Errorf("asking the database for the time: %w", err)
 	}
 	var err error
-	do := jobs.Do{Drain: e.Outbox.Drain, Follow: e.Follow.Do, Sweep: func(ctx context.Context, _ jobs.Sweep) error { return e.Upkeep.Sweep(ctx) }}
+	do := jobs.Do{Drain: e.Outbox.Drain, Follow: e.Follow.Do, Said: e.Alerts.Said, Sweep: func(ctx context.Context, _ jobs.Sweep) error { return e.Upkeep.Sweep(ctx) }}
 	if e.working, err = jobs.Work(ctx, e.Async, e.Log, do); err != nil {
 		return err
 	}

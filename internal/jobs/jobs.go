@@ -59,6 +59,24 @@ func (Follow) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{Queue: queueFollow, MaxAttempts: 1}
 }
 
+// Said asks for what somebody said in a room to be taken as the answer to a question.
+type Said struct {
+	Arrival int64  `json:"arrival"` // the message
+	Ask     int64  `json:"ask"`
+	Place   string `json:"place"` // in whose stead it answers
+	By      string `json:"by"`
+	Choice  string `json:"choice"`
+	Comment string `json:"comment"`
+}
+
+// Kind names the job.
+func (Said) Kind() string { return "said" }
+
+// InsertOpts puts the job into its queue. An answer is not to be lost: it is tried again for some minutes.
+func (Said) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{Queue: queueFollow, MaxAttempts: 6}
+}
+
 // Sweep asks for a look at what waits, and for what is done from time to time.
 type Sweep struct{}
 

@@ -23,6 +23,7 @@ const (
 type Do struct {
 	Drain  func(context.Context, Drain) error
 	Follow func(context.Context, Follow) error
+	Said   func(context.Context, Said) error
 	Sweep  func(context.Context, Sweep) error
 }
 
@@ -37,6 +38,7 @@ func Work(ctx context.Context, s *store.Store, log *slog.Logger, do Do) (*Workin
 	workers := river.NewWorkers()
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[Drain]) error { return do.Drain(ctx, j.Args) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[Follow]) error { return do.Follow(ctx, j.Args) }))
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[Said]) error { return do.Said(ctx, j.Args) }))
 	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[Sweep]) error { return do.Sweep(ctx, j.Args) }))
 	name := uuid.Must(uuid.NewV7()).String()
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{

@@ -54,18 +54,18 @@ func (m *mailbox) Reports(ctx context.Context, raw json.RawMessage, each func(co
 		if uint32(uid) <= last.UID {
 			continue
 		}
-		list, err := c.Fetch(imap.UIDSetNum(uid), &imap.FetchOptions{UID: true, BodySection: []*imap.FetchItemBodySection{section}}).Collect()
+		list, err := fetch(c, imap.FetchOptions{BodySection: []*imap.FetchItemBodySection{section}}, uid)
 		if err != nil {
 			return raw, plain("reading a message", err)
 		}
-		if last.UID = uint32(uid); len(list) == 0 || !strings.Contains(strings.ToLower(string(list[0].FindBodySection(section))), "report") {
+		if last.UID = uint32(uid); len(list) == 0 || !strings.Contains(strings.ToLower(string(list[0].body)), "report") {
 			continue
 		}
-		if list, err = c.Fetch(imap.UIDSetNum(uid), &imap.FetchOptions{UID: true, BodySection: []*imap.FetchItemBodySection{whole}}).Collect(); err != nil {
+		if list, err = fetch(c, imap.FetchOptions{BodySection: []*imap.FetchItemBodySection{whole}}, uid); err != nil {
 			return raw, plain("reading a message", err)
 		}
 		for _, msg := range list {
-			for _, r := range reportsIn(msg.FindBodySection(whole)) {
+			for _, r := range reportsIn(msg.body) {
 				if err := each(r); err != nil {
 					return raw, err
 				}

@@ -35,6 +35,22 @@ func filesField() value.Field {
 	return f
 }
 
+// filesAtOnce is of how many messages the files are asked for at once.
+const filesAtOnce = 200
+
+// filesOf asks for the files of some messages.
+func filesOf(c *imapclient.Client, source string, validity uint32, uids []imap.UID) (map[imap.UID][]any, error) {
+	list, err := fetch(c, imap.FetchOptions{BodyStructure: &imap.FetchItemBodyStructure{Extended: true}}, uids...)
+	if err != nil {
+		return nil, plain("reading which files messages have", err)
+	}
+	out := map[imap.UID][]any{}
+	for _, m := range list {
+		out[m.uid] = filesIn(source, m.structure, validity, m.uid)
+	}
+	return out, nil
+}
+
 // filesIn lists the files of a message, by its structure (RFC 3501, 6.4.5): whatever is no text to be read, attached or shown within it.
 // Nothing of them is read.
 func filesIn(source string, bs imap.BodyStructure, validity uint32, uid imap.UID) []any {
@@ -160,24 +176,39 @@ func (m *mailbox) Held(ctx context.Context, src connect.SourceConfig, ref string
 			header.Specifier, header.Part = imap.PartSpecifierMIME, path
 		}
 	}
-	body := &imap.FetchItemBodySection{Peek: true, Part: path, Partial: &imap.SectionPartial{Size: most*3/2 + maxText}}
-	list, err := c.Fetch(imap.UIDSetNum(uid), &imap.FetchOptions{UID: true, BodySection: []*imap.FetchItemBodySection{header, body}}).Collect()
+	head, err := section(c, uid, header)
 	if err != nil {
-		return nil, "", plain("fetching a file of a mail", err)
+		return nil, "", err
 	}
-	if len(list) == 0 {
+	if head == nil {
 		return nil, "", gone
 	}
-	return decoded(list[0].FindBodySection(header), list[0].FindBodySection(body), most)
+	body, err := section(c, uid, &imap.FetchItemBodySection{Peek: true, Part: path, Partial: &imap.SectionPartial{Size: most*3/2 + maxText}})
+	if err != nil {
+		return nil, "", err
+	}
+	return decoded(head, body, most)
+}
+
+// section asks for one part of a message; nil where the message is gone.
+func section(c *imapclient.Client, uid imap.UID, part *imap.FetchItemBodySection) ([]byte, error) {
+	list, err := fetch(c, imap.FetchOptions{BodySection: []*imap.FetchItemBodySection{part}}, uid)
+	if err != nil {
+		return nil, plain("fetching a file of a mail", err)
+	}
+	if len(list) == 0 {
+		return nil, nil
+	}
+	return append([]byte{}, list[0].body...), nil
 }
 
 // hasParts tells whether a message has several parts.
 func (m *mailbox) hasParts(c *imapclient.Client, uid imap.UID) (bool, error) {
-	list, err := c.Fetch(imap.UIDSetNum(uid), &imap.FetchOptions{UID: true, BodyStructure: &imap.FetchItemBodyStructure{}}).Collect()
+	list, err := fetch(c, imap.FetchOptions{BodyStructure: &imap.FetchItemBodyStructure{}}, uid)
 	if err != nil || len(list) == 0 {
 		return false, err
 	}
-	_, several := list[0].BodyStructure.(*imap.BodyStructureMultiPart)
+	_, several := list[0].structure.(*imap.BodyStructureMultiPart)
 	return several, nil
 }
 

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"time"
 
@@ -283,21 +284,25 @@ func (m *mailbox) after(c *imapclient.Client, source string, last *cursor, emit 
 	if err != nil {
 		return plain("looking for new messages", err)
 	}
-	for _, uid := range found.AllUIDs() {
-		if uint32(uid) <= last.UID { // "n:*" always names the last one there is
-			continue
+	var files map[imap.UID][]any
+	all := slices.DeleteFunc(found.AllUIDs(), func(uid imap.UID) bool { return uint32(uid) <= last.UID }) // "n:*" always names the last one there is
+	for i, uid := range all {
+		if i%filesAtOnce == 0 {
+			if files, err = filesOf(c, source, last.Validity, all[i:min(i+filesAtOnce, len(all))]); err != nil {
+				return err
+			}
 		}
 		section := &imap.FetchItemBodySection{Peek: true, Partial: &imap.SectionPartial{Offset: 0, Size: maxMessage}}
-		list, err := c.Fetch(imap.UIDSetNum(uid), &imap.FetchOptions{Envelope: true, InternalDate: true, RFC822Size: true, UID: true, BodyStructure: &imap.FetchItemBodyStructure{Extended: true}, BodySection: []*imap.FetchItemBodySection{section}}).Collect()
+		list, err := fetch(c, imap.FetchOptions{InternalDate: true, RFC822Size: true, BodySection: []*imap.FetchItemBodySection{section}}, uid)
 		if err != nil {
 			return plain("reading a message", err)
 		}
 		for _, msg := range list {
-			it := Item(msg.FindBodySection(section), fmt.Sprintf("%d-%d", last.Validity, uid))
-			it.Record["received"], it.At = msg.InternalDate.UTC().Format(time.RFC3339), msg.InternalDate
-			it.Record["size"] = float64(msg.RFC822Size)
-			if files := filesIn(source, msg.BodyStructure, last.Validity, uid); files != nil {
-				it.Record["files"] = files
+			it := Item(msg.body, fmt.Sprintf("%d-%d", last.Validity, uid))
+			it.Record["received"], it.At = msg.date.UTC().Format(time.RFC3339), msg.date
+			it.Record["size"] = float64(msg.size)
+			if len(files[uid]) > 0 {
+				it.Record["files"] = files[uid]
 			}
 			if err := emit(it); err != nil {
 				return err

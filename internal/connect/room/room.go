@@ -26,8 +26,9 @@ func Kind() *connect.Kind {
 			}
 			return ""
 		},
-		Keeps: true,
-		Reads: connect.ReadsAsked, Listens: func(map[string]string) bool { return true },
+		SaidIn: func(source map[string]string) string { return source["room"] },
+		Keeps:  true,
+		Reads:  connect.ReadsAsked, Listens: func(map[string]string) bool { return true },
 		Name: "room", Title: "Chat room", Does: "Posts to chat rooms and persons by XMPP, and reads what people write there: all of it, or only what mentions Dorfbote, a command, or a reaction",
 		Settings: []connect.Setting{
 			{Name: "chat", Label: "Chat", Type: "choice", Options: []string{square, xmpp}, Default: square},

@@ -20,6 +20,7 @@ import (
 
 // talk notes of messages in rooms whom they answer, and tells who speaks to Dorfbote by an unknown command what is understood.
 func (de *Decider) talk(ctx context.Context, tx *sql.Tx, arrivals []store.Arrival, on workflows.On, made []decided) error {
+	looked := rooms{}
 	for i := range arrivals {
 		a := &arrivals[i]
 		if a.Type != "dorfbote.record.created" || !strings.Contains(string(a.Data), `"text"`) {
@@ -54,30 +55,40 @@ func (de *Decider) talk(ctx context.Context, tx *sql.Tx, arrivals []store.Arriva
 				return err
 			}
 		}
-		if r.Room != "" && r.Author != "" {
-			if err := de.understood(ctx, tx, a, r.Text, r.Room, r.ID, on, made); err != nil {
-				return err
-			}
+		if r.Room == "" || r.Author == "" {
+			continue
+		}
+		m := said{source: a.Source, room: r.Room, author: r.Author, text: r.Text}
+		if r.About != nil {
+			m.about, m.workflow = r.About.Arrival, r.About.WorkflowID
+		}
+		did, choices, err := de.answered(ctx, tx, a.Seq, m, looked)
+		if err != nil {
+			return err
+		}
+		if did {
+			continue
+		}
+		if err := de.understood(ctx, tx, a, m, r.ID, on, made, choices); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-// understood answers a command that no workflow knows, where others are known in the room: by what is.
-func (de *Decider) understood(ctx context.Context, tx *sql.Tx, a *store.Arrival, text, room, id string, on workflows.On, made []decided) error {
-	first := decide.Words(text)
-	spoken := len(first) > 0 && (strings.HasPrefix(first[0], "@") || strings.HasPrefix(first[0], "/") || strings.HasPrefix(first[0], "!"))
-	if !spoken {
+// understood answers a command that no workflow knows, where others are known in the room, or a question is asked in whose thread it
+// stands: by what is.
+func (de *Decider) understood(ctx context.Context, tx *sql.Tx, a *store.Arrival, m said, id string, on workflows.On, made []decided, choices []string) error {
+	if !decide.SpeaksTo(decide.Words(m.text)) {
 		return nil
 	}
-	var known []string
-	var live store.Live
+	known, live := choices, store.Live{ID: m.workflow}
 	for _, l := range on.All(a) { // also those that are decided at their own pace, of which nothing is made here
 		plan, err := de.Workflows.PlanOf(ctx, l)
 		if err != nil || plan.Command == "" {
 			continue
 		}
-		if _, is := decide.Behind(text, plan.Command); is {
+		if _, is := decide.Behind(m.text, plan.Command); is {
 			return nil
 		}
 		known, live = append(known, plan.Command), l
@@ -87,7 +98,7 @@ func (de *Decider) understood(ctx context.Context, tx *sql.Tx, a *store.Arrival,
 	}
 	slices.Sort(known)
 	words := fmt.Sprintf("I do not know that. What I understand here: %s.", strings.Join(slices.Compact(known), ", "))
-	return de.sayTo(ctx, tx, live.ID, a.Seq, a.Source, room, id, words, "unknown")
+	return de.sayTo(ctx, tx, live.ID, a.Seq, a.Source, m.room, id, words, "unknown")
 }
 
 // refused tells who gave a command why nothing came of it, where it did not get as far as a step: it could not be worked out, or the
@@ -98,7 +109,7 @@ func (de *Decider) refused(ctx context.Context, tx *sql.Tx, arrivals []store.Arr
 		if d.plan == nil || d.plan.Command == "" {
 			continue
 		}
-		words := ""
+		var words string
 		switch d.Verdict {
 		case decide.Failed:
 			words = "could not do it: " + d.Error

@@ -192,20 +192,48 @@ func (src *Sources) Destination(ctx context.Context, text string) (string, error
 // RoomOf gives the destination by which something is said in the room that a source reads: over the same connection or, where that
 // cannot post, over one that lists a place of that name. It is "" where there is none.
 func (src *Sources) RoomOf(ctx context.Context, source, room string) (string, error) {
-	rules, err := src.Rules(ctx)
-	if err != nil {
+	all, err := src.RoomsOf(ctx, source, room)
+	if err != nil || len(all) == 0 {
 		return "", err
 	}
+	return all[0], nil
+}
+
+// RoomsOf gives all destinations that are the room in which what a source reads is said, the nearest first. room is what its messages
+// call it.
+func (src *Sources) RoomsOf(ctx context.Context, source, room string) ([]string, error) {
+	rules, err := src.Rules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var of store.Source
+	var c store.Connection
+	err = src.Store.DB.WithContext(ctx).Limit(1).Find(&of, "name = ?", source).Error
+	if err == nil {
+		err = src.Store.DB.WithContext(ctx).Limit(1).Find(&c, "id = ?", of.Connection).Error
+	}
+	if err != nil {
+		return nil, err
+	}
+	called := []string{room}
+	if k := kinds.Named(c.Kind); k != nil && k.SaidIn != nil {
+		called = []string{k.SaidIn(of.Settings), room}
+	}
 	connection, _, _ := strings.Cut(source, "/")
+	var out []string
 	if rule, ok := rules[connection]; ok {
-		if place, err := rule.Take(room, src.Workspace); err == nil && place != "" {
-			return connection + "/" + place, nil
+		for _, name := range called {
+			if place, err := rule.Take(name, src.Workspace); err == nil && place != "" {
+				out = append(out, connection+"/"+place)
+				break
+			}
 		}
+		return out, nil // a place of that name elsewhere is another one
 	}
 	for _, name := range value.SortedKeys(rules) {
-		if slices.Contains(rules[name].Places, room) {
-			return name + "/" + room, nil
+		if slices.Contains(rules[name].Places, called[0]) {
+			out = append(out, name+"/"+called[0])
 		}
 	}
-	return "", nil
+	return out, nil
 }
