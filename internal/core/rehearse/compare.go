@@ -33,6 +33,8 @@ type Comparison struct {
 	Needed   int            `json:"needed" doc:"alerts of the stretch that somebody made use of, and that the version that is on tells"`
 	Missed   int            `json:"missed" doc:"of these, what would not be told any more"`
 	Misses   []Miss         `json:"misses" doc:"the newest of those"`
+	Waits    []Waits        `json:"waits" doc:"of each question that would be put"`
+	Steps    []Escalations  `json:"steps" doc:"that would tell others where nobody takes care"`
 }
 
 // PlaceCount is how many posts a destination would get, by day.
@@ -114,6 +116,7 @@ type Comparer struct {
 	noise          map[string]int
 	firstDay       time.Time
 	use            use
+	waiting        waiting
 }
 
 type placeDays struct {
@@ -201,6 +204,7 @@ func (c *Comparer) key(l Line) string {
 func (c *Comparer) count(l Line, key string) {
 	c.out.Verdicts[string(l.Verdict)]++
 	c.use.hear(l, c.use.heard)
+	c.waiting.note(c.plan, l)
 	at := l.At
 	if c.out.From == nil { // a calendar needs no arrivals
 		c.out.From = &at
@@ -377,6 +381,7 @@ func (c *Comparer) differ(d Difference) {
 // Sum is what has been found out so far.
 func (c *Comparer) Sum() Comparison {
 	out := c.out
+	out.Waits, out.Steps = c.waiting.sum(c.plan)
 	out.Told, out.Differs = append([]Told{}, c.out.Told...), append([]Difference{}, c.out.Differs...)
 	out.Verdicts = map[string]int{}
 	maps.Copy(out.Verdicts, c.out.Verdicts)

@@ -170,3 +170,35 @@ route: {otherwise: {tell: [{to: square/#tours, message: m}]}}
 		})
 	}
 }
+
+// What would wait for answers, and for how long; and how often others would be told, since nobody took care.
+func TestWhatWouldWait(t *testing.T) {
+	const text = `dorfbote: 1
+name: T
+watch: {source: tours/collections}
+ask:
+  - {name: verdict, of: square/#board, message: m, choices: [{name: go, text: Go on}, {name: stay, text: Leave it}], within: 2d, remind: 1d, otherwise: stay}
+  - {name: never, when: {field: verdict.choice, is: go}, of: square/#board, message: m, choices: [a, b]}
+messages: {m: {title: "${record.id}"}}
+route: {otherwise: {tell: [{to: square/#tours, message: m}]}}
+follow:
+  - {unless: {claimed: true, within: 15m}, tell: [{to: square/#board, message: m}]}
+  - {unless: {any: [{answered: true}, {field: id, is: C1}], within: 1h}, tell: [{to: square/#board, message: m}]}
+pace: {quiet: {open: [{from: "05:00", to: "20:00"}]}}
+`
+	at := time.Date(2026, 11, 20, 6, 0, 0, 0, time.UTC)
+	var arrivals []*arrival.Arrival
+	for i, hours := range []int{0, 1, 16, 60} { // the third when nobody is asked, the last too late to be decided
+		key := fmt.Sprint("C", i)
+		arrivals = append(arrivals, &arrival.Arrival{ID: fmt.Sprint("a", i), Source: "tours/collections", Type: arrival.Created, Subject: key, Time: at.Add(time.Duration(hours) * time.Hour), Record: map[string]any{"id": key}})
+	}
+	got, _ := compare(t, text, "", arrivals, at.Add(90*time.Hour))
+	assert.Equal(t, []Waits{{Ask: "verdict", Put: 4, Reminders: 4, Open: 1, Longest: "2 d 7 h", Otherwise: "Leave it"}}, got.Waits)
+	assert.Equal(t, []Escalations{
+		{Step: "follow[0]", Words: "somebody takes it", After: "15 min", Told: 3},
+		{Step: "follow[1]", Words: "at least one of (somebody answers; id is C1)", After: "1 h", Told: 2},
+	}, got.Steps)
+	got, _ = compare(t, strings.Replace(text, "route:", "keep: {field: id, is: none}\nroute:", 1), "", arrivals, at.Add(90*time.Hour))
+	assert.Empty(t, got.Waits)
+	assert.Empty(t, got.Steps)
+}

@@ -2166,6 +2166,8 @@ export interface components {
             places: components["schemas"]["PlaceCount"][] | null;
             /** Format: int64 */
             posts: number;
+            /** @description that would tell others where nobody takes care */
+            steps: components["schemas"]["Escalations"][] | null;
             /**
              * Format: date-time
              * @description of the last arrival
@@ -2177,6 +2179,8 @@ export interface components {
             verdicts: {
                 [key: string]: number;
             };
+            /** @description of each question that would be put */
+            waits: components["schemas"]["Waits"][] | null;
             /**
              * Format: int64
              * @description posts by the version that is on
@@ -2520,6 +2524,16 @@ export interface components {
              * @example https://example.com/errors/example
              */
             type: string;
+        };
+        Escalations: {
+            /** @description how long it waits, in words */
+            after: string;
+            /** @description such as follow[0] */
+            step: string;
+            /** Format: int64 */
+            told: number;
+            /** @description what it waits for */
+            words: string;
         };
         Example: {
             before?: {
@@ -4155,6 +4169,28 @@ export interface components {
              */
             due_at: string | null;
             name: string;
+        };
+        Waits: {
+            ask: string;
+            /** @description how long one waits at the longest, in words; empty where all are open */
+            longest: string;
+            /**
+             * Format: int64
+             * @description of these, how many would still wait at the end
+             */
+            open: number;
+            /** @description what it comes to where nobody answers */
+            otherwise: string;
+            /**
+             * Format: int64
+             * @description how often it would be put
+             */
+            put: number;
+            /**
+             * Format: int64
+             * @description how often those who have not answered would be reminded
+             */
+            reminders: number;
         };
         Why: {
             /** @description that condition in words */

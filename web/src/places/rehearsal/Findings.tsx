@@ -32,6 +32,7 @@ export function Findings({ sums, version }: { sums: Comparison; version: number 
         <h2 className="band-label">Where</h2>
         <Places sums={sums} version={version} />
       </section>
+      <Waiting sums={sums} />
       {sums.compared && sums.differ > 0 && (
         <section className="band">
           <h2 className="band-label">What differs</h2>
@@ -60,6 +61,43 @@ export function Findings({ sums, version }: { sums: Comparison; version: number 
         <Posts list={sums.told ?? []} all={sums.posts} />
       </section>
     </>
+  );
+}
+
+/** What would wait for people, and for how long: here nobody answers, and nobody takes anything. */
+function Waiting({ sums }: { sums: Comparison }) {
+  const waits = sums.waits ?? [];
+  const steps = sums.steps ?? [];
+  if (waits.length + steps.length === 0) return null;
+  return (
+    <section className="band">
+      <h2 className="band-label">Waits for people</h2>
+      <div data-testid="waits">
+        <p className="muted">
+          A rehearsal answers nothing and takes nothing, so this is the most there can be.
+        </p>
+        <ul>
+          {waits.map((w) => (
+            <li key={w.ask}>
+              <b>{counted(w.put, 'question')}</b> {w.ask}
+              {w.longest && (
+                <>
+                  ; each waits for up to <b>{w.longest}</b>
+                  {w.otherwise ? `, and comes to ${w.otherwise}` : ', and ends without an answer'}
+                </>
+              )}
+              {w.reminders > 0 && `; ${counted(w.reminders, 'reminder')}`}
+              {w.open > 0 && `; ${w.open} would still wait at the end`}
+            </li>
+          ))}
+          {steps.map((s) => (
+            <li key={s.step}>
+              Unless {s.words} within {s.after}: others would be told <b>{counted(s.told, 'time')}</b>
+            </li>
+          ))}
+        </ul>
+      </div>
+    </section>
   );
 }
 

@@ -84,3 +84,20 @@ it('says what a rehearsal found, what differs, and who does not hear', async () 
   expect(page.at.textContent).toContain('Somebody hears of everything.');
   await page.gone();
 });
+
+it('says what would wait for people, and how often others would be told', async () => {
+  answering({});
+  const waits = [
+    { ask: 'verdict', put: 4, reminders: 1, open: 1, longest: '2 d', otherwise: 'Leave it' },
+    { ask: 'second', put: 1, reminders: 0, open: 0, longest: '1 h', otherwise: '' },
+  ];
+  const steps = [{ step: 'follow[0]', words: 'somebody takes it', after: '15 min', told: 1 }];
+  const page = await drawn(<Findings sums={{ ...sums, waits, steps } as never} version={4} />);
+  const lines = [...page.at.querySelectorAll('[data-testid="waits"] li')].map((l) => l.textContent);
+  expect(lines).toEqual([
+    '4 questions verdict; each waits for up to 2 d, and comes to Leave it; 1 reminder; 1 would still wait at the end',
+    '1 question second; each waits for up to 1 h, and ends without an answer',
+    'Unless somebody takes it within 15 min: others would be told 1 time',
+  ]);
+  await page.gone();
+});
