@@ -223,6 +223,7 @@ func TestAQuestionInAChatServersRoom(t *testing.T) {
 		}
 	}
 	question := hears("May the visit?")
+	assert.Contains(t, question.Body, "Or answer below: approve · decline: why")
 	f.until("it is known to stand there", func() bool {
 		var n int64
 		f.st.DB.Raw("SELECT count(*) FROM posts WHERE message = 'q' AND state = 'sent'").Scan(&n)

@@ -3,10 +3,12 @@ package outbox
 import (
 	"context"
 	"slices"
+	"strings"
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/engine/links"
 	"dorfbote/internal/store"
 )
@@ -18,8 +20,12 @@ func (o *Outbox) pressable(ctx context.Context, c *store.Connection, p *store.Po
 		return doc, nil, nil
 	}
 	kind := kinds.Named(c.Kind)
-	if !o.Links.Lead() || kind == nil || kind.Sends == nil {
+	if kind == nil || kind.Sends == nil {
 		return doc, nil, nil
+	}
+	doc, err := o.answerable(ctx, c, kind, p, doc)
+	if err != nil || !o.Links.Lead() {
+		return doc, nil, err
 	}
 	root, err := o.Async.RootOf(ctx, p)
 	if err != nil {
@@ -55,4 +61,31 @@ func (o *Outbox) pressable(ctx context.Context, c *store.Connection, p *store.Po
 		}
 	}
 	return &out, native, nil
+}
+
+// answerable says with a question by which words it can be answered where it stands: in a room that is read, and has no buttons of its own.
+func (o *Outbox) answerable(ctx context.Context, c *store.Connection, kind *connect.Kind, p *store.Post, doc *message.Document) (*message.Document, error) {
+	var words []string
+	for _, b := range doc.Buttons {
+		switch {
+		case b.Choice == "":
+		case b.Comment == sheet.CommentRequired:
+			words = append(words, b.Choice+": why")
+		default:
+			words = append(words, b.Choice)
+		}
+	}
+	if len(words) == 0 || kind.SaidIn == nil || slices.Contains(kind.Can(c.Settings), connect.CanButtons) {
+		return doc, nil
+	}
+	var read []store.Source
+	if err := o.Async.DB.WithContext(ctx).Where("connection = ?", c.ID).Find(&read).Error; err != nil {
+		return nil, err
+	}
+	if !slices.ContainsFunc(read, func(s store.Source) bool { return kind.SaidIn(s.Settings) == placeOf(p.Destination) }) {
+		return doc, nil
+	}
+	out := *doc
+	out.Body = append(slices.Clip(out.Body), message.TextBlock("Or answer below: "+strings.Join(words, " · ")))
+	return &out, nil
 }
