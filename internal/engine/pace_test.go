@@ -153,6 +153,37 @@ func TestThePaceIsTheSameLiveAndRehearsed(t *testing.T) {
 	}
 }
 
+// What is held does not go ahead of an arrival that came before its moment and is still to be decided; but it does not wait for ever.
+func TestWhatIsHeldWaitsForWhatIsUndecided(t *testing.T) {
+	w := start(t, true)
+	ctx := context.Background()
+	w.only(t, "messages: {m: {title: \"${record.id}\"}}\nroute: {otherwise: {tell: [{to: \"square/#tours\", message: m}]}}\npace: {digest: {every: 6h}}\n")
+	first := event("1", "A", "late", 900)
+	first.Time = time.Now().UTC().Add(-3 * time.Hour)
+	w.take(t, first)
+	held := func() (n int64) {
+		require.NoError(t, w.Store.DB.Raw("SELECT count(*) FROM pace_held WHERE workflow = 1").Scan(&n).Error)
+		return n
+	}
+	eventually(t, "held", func() bool { return held() == 1 })
+	w.Stop() // nothing is decided from here on
+	second := event("2", "B", "late", 900)
+	second.Time = time.Now().UTC().Add(-2 * time.Hour)
+	w.take(t, second)
+	do := func(sql string) { require.NoError(t, w.Store.DB.Exec(sql).Error) }
+	do("UPDATE pace_held SET due_at = now() - interval '1 hour'")
+	letGo := func() {
+		t.Helper()
+		_, err := w.Decider.LetGoDue(ctx)
+		require.NoError(t, err)
+	}
+	letGo()
+	assert.EqualValues(t, 1, held(), "the second belongs into the same digest")
+	do("UPDATE arrivals SET received_at = now() - interval '5 minutes'")
+	letGo()
+	assert.Zero(t, held(), "what is not decided for so long holds up nothing")
+}
+
 // A repeat is put into the post that told of the first, and a post that has waited for too long is not sent.
 func TestUpdatingInPlaceAndExpiring(t *testing.T) {
 	w := start(t, true)

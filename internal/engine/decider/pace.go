@@ -8,6 +8,7 @@ import (
 	"slices"
 	"sort"
 	"strconv"
+	"time"
 
 	"gorm.io/gorm"
 
@@ -134,8 +135,12 @@ func (de *Decider) letGo(ctx context.Context, l store.Live) error {
 		if err := paceLock(ctx, tx, l.ID); err != nil {
 			return err
 		}
+		until, err := de.comeTo(ctx, tx, l)
+		if err != nil {
+			return err
+		}
 		mem := &memory{ctx: ctx, tx: tx, workflow: l.ID}
-		laters := decide.LetGo(plan, mem, de.Now())
+		laters := decide.LetGo(plan, mem, until)
 		if mem.err != nil || len(laters) == 0 {
 			return mem.err
 		}
@@ -151,6 +156,25 @@ func (de *Decider) letGo(ctx context.Context, l store.Live) error {
 		}
 		return de.Outbox.Put(ctx, tx, rows, true)
 	})
+}
+
+// overtaking is for how long what is held waits for arrivals that have come and are not decided; then something else is wrong, and it goes.
+const overtaking = time.Minute
+
+// comeTo is the moment up to which a workflow has been decided: now, unless an arrival is still to be decided that came earlier. What is held
+// until later than that may yet be joined by it, or told before it.
+func (de *Decider) comeTo(ctx context.Context, tx *sql.Tx, l store.Live) (time.Time, error) {
+	now := de.Now()
+	if l.Source == "" {
+		return now, nil
+	}
+	var next time.Time
+	err := tx.QueryRowContext(ctx, `SELECT time FROM arrivals WHERE source = $2 AND (for_workflow IS NULL OR for_workflow = $1) AND received_at > now() - $3 * interval '1 second'
+		AND seq > coalesce((SELECT seq FROM own_marks WHERE workflow = $1), (SELECT seq FROM marks WHERE source = $2), 0) ORDER BY seq LIMIT 1`, l.ID, l.Source, overtaking.Seconds()).Scan(&next)
+	if errors.Is(err, sql.ErrNoRows) || err == nil && next.After(now) {
+		return now, nil
+	}
+	return next, err
 }
 
 // rowsLater notes with the arrivals what became of them.
