@@ -79,7 +79,7 @@ function Waiting({ sums }: { sums: Comparison }) {
         <ul>
           {waits.map((w) => (
             <li key={w.ask}>
-              <b>{counted(w.put, 'question')}</b> {w.ask}
+              {w.ask}: <b>{counted(w.put, 'question')}</b>
               {w.longest && (
                 <>
                   ; each waits for up to <b>{w.longest}</b>
@@ -352,7 +352,7 @@ function Posts({ list, all }: { list: Told[]; all: number }) {
           {
             title: 'Row',
             width: 140,
-            render: (_, t) => (t.verdict === 'told' ? t.row : `${t.verdict}: ${t.row}`),
+            render: (_, t) => (t.verdict === 'told' ? t.row : [t.verdict, t.row].filter(Boolean).join(': ')),
           },
           {
             title: 'What',

@@ -95,8 +95,8 @@ it('says what would wait for people, and how often others would be told', async 
   const page = await drawn(<Findings sums={{ ...sums, waits, steps } as never} version={4} />);
   const lines = [...page.at.querySelectorAll('[data-testid="waits"] li')].map((l) => l.textContent);
   expect(lines).toEqual([
-    '4 questions verdict; each waits for up to 2 d, and comes to Leave it; 1 reminder; 1 would still wait at the end',
-    '1 question second; each waits for up to 1 h, and ends without an answer',
+    'verdict: 4 questions; each waits for up to 2 d, and comes to Leave it; 1 reminder; 1 would still wait at the end',
+    'second: 1 question; each waits for up to 1 h, and ends without an answer',
     'Unless somebody takes it within 15 min: others would be told 1 time',
   ]);
   await page.gone();
