@@ -24,7 +24,6 @@ import (
 // others pass over.
 const (
 	clockLook   = 250 * time.Millisecond
-	clockAgain  = 5 * time.Millisecond
 	firedAtOnce = 500
 	// overslept is how late a moment of the calendar or of silence counts as missed: nothing ran then.
 	overslept = time.Minute
@@ -86,10 +85,7 @@ func (g *Timing) fireDue(ctx context.Context) (time.Duration, error) {
 	if !next.Valid {
 		return clockLook, nil
 	}
-	if until := g.Until(next.Time); until > 0 {
-		return min(until, clockLook), nil
-	}
-	return clockAgain, nil // it is due, and waits for something else
+	return min(max(g.Until(next.Time), time.Millisecond), clockLook), nil
 }
 
 // fire fires one workflow's timers in one transaction: the ticks, and what becomes of the timers. So each fires once,
