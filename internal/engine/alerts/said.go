@@ -24,7 +24,7 @@ func (al *Alerts) Said(ctx context.Context, said jobs.Said) error {
 	why := &Refused{}
 	switch {
 	case errors.As(err, &why):
-		return al.Decider.Reply(ctx, said.Arrival, workflow, said.By+": "+why.Words, "answered")
+		return al.Decider.Reply(ctx, said.Arrival, workflow, why.Words, "answered")
 	case err != nil:
 		return err
 	}
@@ -32,5 +32,5 @@ func (al *Alerts) Said(ctx context.Context, said jobs.Said) error {
 	if err := al.Store.WriteAudit(ctx, entry); err != nil {
 		return err
 	}
-	return al.Decider.Reply(ctx, said.Arrival, workflow, said.By+": "+done.Words, "answered")
+	return al.Decider.Reply(ctx, said.Arrival, workflow, done.Words, "answered")
 }

@@ -1,6 +1,7 @@
 package decider
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"slices"
@@ -59,13 +60,7 @@ func (de *Decider) answered(ctx context.Context, tx *sql.Tx, seq int64, m said, 
 		}
 	}
 	for _, a := range slices.Backward(list) { // the oldest first
-		n := slices.IndexFunc(a.Open, func(p string) bool { return slices.Contains(room.places, p) })
-		place := ""
-		if n >= 0 {
-			place = a.Open[n]
-		} else if n = slices.IndexFunc(a.Asking.Asked, func(p string) bool { return slices.Contains(room.places, p) }); n >= 0 {
-			place = a.Asking.Asked[n]
-		}
+		place := cmp.Or(firstOf(a.Open, room.places), firstOf(a.Asking.Asked, room.places))
 		if place == "" || m.about == 0 && a.Key == "" {
 			continue
 		}
@@ -77,11 +72,10 @@ func (de *Decider) answered(ctx context.Context, tx *sql.Tx, seq int64, m said, 
 		if q == nil {
 			continue
 		}
-		key := a.Key
 		if m.about != 0 {
-			key = ""
+			a.Key = "" // in its thread it need not be named
 		}
-		if given, ok := decide.Spoken(q.Choices, m.text, key); ok {
+		if given, ok := decide.Spoken(q.Choices, m.text, a.Key); ok {
 			return true, nil, de.Jobs.AddIn(ctx, tx, jobs.Said{Arrival: seq, Ask: a.ID, Place: place, By: m.author, Choice: given.Choice.Name, Comment: given.Comment})
 		}
 		if m.about != 0 && a.State == store.AskOpen {
@@ -93,17 +87,27 @@ func (de *Decider) answered(ctx context.Context, tx *sql.Tx, seq int64, m said, 
 	return false, choices, nil
 }
 
-// Reply tells whoever said something in a room, in its thread.
+// firstOf is the first of some places that is one of others, "" where none is.
+func firstOf(list, others []string) string {
+	for _, p := range list {
+		if slices.Contains(others, p) {
+			return p
+		}
+	}
+	return ""
+}
+
+// Reply tells whoever said an arrival in a room something, in its thread; nobody where it was said in none that can be answered.
 func (de *Decider) Reply(ctx context.Context, arrival, workflow int64, words, ref string) error {
 	rows, err := de.Store.ArrivalsBySeq(ctx, []int64{arrival})
 	if err != nil || len(rows) == 0 {
 		return err
 	}
-	_, room, id, err := spoken(&rows[0])
+	by, room, id, err := spoken(&rows[0])
 	if err != nil || room == "" || id == "" {
 		return err
 	}
 	return de.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
-		return de.sayTo(ctx, tx, workflow, arrival, rows[0].Source, room, id, words, ref)
+		return de.sayTo(ctx, tx, workflow, arrival, rows[0].Source, room, id, by+": "+words, ref)
 	})
 }

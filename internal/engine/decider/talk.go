@@ -8,8 +8,6 @@ import (
 	"slices"
 	"strings"
 
-	"gorm.io/gorm"
-
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/message"
 	"dorfbote/internal/engine/outbox"
@@ -163,16 +161,8 @@ func (de *Decider) sayTo(ctx context.Context, tx *sql.Tx, workflow, seq int64, s
 // AnswerCommand tells who gave a command what came of it, once its steps are done, or one has failed. What tells somebody in the room by
 // itself needs no further answer than that of a failure.
 func (de *Decider) AnswerCommand(ctx context.Context, arrival, workflow int64) error {
-	rows, err := de.Store.ArrivalsBySeq(ctx, []int64{arrival})
-	if err != nil || len(rows) == 0 {
-		return err
-	}
 	plan, err := de.Workflows.PlanOn(ctx, workflow)
 	if err != nil || plan == nil || plan.Command == "" {
-		return err
-	}
-	by, room, id, err := spoken(&rows[0])
-	if err != nil || room == "" || id == "" {
 		return err
 	}
 	steps, err := de.Store.StepsOf(ctx, arrival, workflow)
@@ -192,7 +182,5 @@ func (de *Decider) AnswerCommand(ctx context.Context, arrival, workflow int64) e
 	if len(words) == 0 {
 		return nil
 	}
-	return de.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
-		return de.sayTo(ctx, tx, workflow, arrival, rows[0].Source, room, id, by+": "+strings.Join(words, "; "), "did")
-	})
+	return de.Reply(ctx, arrival, workflow, strings.Join(words, "; "), "did")
 }
