@@ -229,15 +229,17 @@ func TestRates(t *testing.T) {
 	for i := range 4 {
 		w.take(t, event(fmt.Sprintf("t%d", i), fmt.Sprintf("T-%d", i), "on the way", 900), event(fmt.Sprintf("u%d", i), fmt.Sprintf("T-%d", i), "late", 900))
 	}
-	eventually(t, "all are sent", func() bool { return len(w.chat.titles()) == 14 })
+	var order []string
+	eventually(t, "all are sent, and written down to be", func() bool {
+		err := w.Store.DB.Raw("SELECT title FROM posts WHERE state = 'sent' ORDER BY id").Scan(&order).Error
+		return err == nil && len(order) == 14
+	})
 	w.chat.mu.Lock()
 	assert.Zero(t, early, "no call before the time that was asked for")
 	w.chat.mu.Unlock()
 	d, err := w.Store.Destination(context.Background(), "square/#tours")
 	require.NoError(t, err)
 	assert.Positive(t, d.SpacingMs, "what it bears is learnt")
-	var order []string
-	require.NoError(t, w.Store.DB.Raw("SELECT title FROM posts WHERE state = 'sent' ORDER BY id").Scan(&order).Error)
 	assert.Equal(t, order, w.chat.titles(), "in order all the same")
 }
 
