@@ -47,6 +47,8 @@ type Kind struct {
 	Able func(settings map[string]string) []Ability
 	// SaidIn gives the place, of those that posts go to, in which the messages that a source reads are said; nil where it reads none.
 	SaidIn func(source map[string]string) string
+	// Hears gives what whoever speaks to Dorfbote says first, where a source reads what is said; ok is false where it takes no free words.
+	Hears func(source map[string]string) (before string, ok bool)
 	// Reports is true where what Open gives is a [Reporter].
 	Reports bool
 	// ReadReport reads what the other side tells at [DoorReports] of a post that it took: the report, and all that was told as a

@@ -27,6 +27,7 @@ func Kind() *connect.Kind {
 			return ""
 		},
 		SaidIn: func(source map[string]string) string { return source["room"] },
+		Hears:  hears,
 		Keeps:  true,
 		Reads:  connect.ReadsAsked, Listens: func(map[string]string) bool { return true },
 		Name: "room", Title: "Chat room", Does: "Posts to chat rooms and persons by XMPP, and reads what people write there: all of it, or only what mentions Dorfbote, a command, or a reaction",
@@ -59,6 +60,18 @@ func Kind() *connect.Kind {
 	}
 }
 
+// hears says how one speaks to Dorfbote where a source reads.
+func hears(source map[string]string) (before string, ok bool) {
+	src := connect.SourceConfig{Settings: source}
+	switch src.Get("which", "all") {
+	case "all":
+		return "", true
+	case "those that mention the name":
+		return "@" + src.Get("name", Nick) + " ", true
+	}
+	return "", false
+}
+
 // fields are those of a message, or of a reaction to one.
 func fields(settings map[string]string) []value.Field {
 	out := []value.Field{
@@ -67,7 +80,7 @@ func fields(settings map[string]string) []value.Field {
 	if settings["which"] == "reactions" {
 		return append(out, connect.Field("reaction", value.Text), connect.Field("thread", value.Text))
 	}
-	return append(out, connect.Field("command", value.Text), connect.Field("rest", value.Text), connect.Field("mentions", value.List), connect.Field("images", value.List), connect.Field("thread", value.Text))
+	return append(out, connect.Field("command", value.Text), connect.Field("rest", value.Text), connect.Field("spoken_to", value.YesNo), connect.Field("mentions", value.List), connect.Field("images", value.List), connect.Field("thread", value.Text))
 }
 
 // message is one thing that was said, or a reaction to one.
@@ -85,7 +98,7 @@ type message struct {
 func wanted(src connect.SourceConfig, m *message) bool {
 	switch src.Get("which", "all") {
 	case "those that mention the name":
-		return m.Reaction == "" && mentions(m, src.Get("name", "Dorfbote"))
+		return m.Reaction == "" && mentions(m, src.Get("name", Nick))
 	case "those that begin with the command":
 		word, _ := command(m.Text)
 		want, _ := command(src.Settings["command"])
@@ -130,7 +143,8 @@ func command(text string) (word, rest string) {
 	return strings.TrimLeft(word, "/!"), strings.TrimSpace(rest)
 }
 
-func (m *message) item() connect.Item {
+// item is the message as a record of a source.
+func (m *message) item(src connect.SourceConfig) connect.Item {
 	if m.Gone {
 		return connect.Item{Key: m.ID, Removed: true, By: m.Author}
 	}
@@ -140,6 +154,7 @@ func (m *message) item() connect.Item {
 		r["reaction"] = clean(m.Reaction)
 	} else {
 		r["command"], r["rest"] = clean(word), clean(rest)
+		r["spoken_to"] = mentions(m, src.Get("name", Nick))
 	}
 	if len(m.Images) > 0 {
 		r["images"] = list(m.Images)

@@ -3,6 +3,7 @@ package room
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -45,8 +46,23 @@ func TestWhichMessages(t *testing.T) {
 	} {
 		assert.Equal(t, c.want, wanted(c.src, &c.m), "%v %+v", c.src.Settings, c.m)
 	}
-	r := (&message{ID: "1", Text: "/late COL-17 milk"}).item().Record
-	assert.Equal(t, []any{"late", "COL-17 milk"}, []any{r["command"], r["rest"]})
+	r := (&message{ID: "1", Text: "/late COL-17 milk"}).item(connect.SourceConfig{}).Record
+	assert.Equal(t, []any{"late", "COL-17 milk", false}, []any{r["command"], r["rest"], r["spoken_to"]})
+	desk := connect.SourceConfig{Settings: map[string]string{"name": "Desk"}}
+	assert.Equal(t, true, (&message{Text: "@desk: late COL-17"}).item(desk).Record["spoken_to"])
+	assert.Equal(t, false, (&message{Text: "@dorfbote late COL-17"}).item(desk).Record["spoken_to"])
+}
+
+// A question says by which words it can be answered only where they are read.
+func TestHowDorfboteIsSpokenTo(t *testing.T) {
+	for which, want := range map[string]string{"": "|true", "all": "|true", "those that mention the name": "@Desk |true", "those that begin with the command": "|false", "reactions": "|false"} {
+		before, ok := hears(map[string]string{"which": which, "name": "Desk"})
+		assert.Equal(t, want, fmt.Sprintf("%s|%v", before, ok), which)
+		if ok && which != "" {
+			src := connect.SourceConfig{Settings: map[string]string{"which": which, "name": "Desk"}}
+			assert.True(t, wanted(src, &message{Text: before + "approve"}), "it is read there")
+		}
+	}
 }
 
 // The square is read over its HTTP API; a private channel must let the reader in first.

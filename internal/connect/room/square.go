@@ -172,7 +172,7 @@ func (s *squareRoom) follow(ctx context.Context, src connect.SourceConfig, room 
 			p := &page[i]
 			*f.last = f.of(p)
 			if m := p.message("#" + room); !p.Own && (m.Gone || wanted(src, m)) {
-				if err := emit(m.item()); err != nil {
+				if err := emit(m.item(src)); err != nil {
 					return err
 				}
 			}

@@ -229,7 +229,7 @@ func (x *xmppRooms) Listen(ctx context.Context, src connect.SourceConfig, raw js
 	if err != nil {
 		return &fault.Fault{Tried: "joining " + name, Said: "this is no address of a room"}
 	}
-	nick := src.Get("name", "Dorfbote")
+	nick := src.Get("name", Nick)
 	var last since
 	if len(raw) > 0 {
 		_ = json.Unmarshal(raw, &last)
@@ -262,7 +262,7 @@ func (x *xmppRooms) Listen(ctx context.Context, src connect.SourceConfig, raw js
 				cursor, _ := json.Marshal(last)
 				var list []connect.Item
 				if m.Gone || wanted(src, &m) {
-					list = []connect.Item{m.item()}
+					list = []connect.Item{m.item(src)}
 				}
 				if err := deliver(list, cursor); err != nil {
 					refused = err

@@ -13,7 +13,8 @@ import (
 // whoever is spoken to, is that. The rest of its words is known as record.words from then on.
 func commanded(p *sheet.Plan, sc *formula.Scope) bool {
 	text, _ := sc.Record["text"].(string)
-	words, ok := Behind(text, p.Command)
+	toSender, _ := sc.Record[SpokenTo].(bool)
+	words, ok := Behind(text, p.Command, toSender)
 	if !ok {
 		return false
 	}
@@ -27,12 +28,10 @@ func commanded(p *sheet.Plan, sc *formula.Scope) bool {
 	return true
 }
 
-// Behind gives the words of a text behind a command; false where the text is not that command.
-func Behind(text, command string) ([]string, bool) {
-	words := Words(text)
-	if len(words) > 0 && (strings.HasPrefix(words[0], "@") || len(words[0]) > 1 && strings.ContainsAny(words[0][len(words[0])-1:], ":,")) {
-		words = words[1:]
-	}
+// Behind gives the words of a text behind a command; false where the text is not that command. What is said to somebody else is none.
+// toSender is what its record says in [SpokenTo].
+func Behind(text, command string, toSender bool) ([]string, bool) {
+	words, _ := mentioned(Words(text), toSender)
 	if len(words) == 0 || value.Fold(strings.TrimLeft(words[0], "/!")) != value.Fold(command) && value.Fold(words[0]) != value.Fold(command) {
 		return nil, false
 	}

@@ -16,17 +16,17 @@ type Said struct {
 // Spoken reads a text as an answer to a question: it names one of the choices, by its name or its words, compared as text is; what stands
 // behind that is the comment. Where it was not said below the question itself, key is what the question is about, and stands next. Talk
 // is no answer: who does not speak to the sender (@dorfbote, or / or ! before the choice) says the choice alone, or with a colon.
-func Spoken(choices []sheet.Choice, text, key string) (Said, bool) {
+// toSender is what its record says in [SpokenTo].
+func Spoken(choices []sheet.Choice, text, key string, toSender bool) (Said, bool) {
 	words := Words(text)
 	for _, addressed := range []bool{false, true} {
 		if addressed {
-			if !SpeaksTo(words) {
+			if !SpeaksTo(words, toSender) {
 				return Said{}, false
 			}
-			if strings.HasPrefix(words[0], "/") || strings.HasPrefix(words[0], "!") {
+			var named bool
+			if words, named = mentioned(words, toSender); !named {
 				words[0] = words[0][1:]
-			} else {
-				words = words[1:]
 			}
 		}
 		said, length := Said{}, 0
@@ -51,12 +51,34 @@ func Spoken(choices []sheet.Choice, text, key string) (Said, bool) {
 	return Said{}, false
 }
 
-// SpeaksTo tells whether words are said to Dorfbote, and not only in its hearing: they begin with a mention, with / or with !.
-func SpeaksTo(words []string) bool {
-	if len(words) == 0 || len(words[0]) < 2 {
-		return false
+// SpokenTo is the field of a message that says yes where it was said to Dorfbote by the name that it has in that room.
+const SpokenTo = "spoken_to"
+
+// sender is the name of Dorfbote that is known in every room.
+const sender = "dorfbote"
+
+// mentioned takes a mention of the sender off the beginning of words: @name, "name:", "name,". Another name than its own is the sender's
+// where the message says itself that it was said to it.
+func mentioned(words []string, toSender bool) ([]string, bool) {
+	if len(words) == 0 {
+		return words, false
 	}
-	return strings.ContainsAny(words[0][:1], "@/!") || value.Fold(strings.TrimRight(words[0], ":,")) == "dorfbote"
+	at := strings.HasPrefix(words[0], "@")
+	name := strings.TrimRight(strings.TrimPrefix(words[0], "@"), ":,")
+	marked := at || name != words[0]
+	if name != "" && (value.Fold(name) == sender || toSender && marked) {
+		return words[1:], true
+	}
+	return words, false
+}
+
+// SpeaksTo tells whether words are said to Dorfbote, and not only in its hearing: they begin with a mention of it, with / or with !.
+// toSender is what their record says in [SpokenTo].
+func SpeaksTo(words []string, toSender bool) bool {
+	if _, is := mentioned(words, toSender); is {
+		return true
+	}
+	return len(words) > 0 && len(words[0]) > 1 && strings.ContainsAny(words[0][:1], "/!")
 }
 
 // begins takes a name of some words off the beginning of others; colon is true where one stands behind it.

@@ -27,6 +27,10 @@ func TestAnswersThatAreSaid(t *testing.T) {
 		{"yes, but let us wait", "", ""},
 		{"approve it, I would say", "", ""},
 		{"I would approve", "", ""},
+		{"@desk approve looks fine", "", "approve|looks fine"},
+		{"@desk, approve", "", "approve|"},
+		{"@jonas approve looks fine", "", ""},
+		{"@jonas approve", "", ""},
 		{"@dorfbote", "", ""},
 		{"@dorfbote perhaps", "", ""},
 		{"", "", ""},
@@ -39,7 +43,7 @@ func TestAnswersThatAreSaid(t *testing.T) {
 		{"approve REQ-2", "REQ-1", ""},
 		{"approve", "REQ-1", ""},
 	} {
-		said, ok := Spoken(choices, c.text, c.key)
+		said, ok := Spoken(choices, c.text, c.key, strings.HasPrefix(c.text, "@desk"))
 		got := ""
 		if ok {
 			got = said.Choice.Name + "|" + said.Comment
@@ -51,7 +55,7 @@ func TestAnswersThatAreSaid(t *testing.T) {
 func FuzzSpoken(f *testing.F) {
 	f.Add("@dorfbote approve: x", "REQ-1")
 	f.Fuzz(func(t *testing.T, text, key string) {
-		said, ok := Spoken([]sheet.Choice{{Name: "approve", Text: "Yes, go on"}, {Name: text, Text: key}}, text, key)
+		said, ok := Spoken([]sheet.Choice{{Name: "approve", Text: "Yes, go on"}, {Name: text, Text: key}}, text, key, len(text)%2 == 0)
 		if ok && (said.Choice == nil || len(said.Comment) > len(strings.Join(Words(text), " "))) {
 			t.Fatal(said)
 		}

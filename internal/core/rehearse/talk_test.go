@@ -56,6 +56,10 @@ route: {otherwise: {tell: [{to: "square/#tours", message: m}]}}
 		"it is done":                    "",
 		"":                              "",
 		"@dorfbote":                     "",
+		"@jonas done COL-12":            "",
+		"Jonas: done COL-12?":           "",
+		"Well, done!":                   "",
+		"dorfbote done COL-12":          "1: COL-12",
 	} {
 		line := printed(t, text, saidBy(said))
 		if want == "" {
@@ -65,6 +69,10 @@ route: {otherwise: {tell: [{to: "square/#tours", message: m}]}}
 		require.Equal(t, "told", line["verdict"], said)
 		assert.Equal(t, want, line["posts"].([]any)[0].(map[string]any)["title"], said)
 	}
+	named := saidBy("@desk: done COL-12")
+	assert.Equal(t, "ignored", printed(t, text, named)["verdict"], "somebody else may be called so")
+	named.Record["spoken_to"] = true
+	assert.Equal(t, "told", printed(t, text, named)["verdict"], "in that room it is the sender's name")
 	own := said("done COL-1")
 	own.Record["own"] = true
 	assert.Equal(t, "watch.own", printed(t, text, own)["decided_by"], "what Dorfbote said itself is no command")

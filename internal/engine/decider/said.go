@@ -42,6 +42,7 @@ func (r rooms) of(ctx context.Context, de *Decider, m said) (*roomAsks, error) {
 // said is what is known of a message in a room.
 type said struct {
 	source, room, author, text string
+	toSender                   bool // it says itself that it was said to Dorfbote
 	// The alert in whose thread it was said; 0 where in none.
 	about, workflow int64
 }
@@ -75,7 +76,7 @@ func (de *Decider) answered(ctx context.Context, tx *sql.Tx, seq int64, m said, 
 		if m.about != 0 {
 			a.Key = "" // in its thread it need not be named
 		}
-		if given, ok := decide.Spoken(q.Choices, m.text, a.Key); ok {
+		if given, ok := decide.Spoken(q.Choices, m.text, a.Key, m.toSender); ok {
 			return true, nil, de.Jobs.AddIn(ctx, tx, jobs.Said{Arrival: seq, Ask: a.ID, Place: place, By: m.author, Choice: given.Choice.Name, Comment: given.Comment})
 		}
 		if m.about != 0 && a.State == store.AskOpen {

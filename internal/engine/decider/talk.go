@@ -28,6 +28,7 @@ func (de *Decider) talk(ctx context.Context, tx *sql.Tx, arrivals []store.Arriva
 			Record struct {
 				Author, Text, From, Room, ID, Thread string
 				Own                                  bool
+				ToSender                             bool `json:"spoken_to"`
 				About                                *struct {
 					Arrival    int64 `json:"arrival"`
 					WorkflowID int64 `json:"workflow_id"`
@@ -56,7 +57,7 @@ func (de *Decider) talk(ctx context.Context, tx *sql.Tx, arrivals []store.Arriva
 		if r.Room == "" || r.Author == "" {
 			continue
 		}
-		m := said{source: a.Source, room: r.Room, author: r.Author, text: r.Text}
+		m := said{source: a.Source, room: r.Room, author: r.Author, text: r.Text, toSender: r.ToSender}
 		if r.About != nil {
 			m.about, m.workflow = r.About.Arrival, r.About.WorkflowID
 		}
@@ -77,7 +78,7 @@ func (de *Decider) talk(ctx context.Context, tx *sql.Tx, arrivals []store.Arriva
 // understood answers a command that no workflow knows, where others are known in the room, or a question is asked in whose thread it
 // stands: by what is.
 func (de *Decider) understood(ctx context.Context, tx *sql.Tx, a *store.Arrival, m said, id string, on workflows.On, made []decided, choices []string) error {
-	if !decide.SpeaksTo(decide.Words(m.text)) {
+	if !decide.SpeaksTo(decide.Words(m.text), m.toSender) {
 		return nil
 	}
 	known, live := choices, store.Live{ID: m.workflow}
@@ -86,7 +87,7 @@ func (de *Decider) understood(ctx context.Context, tx *sql.Tx, a *store.Arrival,
 		if err != nil || plan.Command == "" {
 			continue
 		}
-		if _, is := decide.Behind(m.text, plan.Command); is {
+		if _, is := decide.Behind(m.text, plan.Command, m.toSender); is {
 			return nil
 		}
 		known, live = append(known, plan.Command), l

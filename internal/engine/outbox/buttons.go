@@ -65,25 +65,34 @@ func (o *Outbox) pressable(ctx context.Context, c *store.Connection, p *store.Po
 
 // answerable says with a question by which words it can be answered where it stands: in a room that is read, and has no buttons of its own.
 func (o *Outbox) answerable(ctx context.Context, c *store.Connection, kind *connect.Kind, p *store.Post, doc *message.Document) (*message.Document, error) {
-	var words []string
-	for _, b := range doc.Buttons {
-		switch {
-		case b.Choice == "":
-		case b.Comment == sheet.CommentRequired:
-			words = append(words, b.Choice+": why")
-		default:
-			words = append(words, b.Choice)
-		}
-	}
-	if len(words) == 0 || kind.SaidIn == nil || slices.Contains(kind.Can(c.Settings), connect.CanButtons) {
+	if !slices.ContainsFunc(doc.Buttons, func(b message.Button) bool { return b.Choice != "" }) || kind.SaidIn == nil || kind.Hears == nil || slices.Contains(kind.Can(c.Settings), connect.CanButtons) {
 		return doc, nil
 	}
 	var read []store.Source
 	if err := o.Async.DB.WithContext(ctx).Where("connection = ?", c.ID).Find(&read).Error; err != nil {
 		return nil, err
 	}
-	if !slices.ContainsFunc(read, func(s store.Source) bool { return kind.SaidIn(s.Settings) == placeOf(p.Destination) }) {
+	before, heard := "", false
+	for _, s := range read {
+		if kind.SaidIn(s.Settings) != placeOf(p.Destination) {
+			continue
+		}
+		if first, ok := kind.Hears(s.Settings); ok && (!heard || first == "") {
+			before, heard = first, true
+		}
+	}
+	if !heard {
 		return doc, nil
+	}
+	var words []string
+	for _, b := range doc.Buttons {
+		switch {
+		case b.Choice == "":
+		case b.Comment == sheet.CommentRequired:
+			words = append(words, before+b.Choice+": why")
+		default:
+			words = append(words, before+b.Choice)
+		}
 	}
 	out := *doc
 	out.Body = append(slices.Clip(out.Body), message.TextBlock("Or answer below: "+strings.Join(words, " · ")))
