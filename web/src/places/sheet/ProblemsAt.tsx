@@ -3,8 +3,8 @@ import { problemsAt, useSurroundings, useFound } from './surroundings';
 
 /** What is wrong at a place on the sheet. */
 export function ProblemsAt({ path, exact }: { path: string; exact?: boolean }) {
-  const { put, readOnly } = useSurroundings();
-  const { problems } = useFound();
+  const { mend, readOnly } = useSurroundings();
+  const { problems, of } = useFound();
   const found = problemsAt(problems, path, exact);
   if (found.length === 0) return null;
   return (
@@ -20,7 +20,7 @@ export function ProblemsAt({ path, exact }: { path: string; exact?: boolean }) {
                 size="small"
                 className="mend"
                 aria-label={`Mend: ${p.mend.words}`}
-                onClick={() => put(p.mend!.path, p.mend!.put)}
+                onClick={() => mend(p.mend!.path, p.mend!.put, of)}
               >
                 {p.mend.words}
               </Button>

@@ -23,7 +23,7 @@ import { WatchBand } from './watch/WatchBand';
 import { Findings, Surroundings, Trial } from './surroundings';
 import { useLatest } from '../../parts/useLatest';
 import { formulaNames, testNames, valueAt, type GatheredName } from './names';
-import { putAt, sourceOf, type Sheet } from './model';
+import { mendedAt, putAt, sourceOf, type Sheet } from './model';
 import { useDraft } from './useDraft';
 import { useProof } from './useProof';
 
@@ -134,6 +134,10 @@ function Editor({ id }: { id: number }) {
   const put = useLatest((path: string, value: unknown) => {
     if (sheet) work.edit({ sheet: putAt(sheet, path, value) });
   });
+  const mend = useLatest((path: string, value: unknown, found: unknown) => {
+    const mended = sheet && mendedAt(sheet, found, path, value);
+    if (mended) work.edit({ sheet: mended });
+  });
   const change = useLatest((next: Partial<Sheet>) => {
     if (sheet) work.edit({ sheet: { ...sheet, ...next } });
   });
@@ -165,13 +169,15 @@ function Editor({ id }: { id: number }) {
       valueOf,
       keyField,
       put,
+      mend,
     };
-  }, [offered, operators, viewer, gathered, told, asked, valueOf, keyField, put]);
+  }, [offered, operators, viewer, gathered, told, asked, valueOf, keyField, put, mend]);
 
   const found = useMemo(() => {
     const body = proof.data;
     return {
       problems: body?.problems ?? [],
+      of: body?.of,
       counts: body?.counts ?? {},
       seen: body?.seen ?? {},
     };

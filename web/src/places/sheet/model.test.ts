@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import {
+  mendedAt,
   putAt,
   renamed,
   startValue,
@@ -86,5 +87,26 @@ describe('messages', () => {
     expect(JSON.stringify(next)).not.toContain('detail');
     expect(next.route.otherwise!.tell[0]!.message).toBe('alert');
     expect(next.route.rows![0]!.tell[0]).toEqual({ to: 'c/d', message: 'alert' });
+  });
+});
+
+describe('a problem that was found on an earlier sheet', () => {
+  const of = (text: string) => ({ m: { body: text, n: { a: 1 } } });
+  it.each([
+    ['By [driver], ', 'By ${driver}, ', 'By [driver], 5', 'By ${driver}, 5'],
+    ['By [driver]', 'By ${driver}', 'So by [driver]', 'So by ${driver}'],
+    ['By [driver]', 'By ${driver}', 'By nobody', undefined],
+    ['statsu', 'status', 'statsu', 'status'],
+    ['aa [x]', 'aa ${x}', 'aa [x] [x]', 'aa ${x} [x]'],
+    ['', 'x', 'y', undefined],
+  ])('%s -> %s on %s', (was, put, is, want) => {
+    const mended = mendedAt(of(is), of(was), 'm.body', put);
+    expect(mended?.m.body).toBe(want);
+    if (mended) expect(mended.m.n).toEqual({ a: 1 });
+  });
+  it('is not mended where something else stands there now', () => {
+    expect(mendedAt({ k: [{ a: 1 }] }, { k: [{ a: 2 }] }, 'k[0]', { a: 3 })).toBeUndefined();
+    expect(mendedAt({ k: [{ a: 1 }] }, { k: [{ a: 1 }] }, 'k[0]', { a: 3 })).toEqual({ k: [{ a: 3 }] });
+    expect(mendedAt({ k: 1 }, undefined, 'k', 2)).toEqual({ k: 2 });
   });
 });

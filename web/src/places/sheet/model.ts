@@ -102,6 +102,37 @@ export function putAt<T>(sheet: T, path: string, value: unknown): T {
   return put(sheet, 0) as T;
 }
 
+/** What stands at a path of the sheet. */
+const at = (sheet: unknown, path: string): unknown =>
+  [...path.matchAll(/[^.[\]]+/g)].reduce<unknown>(
+    (v, [step]) => (v as Record<string, unknown> | undefined | null)?.[step],
+    sheet,
+  );
+
+/** A text with the piece exchanged in which two others differ; undefined where it no longer has it. */
+function exchangedIn(text: string, was: string, put: string): string | undefined {
+  const most = Math.min(was.length, put.length);
+  let from = 0;
+  while (from < most && was[from] === put[from]) from++;
+  let behind = 0;
+  while (behind < most - from && was[was.length - 1 - behind] === put[put.length - 1 - behind]) behind++;
+  const piece = was.slice(from, was.length - behind);
+  const found = text.startsWith(piece, from) ? from : text.indexOf(piece);
+  return piece && found >= 0
+    ? text.slice(0, found) + put.slice(from, put.length - behind) + text.slice(found + piece.length)
+    : undefined;
+}
+
+/** The sheet with a problem mended that was found on an earlier one: what was written meanwhile stays. undefined where it cannot be. */
+export function mendedAt<T>(sheet: T, found: unknown, path: string, put: unknown): T | undefined {
+  const was = at(found, path);
+  const is = at(sheet, path);
+  if (found === undefined || JSON.stringify(was) === JSON.stringify(is)) return putAt(sheet, path, put);
+  if (typeof was !== 'string' || typeof is !== 'string' || typeof put !== 'string') return undefined;
+  const text = exchangedIn(is, was, put);
+  return text === undefined ? undefined : putAt(sheet, path, text);
+}
+
 /** The list with another element at an index. */
 export const exchanged = <T>(list: readonly T[], i: number, next: T): T[] =>
   list.map((o, n) => (n === i ? next : o));

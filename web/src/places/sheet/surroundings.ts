@@ -24,6 +24,8 @@ interface SheetSurroundings {
   keyField: string;
   /** Puts a value at a place on the sheet. */
   put: (path: string, value: unknown) => void;
+  /** Mends a problem at a place on the sheet that was found on another, which may be an earlier one. */
+  mend: (path: string, value: unknown, found: unknown) => void;
 }
 
 /** Where nothing is known of a sheet's surroundings. */
@@ -40,6 +42,7 @@ export const noSurroundings: SheetSurroundings = {
   valueOf: () => '',
   keyField: 'id',
   put: () => undefined,
+  mend: () => undefined,
 };
 
 export const Surroundings = createContext<SheetSurroundings>(noSurroundings);
@@ -49,6 +52,8 @@ export const useSurroundings = () => useContext(Surroundings);
 /** What the last proof found out. */
 interface Found {
   problems: Problem[];
+  /** The sheet that it was found on. */
+  of?: unknown;
   /** By the path of a condition: how many of the trail it lets through, of those that get as far. */
   counts: Proof['counts'];
   /** By a field's name: the values it had in the trail. */

@@ -2,7 +2,7 @@ import { useState, type ReactNode } from 'react';
 import type { FieldItem, Op } from '../../api/client';
 import { served } from '../../testing';
 import { formulaNames, testNames, type GatheredName } from './names';
-import { putAt, type Sheet } from './model';
+import { mendedAt, putAt, type Sheet } from './model';
 import { Findings, noSurroundings, Surroundings } from './surroundings';
 
 // For tests alone: a sheet's part at work, with its surroundings and a server that knows a few sources.
@@ -113,6 +113,7 @@ export function editor(
           readOnly: around.readOnly ?? false,
           valueOf: (path) => (path === 'record.status' ? 'late' : ''),
           put: (path, value) => setSheet((s) => putAt(s, path, value)),
+          mend: (path, value, found) => setSheet((s) => mendedAt(s, found, path, value) ?? s),
         }}
       >
         <Findings.Provider

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from '@tanstack/react-query';
 import { useEffect, useMemo, useState } from 'react';
 import { api, answerOf, type Proof } from '../../api/client';
-import { sourceOf } from './model';
+import { sourceOf, type Sheet } from './model';
 import type { Draft } from './useDraft';
 
 /** How long typing must rest before the proof is asked for, in milliseconds. */
@@ -14,10 +14,15 @@ export type Stale = '' | 'before' | 'without';
 const decides = (part: string) =>
   part === 'keep' || part === 'watch.when' || part.startsWith('gather[') || part.endsWith('.when');
 
+/** A proof, and the sheet that it is of. */
+type Proved = Proof & { of?: Sheet };
+
 /** A proof with its frozen parts as they were in an earlier one of the same arrival. */
-function thawed(now: Proof, good: Proof): Proof {
+function thawed(now: Proved, good: Proof): Proved {
   if (!now.proof)
-    return (now.problems ?? []).some((p) => !p.warning) ? { ...good, problems: now.problems } : now;
+    return (now.problems ?? []).some((p) => !p.warning)
+      ? { ...good, problems: now.problems, of: now.of }
+      : now;
   const frozen = now.frozen ?? [];
   if (frozen.length === 0 || !good.proof || good.arrival?.seq !== now.arrival?.seq) return now;
   const was = good.proof;
@@ -62,11 +67,12 @@ export function useProof(
   const query = useQuery({
     queryKey: ['trail', sheet, arrival, record, suppose],
     enabled: settled !== undefined,
-    queryFn: ({ signal }) => {
+    queryFn: async ({ signal }) => {
       const on = record ? { record } : { arrival };
       const about = { ...on, workflow, suppose };
       const body = settled!.sheet ? { sheet: settled!.sheet, ...about } : { text: settled!.text, ...about };
-      return answerOf(api.POST('/api/proof', { body, signal }));
+      const answer: Proved = await answerOf(api.POST('/api/proof', { body, signal }));
+      return { ...answer, of: settled!.sheet };
     },
     placeholderData: keepPreviousData,
     // The sheet is drawn anew for a new proof, not because one is on its way.
@@ -76,7 +82,7 @@ export function useProof(
   });
   // Where a part of the sheet has an error, that part and what depends on it stand there as they last were, and are said to
   // be so. What was proved of another source, or of another arrival, says nothing of this one.
-  const [last, setLast] = useState<{ proof: Proof; source: string; of: Proof; whole: boolean }>();
+  const [last, setLast] = useState<{ proof: Proved; source: string; of: Proof; whole: boolean }>();
   const source = settled?.sheet ? sourceOf(settled.sheet.watch ?? {}) : '';
   const now = query.data;
   const good = last?.source === source ? last.proof : undefined;
