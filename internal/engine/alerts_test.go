@@ -32,7 +32,7 @@ func (w *world) only(t *testing.T, rest string) {
 // link gives what stands behind /act/ in the link to a button of a post.
 func (w *world) link(t *testing.T, post int64, n int, native bool) string {
 	t.Helper()
-	to, err := w.Links.Address(context.Background(), links.Link{For: links.Button, ID: post, N: n, Until: time.Now().Add(time.Hour), Native: native})
+	to, err := w.Links.Address(context.Background(), links.Link{For: links.Button, ID: post, N: n, Until: w.Now().Add(time.Hour), Native: native})
 	require.NoError(t, err)
 	return afterDoor(to)
 }

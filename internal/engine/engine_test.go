@@ -105,7 +105,11 @@ type world struct {
 
 func start(t *testing.T, work bool) *world {
 	t.Helper()
-	st := testdb.New(t)
+	return startOn(t, testdb.New(t), work)
+}
+
+func startOn(t *testing.T, st *store.Store, work bool) *world {
+	t.Helper()
 	chat := &fakeChat{keys: map[string]int{}}
 	server := httptest.NewServer(chat)
 	db := st.DB
@@ -166,6 +170,28 @@ func TestWhatWasBeforeComesFromTheRecordsThemselves(t *testing.T) {
 		var v []store.Verdict
 		return w.Store.DB.Order("arrival").Find(&v).Error == nil && len(v) == 2 && v[0].Verdict == "told" && v[1].DecidedBy == "keep"
 	})
+}
+
+// What is looked up of other records holds what has come in before, however shortly before.
+func TestLookUpsHoldWhatHasJustComeIn(t *testing.T) {
+	w := start(t, true)
+	w.only(t, `gather: [{name: late, find: {source: tours/collections, where: {field: status, is: late}, take: all, sort: id}}]
+messages: {m: {title: "${join(map(late, #.id), ' ')}"}}
+route: {otherwise: {tell: [{to: "square/#tours", message: m}]}}
+`)
+	for i, key := range []string{"A", "B", "C"} {
+		w.take(t, event(fmt.Sprint("x", i), key, "late", 900))
+		eventually(t, "told", func() bool { return len(w.chat.titles()) == i+1 })
+	}
+	gone := event("x3", "B", "", 0)
+	gone.Type, gone.Record = arrival.Removed, nil
+	w.take(t, gone)
+	w.take(t, event("x4", "C", "collected", 900), event("x5", "AA", "late", 900))
+	w.take(t, event("x6", "0", "late", 900))
+	eventually(t, "told", func() bool { return len(w.chat.titles()) == 6 })
+	all := w.chat.titles()
+	assert.Equal(t, []string{"A", "A B", "A B C"}, all[:3])
+	assert.Equal(t, "0 A AA", all[5])
 }
 
 func TestTheSameEventAgainChangesNothing(t *testing.T) {

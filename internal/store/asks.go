@@ -139,7 +139,8 @@ type DueAsk struct{ ID, Workflow int64 }
 // DueAsks lists questions with which something is to be done now, the earliest first.
 func (s *Store) DueAsks(ctx context.Context, limit int) ([]DueAsk, error) {
 	var out []DueAsk
-	err := s.DB.WithContext(ctx).Raw("SELECT id, workflow FROM asks WHERE state = 'open' AND due_at <= now() ORDER BY due_at LIMIT ?", limit).Scan(&out).Error
+	err := s.DB.WithContext(ctx).Raw(`SELECT q.id, q.workflow FROM asks q LEFT JOIN arrivals a ON a.seq = q.arrival
+		WHERE q.state = 'open' AND q.due_at <= now() ORDER BY q.due_at, a.subject COLLATE "C", q.id LIMIT ?`, limit).Scan(&out).Error
 	return out, err
 }
 

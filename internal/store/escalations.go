@@ -32,6 +32,7 @@ type AgainPost struct {
 	Cc      string          `json:"cc,omitempty"`
 	Bcc     string          `json:"bcc,omitempty"`
 	Message string          `json:"message"`
+	Thread  bool            `json:"thread,omitempty"` // it stands in the thread of the one before it that does not
 	Body    json.RawMessage `json:"body"`
 }
 
@@ -84,6 +85,33 @@ func PutEscalation(ctx context.Context, tx *sql.Tx, e Escalation) error {
 	return nil
 }
 
+// MadeUnder gives the posts that were made together with one to stand in its thread, in order.
+func MadeUnder(ctx context.Context, tx *sql.Tx, p *Post) ([]AgainPost, error) {
+	rows, err := tx.QueryContext(ctx, `SELECT destination, cc, bcc, message, body::text FROM posts
+		WHERE workflow = $1 AND arrival = $2 AND under = $3 AND created_at = $4 AND NOT edits ORDER BY id`, p.Workflow, p.Arrival, p.ID, p.CreatedAt)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []AgainPost
+	for rows.Next() {
+		var raw string
+		one := AgainPost{Thread: true}
+		if err := rows.Scan(&one.To, &one.Cc, &one.Bcc, &one.Message, &raw); err != nil {
+			return nil, err
+		}
+		one.Body = json.RawMessage(raw)
+		out = append(out, one)
+	}
+	return out, rows.Err()
+}
+
+// ToldWith notes of alerts that they are told by a post that is another alert's, too.
+func ToldWith(ctx context.Context, tx *sql.Tx, workflow int64, arrivals []int64, key string) error {
+	_, err := tx.ExecContext(ctx, "UPDATE escalations SET with_posts = with_posts || $3::text WHERE workflow = $1 AND arrival = ANY ($2) AND due_at IS NULL AND NOT $3 = ANY (with_posts)", workflow, arrivals, key)
+	return err
+}
+
 // againSteps is where the numbers begin of what is told again, which no step of the sheet is.
 const againSteps = 1000
 
@@ -110,7 +138,8 @@ func (s *Store) EscalationsDue(ctx context.Context) ([]Live, error) {
 // BeginStuck has alerts count none of whose posts is on its way any more, for what a person dropped.
 func (s *Store) BeginStuck(ctx context.Context) error {
 	return s.DB.WithContext(ctx).Exec(`UPDATE escalations e SET due_at = now() + within_ms * interval '1 millisecond' WHERE due_at IS NULL
-		AND EXISTS (SELECT 1 FROM posts p WHERE p.workflow = e.workflow AND p.arrival = e.arrival)
+		AND (with_posts <> '{}' OR EXISTS (SELECT 1 FROM posts p WHERE p.workflow = e.workflow AND p.arrival = e.arrival))
 		AND NOT EXISTS (SELECT 1 FROM posts p WHERE p.workflow = e.workflow AND p.arrival = e.arrival AND p.state IN ('waiting', 'held'))
+		AND NOT EXISTS (SELECT 1 FROM posts p WHERE p.key = ANY (e.with_posts) AND p.state IN ('waiting', 'held'))
 		AND NOT EXISTS (SELECT 1 FROM pace_held h WHERE h.workflow = e.workflow AND h.body->>'cause' = 'a' || e.arrival)`).Error
 }

@@ -84,6 +84,11 @@ func Conclude(p *sheet.Plan, mem Memory, following bool, cause, key string, sc *
 	return out, kept
 }
 
+// Following tells whether any of what has been told of a record follows it still at a moment.
+func Following(kept []Kept, at time.Time) bool {
+	return slices.ContainsFunc(kept, func(k Kept) bool { return !at.After(k.Ends) })
+}
+
 // Followed is what comes of posts that follow one record, after something has come of it.
 type Followed struct {
 	Posts    []Post    // the edits

@@ -101,10 +101,11 @@ func (m *Machine) at(al *alert, when time.Time, do func() error) {
 	}})
 }
 
-// conclude makes of an outcome what keeping up, the pace and questions make of it, and has what follows wait.
-func (m *Machine) conclude(al *alert, sc *formula.Scope, out decide.Outcome) decide.Outcome {
+// conclude makes of an outcome what keeping up, the pace and questions make of it, and has what follows wait. following is true where an
+// earlier post follows the record still.
+func (m *Machine) conclude(al *alert, following bool, sc *formula.Scope, out decide.Outcome) decide.Outcome {
 	made := out
-	out, kept := decide.Conclude(m.plan, m.recall, len(m.kept[al.key()]) > 0, al.cause, al.key(), sc, out)
+	out, kept := decide.Conclude(m.plan, m.recall, following, al.cause, al.key(), sc, out)
 	switch out.Verdict {
 	case decide.Asked:
 		m.put(al, sc, &out)
@@ -183,11 +184,10 @@ func (m *Machine) follow(a *arrival.Arrival, kept []decide.Kept) decide.Followed
 		mem = m.recall
 	}
 	out := decide.Follow(m.plan, mem, kept, sc, removed)
-	if m.kept[a.Subject] = out.Left; len(out.Left) == 0 {
-		delete(m.kept, a.Subject)
+	if left := append(out.Left, m.kept[a.Subject]...); len(left) == 0 {
 		delete(m.last, a.Subject)
 	} else {
-		m.last[a.Subject] = own.Record
+		m.kept[a.Subject], m.last[a.Subject] = left, own.Record
 	}
 	return out
 }
@@ -296,7 +296,7 @@ func (m *Machine) asked(al *alert, q *asking) *formula.Scope {
 func (m *Machine) decided(al *alert, q *asking, answer decide.Answered, now time.Time) error {
 	al.asking = nil
 	sc := m.asked(al, q)
-	out := m.conclude(al, sc, decide.Resume(m.plan, sc, q.With(answer), now))
+	out := m.conclude(al, decide.Following(m.kept[al.key()], now), sc, decide.Resume(m.plan, sc, q.With(answer), now))
 	if err := m.emitLater(out.Releases); err != nil {
 		return err
 	}
@@ -305,10 +305,10 @@ func (m *Machine) decided(al *alert, q *asking, answer decide.Answered, now time
 	return m.emit(line)
 }
 
-// later tells an alert again, if nobody took it meanwhile.
-func (m *Machine) later(al *alert, b message.Button, now time.Time) error {
+// later tells posts of an alert again, if nobody took it meanwhile.
+func (m *Machine) later(al *alert, posts []decide.Post, b message.Button, now time.Time) error {
 	sc := m.scope(al, al.record, now)
-	posts := decide.Again(m.plan, al.posts, b.Text, sc, al.removed)
+	posts = decide.Again(m.plan, posts, b.Text, sc, al.removed)
 	if len(posts) == 0 {
 		return nil
 	}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"sort"
 	"time"
 
@@ -135,7 +136,8 @@ func (m *Machine) answer(a Answer) (why, err error) {
 	case a.Claim:
 		return m.claim(al, a)
 	}
-	for _, p := range al.posts {
+	posts := al.pressedOn(a.By)
+	for _, p := range posts {
 		for _, b := range p.Doc.Buttons {
 			if value.Fold(b.Text) == value.Fold(a.Button) {
 				return m.press(al, a, b)
@@ -157,6 +159,25 @@ func (m *Machine) reply(al *alert, a Answer) (why, err error) {
 	return nil, m.decided(al, q, *decided, a.At)
 }
 
+// pressedOn gives the posts on which somebody presses a button: those of the place that they are called by, with what is in their threads,
+// or else all.
+func (al *alert) pressedOn(by string) []decide.Post {
+	var out []decide.Post
+	for _, p := range al.posts {
+		if p.To != by {
+			continue
+		}
+		if p.Under >= 0 { // its own post is of the same place
+			p.Under = slices.IndexFunc(out, func(o decide.Post) bool { return o.Ref == al.posts[p.Under].Ref })
+		}
+		out = append(out, p)
+	}
+	if len(out) == 0 {
+		return al.posts
+	}
+	return out
+}
+
 func (m *Machine) claim(al *alert, a Answer) (why, err error) {
 	if al.claimed != "" {
 		return fmt.Errorf("%s was faster", al.claimed), nil
@@ -175,7 +196,8 @@ func (m *Machine) press(al *alert, a Answer, b message.Button) (why, err error) 
 		return m.claim(al, a)
 	case message.DoesLater:
 		at := a.At.Add(b.Span()).UTC()
-		m.at(al, at, func() error { return m.later(al, b, at) })
+		posts := al.pressedOn(a.By)
+		m.at(al, at, func() error { return m.later(al, posts, b, at) })
 	}
 	return nil, nil
 }

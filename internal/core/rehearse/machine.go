@@ -124,10 +124,12 @@ func (m *Machine) one(a *arrival.Arrival, name Line) Line {
 		m.counts.See(m.plan, sc)
 	}
 	kept := m.kept[a.Subject]
+	delete(m.kept, a.Subject) // they come back as far as they are left, before what is kept up from now on
+	following := decide.Following(kept, a.Time)
 	line := name
 	line.At = a.Time
 	if line.Outcome = out; out.Verdict == decide.Told || out.Verdict == decide.Asked {
-		line.Outcome = m.conclude(&alert{line: name, cause: a.ID, arrival: a, record: a.Record}, sc, out)
+		line.Outcome = m.conclude(&alert{line: name, cause: a.ID, arrival: a, record: a.Record}, following, sc, out)
 	}
 	if len(kept) > 0 && a.Subject != "" {
 		followed := m.follow(a, kept)
@@ -142,35 +144,35 @@ func (m *Machine) reach() formula.Reach {
 	return formula.Reach{Find: m.states.Find, Outside: m.out, People: m.people}
 }
 
-// Advance moves the clock on, letting every timer fire that comes due up to then, and all that was held until then go.
+// Advance moves the clock on, one moment after the other, up to one: what was held goes, people do what they do, and timers fire, each
+// at its moment. At one and the same moment it is in this order.
 func (m *Machine) Advance(to time.Time) error {
 	for {
-		answers, timers := len(m.answers) > 0 && !m.answers[0].At.After(to), len(m.queue) > 0 && !m.queue[0].At.After(to)
-		if !answers && !timers {
-			return m.letGo(to)
+		at, next := to, func() error { return nil }
+		over := true
+		if len(m.queue) > 0 && !m.queue[0].At.After(at) {
+			at, over, next = m.queue[0].At, false, func() error { return m.fire(m.queue[0]) }
 		}
-		if answers && (!timers || !m.queue[0].At.Before(m.answers[0].At)) {
-			a := m.answers[0]
-			m.answers = m.answers[1:]
-			if err := m.letGo(a.At); err != nil {
-				return err
-			}
-			if timers && m.queue[0].At.Before(a.At) { // what was let go just now has set it
-				m.answers = append([]Answer{a}, m.answers...)
-				continue
-			}
-			if err := m.take(a); err != nil {
-				return err
-			}
-			continue
+		if len(m.answers) > 0 && !m.answers[0].At.After(at) {
+			at, over, next = m.answers[0].At, false, m.takeNext
 		}
-		if err := m.letGo(m.queue[0].At); err != nil {
-			return err
+		if due, held := m.recall.NextDue(); held && !due.After(at) {
+			at, over, next = due, false, func() error { return m.letGo(due) }
 		}
-		if err := m.fire(m.queue[0]); err != nil {
+		if over {
+			return nil
+		}
+		if err := next(); err != nil {
 			return err
 		}
 	}
+}
+
+// takeNext takes what somebody does next.
+func (m *Machine) takeNext() error {
+	a := m.answers[0]
+	m.answers = m.answers[1:]
+	return m.take(a)
 }
 
 // letGo tells what has been held for long enough.

@@ -105,7 +105,12 @@ func (al *Alerts) once(ctx context.Context, p *store.Post, n int, b *message.But
 		done = &Done{Words: by + ": " + b.Text + "."}
 		if b.Does == message.DoesLater {
 			done.Words = fmt.Sprintf("It is told again in %s, unless somebody takes it.", value.Words(b.Span()))
-			return store.PutAgain(ctx, tx, p.Workflow, p.Arrival, b.Text, b.Span(), []store.AgainPost{{To: p.Destination, Cc: p.Cc, Bcc: p.Bcc, Message: p.Message, Body: p.Body}})
+			again := []store.AgainPost{{To: p.Destination, Cc: p.Cc, Bcc: p.Bcc, Message: p.Message, Body: p.Body}}
+			thread, err := store.MadeUnder(ctx, tx, p)
+			if err != nil {
+				return err
+			}
+			return store.PutAgain(ctx, tx, p.Workflow, p.Arrival, b.Text, b.Span(), append(again, thread...))
 		}
 		return follow.JournalOne(ctx, tx, store.Live{ID: p.Workflow}, p.Arrival, step, stepKey(p, n))
 	})

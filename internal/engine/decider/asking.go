@@ -366,6 +366,9 @@ func (de *Decider) askDue(ctx context.Context, tx *sql.Tx, c *asked) error {
 	}
 	out := decide.Questions(c.plan, &c.Asking, c.sc)
 	if until, waits := decide.Waits(c.plan, out.Posts, now); waits {
+		if c.EndsAt != nil && c.EndsAt.Before(until) { // only what is said waits for the hours
+			until = *c.EndsAt
+		}
 		c.DueAt = &until
 		return store.SetAsk(ctx, tx, &c.Ask)
 	}

@@ -161,6 +161,11 @@ func (de *Decider) keepIn(ctx context.Context, tx *sql.Tx, made []decided, send 
 			}
 		}
 	}
+	for _, d := range all { // those that were held just now among them
+		if err := toldInDigests(ctx, tx, d.live.ID, d.before); err != nil {
+			return err
+		}
+	}
 	if len(made) == 0 {
 		return nil
 	}

@@ -153,12 +153,18 @@ func tellAgain(ctx context.Context, tx *sql.Tx, mem *memory, e *store.Escalation
 		return nil, err
 	}
 	var posts []decide.Post
+	under := -1
 	for _, p := range list {
 		doc, err := message.Stored(p.Body)
 		if err != nil {
 			return nil, err
 		}
 		posts = append(posts, decide.Post{To: p.To, Cc: p.Cc, Bcc: p.Bcc, Message: p.Message, Doc: doc, Under: -1})
+		if last := len(posts) - 1; p.Thread {
+			posts[last].Under = under
+		} else {
+			under = last
+		}
 	}
 	posts = decide.Again(plan, posts, e.Name, sc, removed)
 	if len(posts) == 0 {

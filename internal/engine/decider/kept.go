@@ -68,7 +68,7 @@ func (d *decided) conclude(mem *memory, k *kept) {
 	}
 	following := k.byKey[key]
 	var fresh []decide.Kept
-	d.Outcome, fresh = decide.Conclude(d.plan, paced, len(following) > 0, outbox.Cause(d.seq), key, d.sc, d.Outcome)
+	d.Outcome, fresh = decide.Conclude(d.plan, paced, decide.Following(following, d.sc.Now), outbox.Cause(d.seq), key, d.sc, d.Outcome)
 	d.before = append(d.before, d.Releases...)
 	if len(following) > 0 && !d.resumed {
 		record := d.sc.Record

@@ -154,6 +154,9 @@ func (de *Decider) letGo(ctx context.Context, l store.Live) error {
 		if err := rowsLater(ctx, tx, l.ID, laters); err != nil {
 			return err
 		}
+		if err := toldInDigests(ctx, tx, l.ID, laters); err != nil {
+			return err
+		}
 		return de.Outbox.Put(ctx, tx, rows, true)
 	})
 }
@@ -177,17 +180,34 @@ func (de *Decider) comeTo(ctx context.Context, tx *sql.Tx, l store.Live) (time.T
 	return next, err
 }
 
+// toldInDigests has the alerts that went in digests count from when those are delivered, each of which is the post of the first of them.
+func toldInDigests(ctx context.Context, tx *sql.Tx, workflow int64, laters []decide.Later) error {
+	for _, later := range laters {
+		if later.Verdict != decide.Digested || later.Step != "" || len(later.Causes) < 2 {
+			continue
+		}
+		if err := store.ToldWith(ctx, tx, workflow, seqsOf(later.Causes[1:]), outbox.KeyOf(workflow, later.Posts[0].Ref)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func seqsOf(causes []string) []int64 {
+	seqs := make([]int64, len(causes))
+	for i, c := range causes {
+		seqs[i] = outbox.CauseSeq(c)
+	}
+	return seqs
+}
+
 // rowsLater notes with the arrivals what became of them.
 func rowsLater(ctx context.Context, tx *sql.Tx, workflow int64, laters []decide.Later) error {
 	for _, later := range laters {
-		seqs := make([]int64, len(later.Causes))
-		for i, c := range later.Causes {
-			seqs[i] = outbox.CauseSeq(c)
-		}
 		if later.Step != "" { // it is of an escalation, not of the arrival itself
 			continue
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE verdicts SET later = $3, later_at = $4 WHERE workflow = $1 AND arrival = ANY ($2)", workflow, seqs, string(later.Verdict), later.At); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE verdicts SET later = $3, later_at = $4 WHERE workflow = $1 AND arrival = ANY ($2)", workflow, seqsOf(later.Causes), string(later.Verdict), later.At); err != nil {
 			return err
 		}
 	}

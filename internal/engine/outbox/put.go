@@ -36,10 +36,13 @@ func Append(rows, more []Row) []Row {
 	return rows
 }
 
+// KeyOf is the key of the post that a workflow calls by a ref.
+func KeyOf(workflow int64, ref string) string { return fmt.Sprintf("w%d-%s", workflow, ref) }
+
 // Rows makes rows of one arrival's posts. Their parents count from the first of them.
 func Rows(workflow, seq int64, at time.Time, posts []decide.Post) []Row {
 	rows := make([]Row, len(posts))
-	key := func(ref string) string { return fmt.Sprintf("w%d-%s", workflow, ref) }
+	key := func(ref string) string { return KeyOf(workflow, ref) }
 	for n, p := range posts {
 		body, _ := json.Marshal(p.Doc)
 		ref := p.Ref

@@ -24,5 +24,5 @@ type Sources struct {
 
 // New begins to know sources.
 func New(h *host.Host) *Sources {
-	return &Sources{Host: h, learnt: expirable.NewLRU[string, learnt](learntSources, nil, 0), lookups: expirable.NewLRU[string, []map[string]any](lookupSources, nil, lookupHolds)}
+	return &Sources{Host: h, learnt: expirable.NewLRU[string, learnt](learntSources, nil, 0), lookups: expirable.NewLRU[string, lookedUp](lookupSources, nil, lookupHolds)}
 }
