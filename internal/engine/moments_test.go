@@ -152,6 +152,25 @@ follow:
     tell: [{to: "square/#board", message: e}]
 pace: {digest: {every: 3h}}
 `,
+	`watch: {source: tours/collections, lasts: {that: {field: status, is: late}, for: 1h19m}}
+messages:
+ask: [{name: v, of: "square/#tours", message: q, choices: [{name: "yes"}, {name: "no"}], within: 2h3m, remind: 37m, otherwise: "no"}]
+route: {otherwise: {tell: [{to: "square/#board", message: m}]}}
+`,
+	`watch: {source: tours/collections, due: {field: due, offset: -23m}}
+messages:
+route: {otherwise: {tell: [{to: "square/#board", message: m, keep_up: {until: {field: status, is: refused}, for: 4h}}]}}
+follow:
+  - unless: {field: status, is: refused, within: 37m}
+    tell: [{to: "square/#board", message: e}]
+pace: {quiet: {open: [{from: "05:00", to: "20:00"}], urgent: pass}}
+`,
+	`watch: {schedule: {cron: "17 */4 * * *", zone: UTC}}
+gather: [{name: others, find: {source: tours/collections, where: {field: status, is: late}, take: all}}]
+messages:
+ask: [{name: v, of: "square/#tours", when: {formula: "len(others) > 1"}, message: s0, choices: [{name: "yes"}, {name: "no"}], within: 1h1m, otherwise: "yes"}]
+route: {otherwise: {tell: [{to: "square/#board", message: s}]}}
+`,
 	`gather: [{name: others, find: {source: tours/collections, where: {field: status, is: late}, take: all}}]
 ask: [{name: v, of: ["square/#tours", "square/#board"], all: true, message: q, choices: [{name: "yes"}, {name: "no"}], within: 3h33m, otherwise: "no"}]
 route: {take: every, rows: [{name: Many, when: {formula: "len(others) > 1"}, tell: [{to: "square/#board", message: n}]}, {name: Any, when: {field: v.choice, is: "yes"}, tell: [{to: "square/#tours", message: m}]}]}
@@ -161,22 +180,26 @@ follow:
 `,
 }
 
+// asksNobody tells whether people do nothing with what a sheet tells here, since it is started by the clock.
+func asksNobody(n int) bool { return strings.Contains(asked[n], "watch:") }
+
 func askedSheet(n int) string {
-	text := fmt.Sprintf(`dorfbote: 1
-name: Asked %d
-watch: {source: tours/collections}
-keep: {field: litres, above: 200}
-messages:
-  m: {title: "${record.id} ${record.status}", body: "${record.litres} ${v.choice} ${v.by} ${v.comment}", tone: "${record.litres > 1500 ? 'urgent' : 'plain'}", buttons: [{text: Mine, claim: true}, {text: Later, later: 53m}]}
-`, n) + asked[n]
-	if !strings.Contains(text, "ask:") {
-		text = strings.Replace(text, " ${v.choice} ${v.by} ${v.comment}", "", 1)
+	text := fmt.Sprintf("dorfbote: 1\nname: Asked %d\nwatch: {source: tours/collections}\nkeep: {field: litres, above: 200}\nmessages:\n%s", n, asked[n])
+	if asksNobody(n) {
+		text = fmt.Sprintf("dorfbote: 1\nname: Asked %d\n%s", n, asked[n])
+	}
+	answer := " ${v.choice} ${v.by} ${v.comment}"
+	if !strings.Contains(text, "name: v,") {
+		answer = ""
 	}
 	for name, written := range map[string]string{
+		"m":  `{title: "${record.id} ${record.status}", body: "${record.litres}` + answer + `", tone: "${record.litres > 1500 ? 'urgent' : 'plain'}", buttons: [{text: Mine, claim: true}, {text: Later, later: 53m}]}`,
 		"q":  `{title: "may ${record.id}?"}`,
 		"q2": `{title: "and ${record.id}?", body: "${v.choice} ${v.comment}"}`,
 		"e":  `{title: "nobody: ${record.id} ${record.status}", body: "${record.litres}"}`,
 		"n":  `{title: "${record.id}: ${len(others)} late", body: "${join(map(others, #.id), ' ')}", buttons: [{text: Later, later: 1h9m}]}`,
+		"s0": `{title: "tell of ${len(others)}?"}`,
+		"s":  `{title: "${len(others)} late", body: "${join(map(others, #.id), ' ')}` + answer + `"}`,
 	} {
 		if strings.Contains(asked[n], "message: "+name+",") || strings.Contains(asked[n], "message: "+name+"}") {
 			text = strings.Replace(text, "messages:\n", "messages:\n  "+name+": "+written+"\n", 1)
@@ -206,10 +229,6 @@ func TestAnswersAreTheSameLiveAndRehearsed(t *testing.T) {
 	require.NoError(t, w.Store.DB.Create(&store.Destination{Name: "square/#board", Connection: "square", Title: "#board"}).Error)
 	require.NoError(t, w.Store.DB.Create(&store.Connection{ID: "talk", Kind: "hook", Title: "Talk", KeyField: "id", CreatedAt: time.Now()}).Error)
 	require.NoError(t, w.Store.DB.Exec("UPDATE workflows SET is_on = false").Error)
-	flows := make([]int64, len(asked))
-	for i := range asked {
-		flows[i] = w.turnedOn(t, askedSheet(i))
-	}
 	seed := uint64(time.Now().UnixNano())
 	if s := os.Getenv("DORFBOTE_SEED"); s != "" { // to repeat one
 		seed, _ = strconv.ParseUint(s, 10, 64)
@@ -218,6 +237,10 @@ func TestAnswersAreTheSameLiveAndRehearsed(t *testing.T) {
 	r := rand.New(rand.NewPCG(4, seed))
 	now := time.Date(2041, 3, 4, 9, 0, 30, 0, time.UTC)
 	w.be(t, now)
+	flows := make([]int64, len(asked))
+	for i := range asked {
+		flows[i] = w.turnedOn(t, askedSheet(i))
+	}
 	require.NoError(t, w.Start(ctx))
 
 	states := map[string]map[string]any{}
@@ -229,7 +252,7 @@ func TestAnswersAreTheSameLiveAndRehearsed(t *testing.T) {
 		if r.IntN(2) == 0 {
 			key := fmt.Sprint("C", r.IntN(5))
 			a := &arrival.Arrival{ID: fmt.Sprint("e", n), Source: "tours/collections", Type: arrival.Updated, Subject: key, Time: now,
-				Record: map[string]any{"id": key, "status": []string{"planned", "late", "refused"}[r.IntN(3)], "litres": float64(r.IntN(2000))}, Before: states[key]}
+				Record: map[string]any{"id": key, "status": []string{"planned", "late", "refused"}[r.IntN(3)], "litres": float64(r.IntN(2000)), "due": now.Add(time.Duration(r.IntN(300)) * time.Minute).Format(time.RFC3339)}, Before: states[key]}
 			if states[key] == nil {
 				a.Type = arrival.Created
 			}
@@ -238,6 +261,9 @@ func TestAnswersAreTheSameLiveAndRehearsed(t *testing.T) {
 			w.take(t, hook.Event{Arrival: a})
 		} else {
 			i := r.IntN(len(asked))
+			if asksNobody(i) {
+				continue
+			}
 			if d := w.act(t, r, flows[i]); d != nil {
 				d.At = now
 				deeds[i] = append(deeds[i], *d)
@@ -309,7 +335,7 @@ func (w *world) act(t *testing.T, r *rand.Rand, flow int64) *deed {
 		return d
 	}
 	var posts []store.Post
-	require.NoError(t, w.Store.DB.Where("workflow = ? AND state = 'sent' AND message IN ('m', 'n') AND NOT edits", flow).Order("id DESC").Limit(6).Find(&posts).Error)
+	require.NoError(t, w.Store.DB.Where("workflow = ? AND state = 'sent' AND message IN ('m', 'n') AND NOT edits AND updates IS NULL", flow).Order("id DESC").Limit(6).Find(&posts).Error)
 	if len(posts) == 0 {
 		return nil
 	}
@@ -351,7 +377,7 @@ func rehearsed(t *testing.T, text string, arrivals []byte, deeds []deed, until t
 	verdicts := map[string]string{}
 	m := rehearse.NewMachine(plan, nil, func(l rehearse.Line) error {
 		switch {
-		case l.Step != "" || strings.HasPrefix(verdicts[l.Arrival], string(decide.Told)) && !l.Later: // it says nothing of what became of the arrival itself
+		case l.Tick != "" || l.Step != "" || strings.HasPrefix(verdicts[l.Arrival], string(decide.Told)) && !l.Later: // it says nothing of what became of the arrival itself
 		case l.Later:
 			for _, a := range l.Arrivals {
 				first, _, _ := strings.Cut(verdicts[a], " then ")
@@ -382,7 +408,7 @@ func rehearsed(t *testing.T, text string, arrivals []byte, deeds []deed, until t
 func (w *world) lived(t *testing.T, flow int64) (came, posts []string) {
 	t.Helper()
 	var rows []struct{ ID, Verdict, Later string }
-	require.NoError(t, w.Store.DB.Raw("SELECT a.id, v.verdict, v.later FROM verdicts v JOIN arrivals a ON a.seq = v.arrival WHERE v.workflow = ?", flow).Scan(&rows).Error)
+	require.NoError(t, w.Store.DB.Raw("SELECT a.id, v.verdict, v.later FROM verdicts v JOIN arrivals a ON a.seq = v.arrival WHERE v.workflow = ? AND a.type <> 'dorfbote.tick'", flow).Scan(&rows).Error)
 	for _, row := range rows {
 		if row.Later != "" {
 			row.Verdict += " then " + row.Later
@@ -411,4 +437,89 @@ func lineOf(at time.Time, to, message, title, text, tone string, done, edits boo
 		how += " done"
 	}
 	return fmt.Sprintf("%s %s %s: %s | %s (%s)%s", at.UTC().Format("02 15:04"), to, message, title, text, tone, how)
+}
+
+// in gives a world whose one workflow is a sheet, at a time of a day, and a way to put the clock on.
+func in(t *testing.T, at, rest string) (w *world, to func(at string)) {
+	t.Helper()
+	w = startInTime(t)
+	require.NoError(t, w.Store.DB.Create(&store.Destination{Name: "square/#board", Connection: "square", Title: "#board"}).Error)
+	to = func(at string) {
+		t.Helper()
+		moment, err := time.Parse("2006-01-02 15:04:05", "2041-03-"+at+":30")
+		require.NoError(t, err)
+		w.until(t, &moment)
+	}
+	to(at)
+	w.only(t, rest)
+	require.NoError(t, w.Start(context.Background()))
+	return w, to
+}
+
+// toldNow is what was told of the only workflow, and when, in short.
+func (w *world) toldNow(t *testing.T) (out []string) {
+	t.Helper()
+	_, posts := w.lived(t, 1)
+	for _, p := range posts {
+		out = append(out, p[:8]+strings.TrimSuffix(p[8:], " |  (plain)"))
+	}
+	return out
+}
+
+// Where a reminder waits for the opening hours, the question ends in its time all the same.
+func TestAQuestionEndsOutsideTheHours(t *testing.T) {
+	w, to := in(t, "04 19:00", `messages: {q: {title: "may ${record.id}?"}, m: {title: "${record.id} ${v.choice}", tone: urgent}}
+ask: [{name: v, of: "square/#tours", message: q, choices: [{name: "yes"}, {name: "no"}], within: 3h, remind: [2h, 2h30m], otherwise: "no"}]
+route: {otherwise: {tell: [{to: "square/#board", message: m}]}}
+pace: {quiet: {open: [{from: "05:00", to: "20:00"}], urgent: pass}}
+`)
+	w.take(t, w.eventNow("1", "A", "late"))
+	w.settle(t)
+	to("04 22:10")
+	assert.Equal(t, []string{"04 19:00 square/#tours q: may A?", "04 22:00 square/#board m: A no |  (urgent)"}, w.toldNow(t))
+	to("05 09:00")
+	assert.Len(t, w.toldNow(t), 2, "and nobody is reminded of it any more")
+}
+
+// Each of the alerts that went in a digest is told to others where nobody takes it.
+func TestWhatWentInADigestIsEscalated(t *testing.T) {
+	w, to := in(t, "04 09:00", `messages: {m: {title: "${record.id}"}, e: {title: "nobody: ${record.id}"}}
+route: {otherwise: {tell: [{to: "square/#tours", message: m}]}}
+follow: [{unless: {any: [{claimed: true}, {field: status, is: done}], within: 1h}, tell: [{to: "square/#board", message: e}]}]
+pace: {digest: {every: 2h}}
+`)
+	for _, key := range []string{"A", "B", "C"} {
+		w.take(t, w.eventNow("1"+key, key, "late"))
+		w.settle(t)
+	}
+	to("04 11:10")
+	require.Len(t, w.toldNow(t), 1, "the digest")
+	w.take(t, w.eventNow("2B", "B", "done"))
+	w.settle(t)
+	to("04 12:10")
+	assert.Equal(t, []string{"04 12:00 square/#board e: nobody: A", "04 12:00 square/#board e: nobody: C"}, w.toldNow(t)[1:])
+}
+
+// An alert that is told again later has with it what stood in its thread, and at the other place it is not told again.
+func TestLaterTellsTheThreadAgain(t *testing.T) {
+	w, to := in(t, "04 09:00", `messages: {m: {title: "${record.id}", buttons: [{text: Later, later: 1h}]}, d: {title: "detail of ${record.id}"}}
+route: {otherwise: {tell: [{to: "square/#tours", message: m, reply: d}, {to: "square/#board", message: m}]}}
+`)
+	w.take(t, w.eventNow("1", "A", "late"))
+	w.settle(t)
+	post := w.postOf(t, "message = 'm' AND destination = 'square/#tours'")
+	_, err := w.Alerts.Press(t.Context(), w.link(t, post.ID, 0, true), 0, alerts.Who{Native: "Vera"}, "")
+	require.NoError(t, err)
+	to("04 10:10")
+	assert.Equal(t, []string{"04 09:00 square/#board m: A", "04 09:00 square/#tours d: detail of A", "04 09:00 square/#tours m: A",
+		"04 10:00 square/#tours d: detail of A", "04 10:00 square/#tours m: A"}, w.toldNow(t))
+	again := w.postOf(t, "message = 'm'")
+	assert.Equal(t, &again.ID, w.postOf(t, "message = 'd'").Under, "in the thread of what was told again")
+}
+
+// eventNow is an event of this moment by the database's clock.
+func (w *world) eventNow(id, key, status string) hook.Event {
+	ev := event(id, key, status, 900)
+	ev.Time = w.Now().UTC()
+	return ev
 }

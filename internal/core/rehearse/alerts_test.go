@@ -198,6 +198,24 @@ route: {rows: [{name: A, when: {field: n, is: "1"}, tell: [{to: "square/#tours",
 	}
 }
 
+// What follows on what was held until its moment is in its place, also where the clock stops.
+func TestWhatFollowsOnWhatWasHeld(t *testing.T) {
+	const rest = `
+messages: {m: {title: "${record.id}", buttons: [{text: Later, later: 30m}]}, e: {title: "nobody: ${record.id}"}}
+route: {otherwise: {tell: [{to: "square/#a", message: m}]}}
+follow: [{unless: {claimed: true, within: 1h}, tell: [{to: "square/#b", message: e}]}]
+pace: {digest: {every: 2h}}
+`
+	arrivals := []string{"a1 20T06:00 S-1", "a2 20T06:10 S-2", "a3 20T09:30 S-3"}
+	want := []string{"20T06:00 a1 held", "20T06:10 a2 held", "20T08:00 a1 digest | square/#a: T: 2 messages",
+		"20T09:00 a1 followed follow[0] | square/#b: nobody: S-1", "20T09:00 a2 followed follow[0] | square/#b: nobody: S-2",
+		"20T09:30 a3 held", "20T11:30 a3 digest | square/#a: T: 1 message", "20T12:30 a3 followed follow[0] | square/#b: nobody: S-3"}
+	assert.Equal(t, want, lived(t, rest, arrivals, nil, ""))
+	for until, n := range map[string]int{"21T00:00": 8, "20T11:00": 6, "20T09:00": 5, "20T08:30": 3} {
+		assert.Equal(t, want[:n], lived(t, rest, arrivals, nil, until), until)
+	}
+}
+
 // A button of later tells again what has it, as it was, unless what the post follows its record until has come true.
 func TestLaterAndWhatFollowsItsRecord(t *testing.T) {
 	const rest = `
@@ -250,6 +268,8 @@ route:
 	}
 	assert.Equal(t, []string{"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 dropped keep"},
 		lived(t, strings.Replace(sheet("square/#a", ""), "gone]}", "gone]}, for: 5m", 1), []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=on"}, nil, ""), "it ends")
+	assert.Equal(t, []string{"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 told | square/#a: S-1 late", "20T06:12 a3 dropped keep | square/#a: S-1 on edits 20T06:10"},
+		lived(t, strings.Replace(sheet("square/#a", ""), "gone]}", "gone]}, for: 5m", 1), []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=late", "a3 20T06:12 S-1 status=on"}, nil, ""), "and what comes after it is told")
 	assert.Equal(t, []string{"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 dropped keep"},
 		lived(t, strings.Replace(sheet("square/#a", ""), "one_of: [done, gone]", "is_not: x", 1), []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=on"}, nil, ""), "it was over when the post was made")
 }
