@@ -194,6 +194,18 @@ route: {otherwise: {tell: [{to: "square/#tours", message: m}]}}
 	assert.Equal(t, "0 A AA", all[5])
 }
 
+// Whoever has just come in from the source that is the people book is in it.
+func TestThePeopleBookHoldsWhoHasJustComeIn(t *testing.T) {
+	w := start(t, true)
+	require.NoError(t, w.Store.Choose(t.Context(), store.PeopleBook, store.BookSource{Source: "tours/collections", ID: "id", Name: "status"}))
+	w.only(t, "messages: {m: {title: \"${or(person(record.id).name, 'nobody')}\"}}\nroute: {otherwise: {tell: [{to: \"square/#tours\", message: m}]}}\n")
+	for i, name := range []string{"Ann", "Bert", "Chris"} {
+		w.take(t, event(name, name[:1], name, 900))
+		eventually(t, "told", func() bool { return len(w.chat.titles()) == i+1 })
+	}
+	assert.Equal(t, []string{"Ann", "Bert", "Chris"}, w.chat.titles())
+}
+
 func TestTheSameEventAgainChangesNothing(t *testing.T) {
 	w := start(t, true)
 	w.take(t, event("1", "A", "planned", 900))

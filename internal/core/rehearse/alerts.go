@@ -2,6 +2,7 @@ package rehearse
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"dorfbote/internal/core/arrival"
@@ -192,12 +193,23 @@ func (m *Machine) follow(a *arrival.Arrival, kept []decide.Kept) decide.Followed
 	return out
 }
 
+// went notes how posts went that were held: a repetition may have changed them where they waited.
+func (al *alert) went(posts []decide.Post) {
+	al.posts = slices.Clone(al.posts)
+	for i := range al.posts {
+		if n := slices.IndexFunc(posts, func(p decide.Post) bool { return p.Ref == al.posts[i].Ref }); n >= 0 {
+			al.posts[i].Doc = posts[n].Doc
+		}
+	}
+}
+
 // let notes of what is told at a moment of its own what it means for alerts, and for what is kept up.
 func (m *Machine) let(later decide.Later) {
 	if later.Step == "" {
 		for _, cause := range later.Causes {
 			if al := m.waits[cause]; al != nil {
 				delete(m.waits, cause)
+				al.went(later.Posts)
 				m.begun(al, later.Outcome, later.At)
 				m.remember(al)
 			}

@@ -72,8 +72,7 @@ func (src *Sources) Finder(ctx context.Context) (find func(source string) []map[
 // lookUp gives a source's records as they are now.
 func (src *Sources) lookUp(ctx context.Context, source string) ([]map[string]any, error) {
 	wrong := func(err error) error { return fmt.Errorf("looking up the records of %s: %w", source, err) }
-	var last int64
-	err := src.Store.DB.WithContext(ctx).Raw("SELECT coalesce(max(seq), 0) FROM arrivals WHERE source = ?", source).Scan(&last).Error
+	last, err := src.lastOf(ctx, source)
 	if err != nil {
 		return nil, wrong(err)
 	}
@@ -104,6 +103,12 @@ func (src *Sources) lookUp(ctx context.Context, source string) ([]map[string]any
 	}
 	src.lookups.Add(source, read)
 	return read.records, nil
+}
+
+// lastOf is the number of the last arrival that has come in from a source, 0 where none has.
+func (src *Sources) lastOf(ctx context.Context, source string) (last int64, err error) {
+	err = src.Store.DB.WithContext(ctx).Raw("SELECT coalesce(max(seq), 0) FROM arrivals WHERE source = ?", source).Scan(&last).Error
+	return last, err
 }
 
 // recordRow is a record as it is stored.

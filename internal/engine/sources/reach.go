@@ -25,6 +25,9 @@ type around struct {
 	asked  time.Time
 	book   *people.Book
 	booked time.Time
+	// The source whose records are the people book, "" where it is written by hand, and the last arrival of it that was seen.
+	bookOf   string
+	bookLast int64
 }
 
 // aroundHolds is how long what was read holds.
@@ -82,7 +85,10 @@ func (src *Sources) People(ctx context.Context) (*people.Book, error) {
 	src.around.mu.Lock()
 	defer src.around.mu.Unlock()
 	if src.around.book != nil && time.Since(src.around.booked) < aroundHolds {
-		return src.around.book, nil
+		last, err := src.bookLast(ctx)
+		if err != nil || last == src.around.bookLast { // who has just come in is in it, too
+			return src.around.book, err
+		}
 	}
 	list, err := src.persons(ctx)
 	if err != nil {
@@ -103,13 +109,25 @@ func (src *Sources) ForgetPeople() {
 	src.around.mu.Unlock()
 }
 
-func (src *Sources) persons(ctx context.Context) ([]people.Person, error) {
+// bookLast is the last arrival of the source that the people book is made of.
+func (src *Sources) bookLast(ctx context.Context) (int64, error) {
+	if src.around.bookOf == "" {
+		return 0, nil
+	}
+	return src.lastOf(ctx, src.around.bookOf)
+}
+
+func (src *Sources) persons(ctx context.Context) (list []people.Person, err error) {
 	var chosen store.BookSource
 	if err := src.Store.Choice(ctx, store.PeopleBook, &chosen); err != nil {
 		return nil, err
 	}
-	if chosen.Source == "" {
+	if src.around.bookOf = chosen.Source; chosen.Source == "" {
+		src.around.bookLast = 0
 		return src.Store.WholeBook(ctx)
+	}
+	if src.around.bookLast, err = src.bookLast(ctx); err != nil {
+		return nil, err
 	}
 	records, err := src.lookUp(ctx, chosen.Source)
 	if err != nil {
