@@ -25,6 +25,7 @@ import (
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/alerts"
+	"dorfbote/internal/jobs"
 	"dorfbote/internal/store"
 	"dorfbote/internal/testdb"
 )
@@ -74,21 +75,33 @@ func (w *world) be(t *testing.T, at time.Time) {
 func (w *world) settle(t *testing.T) {
 	t.Helper()
 	ctx := context.Background()
-	calm := 0
+	calm, still := 0, ""
+	defer func() {
+		if calm < 2 {
+			t.Log("still to be done:", still)
+		}
+	}()
 	require.Eventually(t, func() bool {
 		for _, do := range w.Timing.Due {
 			if _, err := do(ctx); err != nil {
+				still = err.Error()
 				return false
 			}
 		}
-		var left int64
-		err := w.Store.DB.Raw(`SELECT (SELECT count(*) FROM posts WHERE state = 'waiting')
-			+ (SELECT count(*) FROM river_job WHERE state IN ('available', 'running', 'retryable', 'pending') AND kind <> 'sweep')
-			+ (SELECT count(*) FROM asks WHERE state = 'open' AND due_at <= now()) + (SELECT count(*) FROM escalations WHERE due_at <= now())
-			+ (SELECT count(*) FROM pace_held WHERE due_at <= now()) + (SELECT count(*) FROM timers WHERE NOT spent AND due_at <= now())`).Scan(&left).Error
+		for _, place := range []string{"square/#tours", "square/#board"} { // as the jobs would, a little later
+			if err := w.Outbox.Drain(ctx, jobs.Drain{Destination: place}); err != nil {
+				still = err.Error()
+				return false
+			}
+		}
+		var left struct{ Posts, Jobs, Asks, Escalations, Held, Timers int64 }
+		err := w.Store.DB.Raw(`SELECT (SELECT count(*) FROM posts WHERE state = 'waiting') AS posts,
+			(SELECT count(*) FROM river_job WHERE state IN ('available', 'running', 'retryable', 'pending') AND kind NOT IN ('sweep', 'drain')) AS jobs,
+			(SELECT count(*) FROM asks WHERE state = 'open' AND due_at <= now()) AS asks, (SELECT count(*) FROM escalations WHERE due_at <= now()) AS escalations,
+			(SELECT count(*) FROM pace_held WHERE due_at <= now()) AS held, (SELECT count(*) FROM timers WHERE NOT spent AND due_at <= now()) AS timers`).Scan(&left).Error
 		behind, late := w.Store.Behind(ctx, 0)
-		if calm++; err != nil || late != nil || left > 0 || len(behind) > 0 {
-			calm = 0
+		if calm++; err != nil || late != nil || left != (struct{ Posts, Jobs, Asks, Escalations, Held, Timers int64 }{}) || len(behind) > 0 {
+			calm, still = 0, fmt.Sprintf("%+v %v %v %v", left, behind, err, late)
 		}
 		return calm >= 2
 	}, 30*time.Second, 5*time.Millisecond, "all is done at this moment")
@@ -176,7 +189,7 @@ ask: [{name: v, of: ["square/#tours", "square/#board"], all: true, message: q, c
 route: {take: every, rows: [{name: Many, when: {formula: "len(others) > 1"}, tell: [{to: "square/#board", message: n}]}, {name: Any, when: {field: v.choice, is: "yes"}, tell: [{to: "square/#tours", message: m}]}]}
 follow:
   - unless: {any: [{claimed: true}, {formula: "len(others) > 2"}], within: 1h17m}
-    tell: [{to: "square/#tours", message: n}]
+    tell: [{to: "square/#tours", message: o}]
 `,
 }
 
@@ -198,6 +211,7 @@ func askedSheet(n int) string {
 		"q2": `{title: "and ${record.id}?", body: "${v.choice} ${v.comment}"}`,
 		"e":  `{title: "nobody: ${record.id} ${record.status}", body: "${record.litres}"}`,
 		"n":  `{title: "${record.id}: ${len(others)} late", body: "${join(map(others, #.id), ' ')}", buttons: [{text: Later, later: 1h9m}]}`,
+		"o":  `{title: "still ${len(others)} late"}`,
 		"s0": `{title: "tell of ${len(others)}?"}`,
 		"s":  `{title: "${len(others)} late", body: "${join(map(others, #.id), ' ')}` + answer + `"}`,
 	} {
@@ -252,7 +266,7 @@ func TestAnswersAreTheSameLiveAndRehearsed(t *testing.T) {
 		if r.IntN(2) == 0 {
 			key := fmt.Sprint("C", r.IntN(5))
 			a := &arrival.Arrival{ID: fmt.Sprint("e", n), Source: "tours/collections", Type: arrival.Updated, Subject: key, Time: now,
-				Record: map[string]any{"id": key, "status": []string{"planned", "late", "refused"}[r.IntN(3)], "litres": float64(r.IntN(2000)), "due": now.Add(time.Duration(r.IntN(300)) * time.Minute).Format(time.RFC3339)}, Before: states[key]}
+				Record: map[string]any{"id": key, "status": []string{"planned", "late", "refused"}[r.IntN(3)], "litres": float64(r.IntN(2000)), "due": now.Add(time.Duration(60+r.IntN(300)) * time.Minute).Format(time.RFC3339)}, Before: states[key]}
 			if states[key] == nil {
 				a.Type = arrival.Created
 			}
@@ -340,6 +354,11 @@ func (w *world) act(t *testing.T, r *rand.Rand, flow int64) *deed {
 		return nil
 	}
 	p := posts[r.IntN(len(posts))]
+	for _, q := range posts { // what was told again is pressed on, rather than what was told first
+		if q.Arrival == p.Arrival && q.Destination == p.Destination && q.ID > p.ID {
+			p = q
+		}
+	}
 	var doc message.Document
 	require.NoError(t, json.Unmarshal(p.Body, &doc))
 	d := &deed{Arrival: id(p.Arrival), By: "Vera"}
@@ -377,7 +396,7 @@ func rehearsed(t *testing.T, text string, arrivals []byte, deeds []deed, until t
 	verdicts := map[string]string{}
 	m := rehearse.NewMachine(plan, nil, func(l rehearse.Line) error {
 		switch {
-		case l.Tick != "" || l.Step != "" || strings.HasPrefix(verdicts[l.Arrival], string(decide.Told)) && !l.Later: // it says nothing of what became of the arrival itself
+		case l.Tick != "" || l.Step != "" || !l.Later && (verdicts[l.Arrival] == string(decide.Told) || strings.Contains(verdicts[l.Arrival], "then")): // it says nothing of what became of the arrival itself
 		case l.Later:
 			for _, a := range l.Arrivals {
 				first, _, _ := strings.Cut(verdicts[a], " then ")
@@ -515,6 +534,48 @@ route: {otherwise: {tell: [{to: "square/#tours", message: m, reply: d}, {to: "sq
 		"04 10:00 square/#tours d: detail of A", "04 10:00 square/#tours m: A"}, w.toldNow(t))
 	again := w.postOf(t, "message = 'm'")
 	assert.Equal(t, &again.ID, w.postOf(t, "message = 'd'").Under, "in the thread of what was told again")
+}
+
+// Later can be pressed again on what was told again.
+func TestLaterAndLaterAgain(t *testing.T) {
+	w, to := in(t, "04 09:00", `messages: {m: {title: "${record.id}", buttons: [{text: Later, later: 1h}]}}
+route: {otherwise: {tell: [{to: "square/#tours", message: m}]}}
+`)
+	w.take(t, w.eventNow("1", "A", "late"))
+	w.settle(t)
+	for n := range 3 {
+		_, err := w.Alerts.Press(t.Context(), w.link(t, w.postOf(t, "message = 'm'").ID, 0, true), 0, alerts.Who{Native: "Vera"}, "")
+		require.NoError(t, err)
+		to(fmt.Sprintf("04 %d:%d", 10+n, 10+10*n))
+	}
+	assert.Equal(t, []string{"04 09:00 square/#tours m: A", "04 10:00 square/#tours m: A", "04 11:10 square/#tours m: A", "04 12:20 square/#tours m: A"}, w.toldNow(t))
+}
+
+// What cannot be told at its moment holds up nothing else, neither of the same workflow nor of another, and is tried again later.
+func TestWhatCannotBeDoneAtItsMomentHoldsUpNothing(t *testing.T) {
+	w, to := in(t, "04 09:00", `messages: {m: {title: "${record.id}"}, e: {title: "nobody: ${record.id}"}, q: {title: "may ${record.id}?"}}
+ask: [{name: v, of: "square/#board", when: {field: status, is: asked}, message: q, choices: [{name: "yes"}, {name: "no"}], within: 1h, otherwise: "yes"}]
+route: {otherwise: {tell: [{to: "square/#tours", message: m}]}}
+follow: [{unless: {claimed: true, within: 1h}, tell: [{to: "square/#board", message: e}]}]
+`)
+	for _, key := range []string{"A", "B", "C"} {
+		w.take(t, w.eventNow("1"+key, key, "late"), w.eventNow("2"+key, "Q"+key, "asked"))
+	}
+	w.settle(t)
+	do := func(sql string) { require.NoError(t, w.Store.DB.Exec(sql).Error) }
+	do(`UPDATE escalations SET posts = '"no list"' WHERE arrival = (SELECT min(arrival) FROM escalations)`)
+	do(`UPDATE asks SET body = '5' WHERE id = (SELECT min(id) FROM asks)`)
+	require.NoError(t, w.Store.DB.Exec("UPDATE moment.clock SET ahead = ahead + interval '61 minutes'").Error)
+	require.NoError(t, w.MeasureClock(t.Context()))
+	eventually(t, "the others are told", func() bool {
+		told := strings.Join(w.toldNow(t), "|")
+		return strings.Contains(told, "nobody: B") && strings.Contains(told, "nobody: C") && strings.Contains(told, "m: QB") && strings.Contains(told, "m: QC")
+	})
+	assert.NotContains(t, strings.Join(w.toldNow(t), "|"), "nobody: A")
+	do("UPDATE escalations SET posts = NULL WHERE posts = '\"no list\"'")
+	do("UPDATE asks SET state = 'withdrawn', due_at = NULL WHERE state = 'open'")
+	to("04 10:30")
+	assert.Contains(t, strings.Join(w.toldNow(t), "|"), "nobody: A")
 }
 
 // eventNow is an event of this moment by the database's clock.

@@ -127,6 +127,12 @@ func PutAgain(ctx context.Context, tx *sql.Tx, workflow, arrival int64, name str
 	return err
 }
 
+// PutOffEscalation has it looked later at the step of a workflow that is due first, which could not be told now.
+func (s *Store) PutOffEscalation(ctx context.Context, workflow int64, by time.Duration) error {
+	return s.DB.WithContext(ctx).Exec(`UPDATE escalations SET due_at = now() + ? * interval '1 second' WHERE (workflow, arrival, step) IN (
+		SELECT workflow, arrival, step FROM escalations WHERE workflow = ? AND due_at <= now() ORDER BY due_at, arrival, step LIMIT 1)`, by.Seconds(), workflow).Error
+}
+
 // EscalationsDue lists the workflows that have steps whose moment has come.
 func (s *Store) EscalationsDue(ctx context.Context) ([]Live, error) {
 	var out []Live

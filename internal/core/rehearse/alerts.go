@@ -22,6 +22,7 @@ type alert struct {
 	told    bool
 	claimed string // by whom
 	replied bool
+	pressed map[string]string // buttons that can be pressed once, by their words and their place: by whom
 	known   map[string]decide.Answered
 	asking  *asking
 	open    int // how many timers wait for it
@@ -54,7 +55,7 @@ func (m *Machine) remember(al *alert) {
 		m.forget(al)
 		return
 	}
-	m.alerts[al.name()] = al
+	m.alerts[al.name()], m.causes[al.cause] = al, al
 	if k := al.key(); k != "" {
 		if m.byKey[k] == nil {
 			m.byKey[k] = map[*alert]bool{}
@@ -64,6 +65,7 @@ func (m *Machine) remember(al *alert) {
 }
 
 func (m *Machine) forget(al *alert) {
+	delete(m.causes, al.cause)
 	if m.alerts[al.name()] == al {
 		delete(m.alerts, al.name())
 	}
@@ -207,9 +209,11 @@ func (al *alert) went(posts []decide.Post) {
 func (m *Machine) let(later decide.Later) {
 	if later.Step == "" {
 		for _, cause := range later.Causes {
+			if al := m.causes[cause]; al != nil {
+				al.went(later.Posts)
+			}
 			if al := m.waits[cause]; al != nil {
 				delete(m.waits, cause)
-				al.went(later.Posts)
 				m.begun(al, later.Outcome, later.At)
 				m.remember(al)
 			}
@@ -324,5 +328,6 @@ func (m *Machine) later(al *alert, posts []decide.Post, b message.Button, now ti
 	if len(posts) == 0 {
 		return nil
 	}
+	delete(al.pressed, pressing(b, posts[0].To)) // on what is told now it can be pressed again
 	return m.quieted(al, fmt.Sprintf("later%d", now.UnixMilli()), now, decide.Outcome{Verdict: decide.Told, Posts: posts})
 }

@@ -145,9 +145,9 @@ func TestAlertsThatNobodyTakesAreEscalated(t *testing.T) {
 		{"the second to take it is told who was faster", "", arrival, []string{`20T06:05 "arrival":"a1","button":"i take it","by":"Vera"`, `20T06:06 "arrival":"a1","claim":true,"by":"Jonas"`,
 			`20T06:07 "arrival":"zz","claim":true,"by":"Jonas"`, `20T06:08 "arrival":"a1","button":"Nope","by":"Jonas"`}, []string{told, "20T06:05 a1 claimed",
 			"20T07:00 a1 followed follow[1] | letters/duty@lindental.example: nobody: S-1 late", "! Vera was faster", "! nothing was told or asked of zz", "! what was told of a1 has no button \"Nope\""}},
-		{"later tells it again, unless it is claimed", "", arrival, []string{`20T06:10 "arrival":"a1","button":"Later","by":"V"`, `20T06:12 "arrival":"a1","button":"Later","by":"V"`, `20T07:11 "arrival":"a1","claim":true,"by":"V"`}, []string{told,
+		{"later tells it again, unless it is claimed", "", arrival, []string{`20T06:10 "arrival":"a1","button":"Later","by":"V"`, `20T06:12 "arrival":"a1","button":"Later","by":"W"`, `20T07:10 "arrival":"a1","button":"Later","by":"W"`, `20T07:11 "arrival":"a1","button":"Later","by":"W"`, `20T07:12 "arrival":"a1","claim":true,"by":"V"`}, []string{told,
 			"20T06:15 a1 followed follow[0] | square/#board: nobody: S-1 late", "20T07:00 a1 followed follow[1] | letters/duty@lindental.example: nobody: S-1 late",
-			"20T07:10 a1 told | square/#tours: S-1 late [I take it:claim] [Later:later]", "20T07:11 a1 claimed"}},
+			"20T07:10 a1 told | square/#tours: S-1 late [I take it:claim] [Later:later]", "20T07:12 a1 claimed", "! V was faster", "! V was faster"}},
 		{"quiet hours hold it", "pace: {quiet: {open: [{from: \"05:00\", to: \"06:10\"}]}}\n", arrival, nil, []string{told,
 			"20T06:15 a1 held follow[0]", "20T07:00 a1 held follow[1]",
 			"21T05:00 a1 released follow[0] | square/#board: nobody: S-1 late", "21T05:00 a1 released follow[1] | letters/duty@lindental.example: nobody: S-1 late"}},
@@ -231,6 +231,19 @@ route: {otherwise: {tell: [{to: "square/#tours", message: m, reply: d, keep_up: 
 	assert.Contains(t, got[1], "edits 20T06:00 done")
 	got = lived(t, rest, []string{"a1 20T06:00 S-1 status=late", "a2 20T06:30 S-1 removed status=late"}, later, "")
 	assert.Len(t, got, 2, "it is gone: %v", got)
+	got = lived(t, rest, []string{"a1 20T06:00 S-1 status=late"}, append(later, `20T06:20 "arrival":"a1","button":"Later","by":"W"`), "")
+	require.Len(t, got, 3, "once")
+	assert.Equal(t, "! V was faster", got[2])
+
+	// Who is called by a place presses there alone; and it is told again as it went.
+	const two = `
+messages: {m: {title: "${record.id} ${record.status}", tone: "${record.tone}", buttons: [{text: Later, later: 1h}]}}
+route: {otherwise: {tell: [{to: "square/#a", message: m}, {to: "square/#b", message: m}]}}
+pace: {quiet: {open: [{from: "08:00", to: "20:00"}], urgent: pass}, repeat: {key: "${record.id}", within: 9h, then: update}}
+`
+	got = lived(t, two, []string{"a1 20T06:00 S-1 status=late", "a2 20T06:30 S-1 status=worse tone=urgent"}, []string{`20T07:10 "arrival":"a1","button":"Later","by":"square/#b"`}, "")
+	require.Len(t, got, 5)
+	assert.Equal(t, "20T08:10 a1 told | square/#b: S-1 worse [Later:later]", got[4])
 }
 
 func TestPostsFollowTheirRecord(t *testing.T) {

@@ -3,6 +3,7 @@ package rehearse
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -140,7 +141,7 @@ func (m *Machine) answer(a Answer) (why, err error) {
 	for _, p := range posts {
 		for _, b := range p.Doc.Buttons {
 			if value.Fold(b.Text) == value.Fold(a.Button) {
-				return m.press(al, a, b)
+				return m.press(al, posts, a, b)
 			}
 		}
 	}
@@ -190,14 +191,24 @@ func (m *Machine) claim(al *alert, a Answer) (why, err error) {
 	return nil, m.emit(line)
 }
 
-func (m *Machine) press(al *alert, a Answer, b message.Button) (why, err error) {
+// pressing names a button of what was told at a place.
+func pressing(b message.Button, to string) string { return value.Fold(b.Text) + "\n" + to }
+
+func (m *Machine) press(al *alert, posts []decide.Post, a Answer, b message.Button) (why, err error) {
 	switch b.Does {
 	case message.DoesClaim:
 		return m.claim(al, a)
 	case message.DoesLater:
-		at := a.At.Add(b.Span()).UTC()
-		posts := al.pressedOn(a.By)
-		m.at(al, at, func() error { return m.later(al, posts, b, at) })
+		at := pressing(b, posts[0].To)
+		if first, done := al.pressed[at]; done {
+			return fmt.Errorf("%s was faster", first), nil
+		}
+		if al.pressed == nil {
+			al.pressed = map[string]string{}
+		}
+		al.pressed[at] = cmp.Or(a.By, "somebody")
+		due := a.At.Add(b.Span()).UTC()
+		m.at(al, due, func() error { return m.later(al, posts, b, due) })
 	}
 	return nil, nil
 }

@@ -34,6 +34,7 @@ type Machine struct {
 	alerts  map[string]*alert
 	byKey   map[string]map[*alert]bool
 	waits   map[string]*alert // by causes: nothing has gone yet
+	causes  map[string]*alert // by causes
 	kept    map[string][]decide.Kept
 	last    map[string]map[string]any // records of what is kept up
 	answers []Answer
@@ -53,7 +54,7 @@ type pending struct {
 // NewMachine makes a machine whose clock has not begun. skip leaves days out of a schedule, and may be nil.
 func NewMachine(p *sheet.Plan, skip decide.Skip, emit func(Line) error) *Machine {
 	return &Machine{plan: p, skip: skip, emit: emit, timers: map[string]*pending{}, states: NewStates(p.Lookups()), recall: decide.NewRecall(), ticks: map[string]Line{},
-		steps: p.Escalations(), keeps: p.KeepsUp(), alerts: map[string]*alert{}, byKey: map[string]map[*alert]bool{}, waits: map[string]*alert{},
+		steps: p.Escalations(), keeps: p.KeepsUp(), alerts: map[string]*alert{}, byKey: map[string]map[*alert]bool{}, waits: map[string]*alert{}, causes: map[string]*alert{},
 		kept: map[string][]decide.Kept{}, last: map[string]map[string]any{}, named: map[string]bool{}}
 }
 

@@ -113,24 +113,37 @@ func (de *Decider) AskDue(ctx context.Context) (more bool, err error) {
 	for _, workflow := range slices.Sorted(maps.Keys(of)) {
 		ids := of[workflow]
 		err := de.asksDue(ctx, workflow, ids)
-		if err != nil && len(ids) > 1 { // one that fails holds up no other
-			err = nil
-			for _, id := range ids {
-				if one := de.asksDue(ctx, workflow, []int64{id}); one != nil {
-					err = fmt.Errorf("question %d: %w", id, one)
-				}
-			}
+		if err != nil && ctx.Err() == nil { // one that fails holds up no other
+			err = de.asksEach(ctx, workflow, ids)
 		}
 		failed = append(failed, err)
 	}
 	return len(list) == askedAtOnce, errors.Join(failed...)
 }
 
+// asksEach does one by one what could not be done in one go, and puts off what cannot be done at all.
+func (de *Decider) asksEach(ctx context.Context, workflow int64, ids []int64) error {
+	var failed []error
+	for _, id := range ids {
+		err := de.asksDue(ctx, workflow, []int64{id})
+		if err == nil {
+			continue
+		}
+		failed = append(failed, fmt.Errorf("question %d: %w", id, err))
+		err = de.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error { return store.PutOffAsk(ctx, tx, id, soon) })
+		if err != nil {
+			return err
+		}
+	}
+	return errors.Join(failed...)
+}
+
 // askedAtOnce is how many due questions are seen to in one go, and notYet after which time one is looked at again that cannot be
-// gone on with, such as one of a sheet that cannot be run any more.
+// gone on with, such as one of a sheet that cannot be run any more; soon where it failed.
 const (
 	askedAtOnce = 100
 	notYet      = time.Hour
+	soon        = time.Minute
 )
 
 // asksDue does what is due with some questions of a workflow, in one transaction. As with all that goes by the clock, nobody waits

@@ -43,26 +43,48 @@ func (de *Decider) EscalateDue(ctx context.Context) (more bool, err error) {
 	if err != nil {
 		return false, err
 	}
+	var failed []error
 	for _, l := range list {
-		all, err := de.escalate(ctx, l)
+		all, err := de.escalate(ctx, l, escalatedAtOnce)
+		if err != nil && ctx.Err() == nil { // one that fails holds up no other
+			err = de.escalateEach(ctx, l)
+		}
 		if err != nil {
-			return false, fmt.Errorf("following up alerts of workflow %d: %w", l.ID, err)
+			failed = append(failed, fmt.Errorf("following up alerts of workflow %d: %w", l.ID, err))
 		}
 		more = more || all
 	}
-	return more, nil
+	return more, errors.Join(failed...)
 }
 
-func (de *Decider) escalate(ctx context.Context, l store.Live) (more bool, err error) {
+// escalateEach does one by one what could not be done in one go, and puts off what cannot be done at all.
+func (de *Decider) escalateEach(ctx context.Context, l store.Live) error {
+	var failed []error
+	for range escalatedAtOnce {
+		more, err := de.escalate(ctx, l, 1)
+		if err != nil {
+			failed = append(failed, err)
+			if err := de.Store.PutOffEscalation(ctx, l.ID, soon); err != nil {
+				return err
+			}
+		} else if !more {
+			break
+		}
+	}
+	return errors.Join(failed...)
+}
+
+// escalate tells others of some alerts that nobody took care of. more is true where there may be others.
+func (de *Decider) escalate(ctx context.Context, l store.Live, atOnce int) (more bool, err error) {
 	err = de.Async.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
 		if err := paceLock(ctx, tx, l.ID); err != nil {
 			return err
 		}
-		due, err := store.TakeEscalations(ctx, tx, l.ID, escalatedAtOnce)
+		due, err := store.TakeEscalations(ctx, tx, l.ID, atOnce)
 		if err != nil {
 			return err
 		}
-		more = len(due) == escalatedAtOnce
+		more = len(due) == atOnce
 		mem := &memory{ctx: ctx, tx: tx, workflow: l.ID}
 		var rows []outbox.Row
 		for i := range due {
@@ -170,6 +192,6 @@ func tellAgain(ctx context.Context, tx *sql.Tx, mem *memory, e *store.Escalation
 	if len(posts) == 0 {
 		return nil, nil
 	}
-	out := decide.Quieted(plan, mem, outbox.Cause(e.Arrival), fmt.Sprintf("again%d", e.Step), sc.Now, decide.Outcome{Verdict: decide.Told, Posts: posts})
+	out := decide.Quieted(plan, mem, outbox.Cause(e.Arrival), fmt.Sprintf("again%d-%d", e.Step, e.DueAt.UnixMilli()), sc.Now, decide.Outcome{Verdict: decide.Told, Posts: posts})
 	return out.Posts, store.AddAct(ctx, tx, store.Deed{Workflow: e.Workflow, Arrival: e.Arrival, What: store.ActFollowed, Name: e.Name, Words: "told again, since nobody had taken it"})
 }

@@ -113,12 +113,13 @@ func (de *Decider) LetGoDue(ctx context.Context) (more bool, err error) {
 	if err != nil {
 		return false, err
 	}
+	var failed []error
 	for _, l := range list {
 		if err := de.letGo(ctx, l); err != nil {
-			return false, fmt.Errorf("letting go what workflow %d held: %w", l.ID, err)
+			failed = append(failed, fmt.Errorf("letting go what workflow %d held: %w", l.ID, err))
 		}
 	}
-	return false, nil
+	return false, errors.Join(failed...)
 }
 
 func (de *Decider) letGo(ctx context.Context, l store.Live) error {

@@ -61,19 +61,20 @@ func (g *Timing) fireDue(ctx context.Context) (time.Duration, error) {
 		return 0, err
 	}
 	again := false
+	var failed []error // one workflow that fails holds up no other
 	for _, l := range list {
 		more, err := g.fire(ctx, l)
 		if err != nil {
-			return 0, fmt.Errorf("workflow %d: %w", l.ID, err)
+			failed = append(failed, fmt.Errorf("workflow %d: %w", l.ID, err))
 		}
 		again = again || more
 	}
 	for _, do := range g.Due {
 		more, err := do(ctx)
-		if err != nil {
-			return 0, err
-		}
-		again = again || more
+		failed, again = append(failed, err), again || more
+	}
+	if err := errors.Join(failed...); err != nil {
+		return 0, err
 	}
 	if again {
 		return 0, nil
