@@ -134,6 +134,13 @@ func (de *Decider) escalateOne(ctx context.Context, tx *sql.Tx, mem *memory, l s
 			sc.Record = now
 		} else if strings.Contains(row.Source, "/") && plan.HasRecord() {
 			removed = true
+			last, err := intake.LastRecord(ctx, tx, row.Source, row.Subject)
+			if err != nil {
+				return nil, err
+			}
+			if last != nil {
+				sc.Record = last
+			}
 		}
 	}
 	sc.SetNow(e.DueAt.UTC())

@@ -3,6 +3,7 @@ package intake
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"fmt"
 	"time"
 
@@ -20,6 +21,25 @@ func RecordsOf(ctx context.Context, tx *sql.Tx, source string, keys []string) (m
 		out[r.Key] = r.Record
 	}
 	return out, err
+}
+
+// LastRecord reads a record as it last was before it was removed; nil where that is not kept.
+func LastRecord(ctx context.Context, tx *sql.Tx, source, key string) (map[string]any, error) {
+	var data string
+	err := tx.QueryRowContext(ctx, `SELECT data::text FROM arrivals WHERE source = $1 AND subject = $2 AND type LIKE 'dorfbote.record.%' ORDER BY seq DESC LIMIT 1`, source, key).Scan(&data)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	v, err := value.ReadJSON([]byte(data))
+	all, _ := v.(map[string]any)
+	if record, ok := all["record"].(map[string]any); ok {
+		return record, err
+	}
+	before, _ := all["before"].(map[string]any)
+	return before, err
 }
 
 // KeyRecord is a record with its key.
