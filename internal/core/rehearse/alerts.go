@@ -187,7 +187,7 @@ func (m *Machine) follow(a *arrival.Arrival, kept []decide.Kept) decide.Followed
 		mem = m.recall
 	}
 	out := decide.Follow(m.plan, mem, kept, sc, removed)
-	if left := append(out.Left, m.kept[a.Subject]...); len(left) == 0 {
+	if left := slices.Concat(out.Left, m.kept[a.Subject]); len(left) == 0 {
 		delete(m.last, a.Subject)
 	} else {
 		m.kept[a.Subject], m.last[a.Subject] = left, own.Record

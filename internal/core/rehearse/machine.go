@@ -149,18 +149,18 @@ func (m *Machine) reach() formula.Reach {
 // at its moment. At one and the same moment it is in this order.
 func (m *Machine) Advance(to time.Time) error {
 	for {
-		at, next := to, func() error { return nil }
-		over := true
+		at := to
+		var next func() error
 		if len(m.queue) > 0 && !m.queue[0].At.After(at) {
-			at, over, next = m.queue[0].At, false, func() error { return m.fire(m.queue[0]) }
+			at, next = m.queue[0].At, func() error { return m.fire(m.queue[0]) }
 		}
 		if len(m.answers) > 0 && !m.answers[0].At.After(at) {
-			at, over, next = m.answers[0].At, false, m.takeNext
+			at, next = m.answers[0].At, m.takeNext
 		}
 		if due, held := m.recall.NextDue(); held && !due.After(at) {
-			at, over, next = due, false, func() error { return m.letGo(due) }
+			next = func() error { return m.letGo(due) }
 		}
-		if over {
+		if next == nil {
 			return nil
 		}
 		if err := next(); err != nil {
