@@ -136,11 +136,11 @@ func (s *Store) AskWorkflow(ctx context.Context, id int64) (workflow int64, err 
 // DueAsk is a question with which something is to be done now.
 type DueAsk struct{ ID, Workflow int64 }
 
-// DueAsks lists questions with which something is to be done now, the earliest first.
+// DueAsks lists questions with which something is to be done now, the earliest first, and those of one moment by their records' keys.
 func (s *Store) DueAsks(ctx context.Context, limit int) ([]DueAsk, error) {
 	var out []DueAsk
-	err := s.DB.WithContext(ctx).Raw(`SELECT q.id, q.workflow FROM asks q LEFT JOIN arrivals a ON a.seq = q.arrival
-		WHERE q.state = 'open' AND q.due_at <= now() ORDER BY q.due_at, a.subject COLLATE "C", q.id LIMIT ?`, limit).Scan(&out).Error
+	err := s.DB.WithContext(ctx).Raw(`SELECT q.id, q.workflow FROM (SELECT id, workflow, arrival, due_at FROM asks WHERE state = 'open' AND due_at <= now() ORDER BY due_at LIMIT ?) q
+		LEFT JOIN arrivals a ON a.seq = q.arrival ORDER BY q.due_at, a.subject COLLATE "C", q.id`, limit).Scan(&out).Error
 	return out, err
 }
 

@@ -71,7 +71,7 @@ func (in *Inbound) takeCall(w http.ResponseWriter, r *http.Request) {
 	}
 	if plan.Answer != nil && len(receipts) == 1 {
 		w.Header().Set("Location", fmt.Sprintf("/call/%d/%d", id, receipts[0].Seq))
-		if in.replied(w, r, id, receipts[0].Seq, wait) {
+		if wait > 0 && in.replied(w, r, id, receipts[0].Seq, wait) { // who does not wait is told where the answer will be, however fast it is
 			return
 		}
 	}
