@@ -374,6 +374,52 @@ route: {rows: [{name: A, when: {formula: "len(record.words) < 3"}, tell: [{to: "
 	assert.Len(t, w.chat.titles(), 5)
 }
 
+// Who gave a command hears what came of it once more where it goes on after a failure, and the same not twice.
+func TestACommandThatGoesOnAfterAFailure(t *testing.T) {
+	w := start(t, true)
+	ctx := t.Context()
+	require.NoError(t, w.Store.DB.Create(&store.Connection{ID: "talk", Kind: "hook", Title: "Talk", KeyField: "id", CreatedAt: time.Now()}).Error)
+	id := w.turnedOn(t, `dorfbote: 1
+name: close
+watch: {source: talk/tours, command: close}
+messages: {m: {title: x}}
+route: {otherwise: {tell: [{to: "square/#tours", message: m}]}}
+follow: [{change: {source: tours/collections, key: "${record.words[0]}", set: {status: closed}}}]
+`)
+	ev := event("m1", "m1", "", 0)
+	ev.Source, ev.Type, ev.Record = "talk/tours", "dorfbote.record.created", map[string]any{"id": "m1", "author": "Vera", "text": "close COL-1", "room": "#tours"}
+	seq := w.take(t, ev)[0].Seq
+	answers := func() (words []string) {
+		require.NoError(t, w.Store.DB.Raw("SELECT body::text FROM posts WHERE message = 'answer' AND state = 'sent' ORDER BY id").Scan(&words).Error)
+		return words
+	}
+	eventually(t, "it fails, and Vera hears so", func() bool { return len(answers()) == 1 })
+	assert.Contains(t, answers()[0], "could not do it (tours/collections COL-1)")
+	require.NoError(t, w.Store.DB.Exec("UPDATE steps SET state = 'done' WHERE arrival = ?", seq).Error)
+	for range 2 {
+		require.NoError(t, w.Decider.AnswerCommand(ctx, seq, id))
+	}
+	eventually(t, "and that it is done", func() bool { return len(answers()) == 2 })
+	assert.Contains(t, answers()[1], "Vera: changed tours/collections COL-1")
+}
+
+// An alert that was taken and let go can be taken once more; its thread hears of both.
+func TestTakenOnceMore(t *testing.T) {
+	w := start(t, true)
+	w.only(t, strings.NewReplacer("within: 3s", "within: 1h", "within: 2s", "within: 1h").Replace(claimable))
+	ctx := t.Context()
+	seq := w.take(t, event("1", "A", "late", 900))[0].Seq
+	eventually(t, "told", func() bool { return len(w.chat.titles()) == 1 })
+	eventually(t, "and it is written down", func() bool { return w.postOf(t, "message = 'm'").State == store.Sent })
+	for i, by := range []string{"Ann", "Bert"} {
+		done, err := w.Alerts.Claim(ctx, seq, 1, by, nil)
+		require.NoError(t, err)
+		assert.Equal(t, by+" looks after it.", done.Words)
+		eventually(t, "the thread hears it", func() bool { return len(w.chat.titles()) == 2+i })
+		require.NoError(t, w.Alerts.LetGo(ctx, seq, 1, by))
+	}
+}
+
 // A question that stands in a room is answered there: in its thread, or by naming what it is about; also where no workflow watches the room.
 // Who answers hears what came of it; talk is no answer.
 func TestAQuestionIsAnsweredInItsRoom(t *testing.T) {
@@ -418,6 +464,7 @@ func TestAQuestionIsAnsweredInItsRoom(t *testing.T) {
 	assert.Contains(t, said("Vera", "no", "A"), "needs a comment")
 	assert.Contains(t, said("Vera", "No: too far", "A"), "Vera: Thank you. Your answer has been taken.")
 	assert.Contains(t, said("Jonas", "yes", "A"), "Jonas: Vera was faster: no")
+	assert.Contains(t, said("Vera", "no: too far", "A"), "Vera: Thank you. Your answer has been taken.", "she may not have heard so")
 	assert.Contains(t, said("Jonas", "/approve b go on", ""), "Jonas: Thank you. Your answer has been taken.")
 	assert.Empty(t, said("Jonas", "approve X", ""), "nothing is asked about X")
 	eventually(t, "both are decided", func() bool {

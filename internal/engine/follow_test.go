@@ -123,8 +123,22 @@ func TestFollowUp(t *testing.T) {
 	assert.Len(t, a.keys, 2, "the same step has the same key")
 	a.mu.Unlock()
 
+	// Tried again by somebody, it fails again, which is told again; the rest is left out as before.
+	a.mu.Lock()
+	a.answer = func(int) int { return 422 }
+	a.mu.Unlock()
+	there, err := w.Store.TryStepsAgain(t.Context(), steps[1].Arrival, steps[1].Workflow)
+	require.NoError(t, err)
+	require.True(t, there)
+	require.NoError(t, w.Follow.Follow(t.Context(), steps[1].Arrival, steps[1].Workflow))
+	eventually(t, "it is told again", func() bool { return len(w.chat.titles()) == 3 })
+	eventually(t, "the rest is left out again", func() bool { return w.steps(t)[2].State == store.Skipped })
+	assert.Len(t, a.got(), 4)
+
 	// A post that is refused holds back what follows, until it is there.
+	a.mu.Lock()
 	a.answer = nil
+	a.mu.Unlock()
 	w.chat.mu.Lock()
 	w.chat.answer = func(int, string) (int, string) { return 403, "" }
 	w.chat.mu.Unlock()
@@ -134,13 +148,13 @@ func TestFollowUp(t *testing.T) {
 		w.Store.DB.Raw("SELECT count(*) FROM posts WHERE state = 'refused'").Scan(&n)
 		return n == 1
 	})
-	assert.Len(t, a.got(), 3, "nobody was told of C-2, so it is not marked as told")
+	assert.Len(t, a.got(), 4, "nobody was told of C-2, so it is not marked as told")
 	w.chat.mu.Lock()
 	w.chat.answer = nil
 	w.chat.mu.Unlock()
 	require.NoError(t, w.Store.DB.Exec("UPDATE destinations SET paused = false; UPDATE posts SET state = 'waiting' WHERE state = 'refused'").Error)
 	require.NoError(t, w.Outbox.Wake(context.Background(), "square/#tours"))
-	eventually(t, "it follows", func() bool { return len(a.got()) == 6 })
+	eventually(t, "it follows", func() bool { return len(a.got()) == 7 })
 }
 
 // Workflows that call one another are followed to where they would begin anew, and stopped there.

@@ -74,7 +74,7 @@ func (al *Alerts) tellThreads(ctx context.Context, arrival, workflow int64, word
 			continue
 		}
 		out = append(out, decide.Post{To: p.Destination, Message: ClaimedMessage, Doc: doc, Under: -1, UnderRef: strings.TrimPrefix(p.Key, fmt.Sprintf("w%d-", workflow)),
-			Ref: fmt.Sprintf("%s-%s-%d", outbox.Cause(arrival), ref, p.ID)})
+			Ref: fmt.Sprintf("%s-%s-%d-%d", outbox.Cause(arrival), ref, p.ID, al.Now().UnixMilli())}) // it may be taken once more
 	}
 	return al.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
 		return al.Outbox.Put(ctx, tx, outbox.Rows(workflow, arrival, al.Now().UTC(), out), true)

@@ -73,6 +73,9 @@ func (al *Alerts) answer(ctx context.Context, p *store.Post, b *message.Button, 
 	return al.AnswerAsk(ctx, asks[i].ID, p.Destination, by, b.Choice, comment)
 }
 
+// taken is what whoever answers hears.
+const taken = "Thank you. Your answer has been taken."
+
 // AnswerAsk answers a question in the stead of a place that was asked.
 func (al *Alerts) AnswerAsk(ctx context.Context, ask int64, place, by, choice, comment string) (*Done, error) {
 	err := al.Decider.Answer(ctx, ask, decide.Given{Place: place, By: by, Choice: choice, Comment: comment})
@@ -83,7 +86,7 @@ func (al *Alerts) AnswerAsk(ctx context.Context, ask int64, place, by, choice, c
 	if err != nil {
 		return nil, err
 	}
-	return &Done{Words: "Thank you. Your answer has been taken.", All: true}, nil
+	return &Done{Words: taken, All: true}, nil
 }
 
 // once presses a button that changes something, which can be done once.

@@ -24,6 +24,13 @@ func (al *Alerts) Said(ctx context.Context, said jobs.Said) error {
 	why := &Refused{}
 	switch {
 	case errors.As(err, &why):
+		asks, err := al.Store.Asks(ctx, store.AskFilter{ID: said.Ask, Limit: 1})
+		if err != nil {
+			return err
+		}
+		if len(asks) == 1 && asks[0].Answer != nil && asks[0].Answer.By == said.By && asks[0].Answer.Choice == said.Choice {
+			why.Words = taken // the answer was taken, and its author has not heard so yet
+		}
 		return al.Decider.Reply(ctx, said.Arrival, workflow, why.Words, "answered")
 	case err != nil:
 		return err

@@ -148,13 +148,19 @@ func spoken(row *store.Arrival) (by, room, id string, err error) {
 	return by, room, id, nil
 }
 
-// sayTo answers whoever said something in a room, in its thread.
+// sayTo answers whoever said something in a room, in its thread. ref tells its answers apart; what was said already is not said again.
 func (de *Decider) sayTo(ctx context.Context, tx *sql.Tx, workflow, seq int64, source, room, id, words, ref string) error {
 	to, err := de.Sources.RoomOf(ctx, source, room)
 	if err != nil || to == "" {
 		return err
 	}
-	rows := outbox.Rows(workflow, seq, de.Now().UTC(), []decide.Post{{To: to, Message: outbox.AnswerMessage, Doc: message.Saying(words), Under: -1, Ref: outbox.Cause(seq) + "-" + ref}})
+	ref = outbox.Cause(seq) + "-" + ref
+	var said bool
+	err = tx.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM posts WHERE key = $1)", outbox.KeyOf(workflow, ref)).Scan(&said)
+	if err != nil || said {
+		return err
+	}
+	rows := outbox.Rows(workflow, seq, de.Now().UTC(), []decide.Post{{To: to, Message: outbox.AnswerMessage, Doc: message.Saying(words), Under: -1, Ref: ref}})
 	rows[0].UnderRemote = id
 	return de.Outbox.Put(ctx, tx, rows, true)
 }
@@ -171,17 +177,20 @@ func (de *Decider) AnswerCommand(ctx context.Context, arrival, workflow int64) e
 		return err
 	}
 	var words []string
+	done, failed := 0, 0
 	for _, s := range steps {
 		what := strings.TrimSpace(s.Target + " " + s.RecordKey)
 		switch s.State {
 		case store.Done:
+			done++
 			words = append(words, map[string]string{"change": "changed ", "add": "added to ", "call": "started "}[s.Kind]+what)
 		case store.Failed:
+			failed++
 			words = append(words, fmt.Sprintf("could not do it (%s): %s", what, s.Answer))
 		}
 	}
 	if len(words) == 0 {
 		return nil
 	}
-	return de.Reply(ctx, arrival, workflow, strings.Join(words, "; "), "did")
+	return de.Reply(ctx, arrival, workflow, strings.Join(words, "; "), fmt.Sprintf("did%d-%d", done, failed)) // it may go on after a failure
 }

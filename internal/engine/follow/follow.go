@@ -212,7 +212,7 @@ func (f *Follow) stepFailed(ctx context.Context, s *store.Step) (goOn bool, err 
 				return false, err
 			}
 			for i := range posts {
-				posts[i].Ref = fmt.Sprintf("%s-s%d-f%d", outbox.Cause(s.Arrival), s.N, i)
+				posts[i].Ref = fmt.Sprintf("%s-s%d-f%d-%d", outbox.Cause(s.Arrival), s.N, i, f.Now().UnixMilli()) // it may be tried again, and fail again
 			}
 			err := f.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
 				return f.Outbox.Put(ctx, tx, outbox.Rows(s.Workflow, s.Arrival, f.Now(), posts), true)
