@@ -34,7 +34,7 @@ type Page struct {
 	received int64
 }
 
-const stepTimeout = 15 * time.Second
+const stepTimeout = 45 * time.Second
 
 // Open starts a browser and goes to the address.
 func Open(ctx context.Context, address string) (*Page, error) {

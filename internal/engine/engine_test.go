@@ -149,7 +149,7 @@ func (w *world) take(t *testing.T, events ...hook.Event) []intake.Receipt {
 
 func eventually(t *testing.T, what string, ok func() bool) {
 	t.Helper()
-	require.Eventually(t, ok, 20*time.Second, 10*time.Millisecond, what)
+	require.Eventually(t, ok, time.Minute, 10*time.Millisecond, what)
 }
 
 func TestWhatWasBeforeComesFromTheRecordsThemselves(t *testing.T) {

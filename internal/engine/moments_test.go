@@ -104,7 +104,7 @@ func (w *world) settle(t *testing.T) {
 			calm, still = 0, fmt.Sprintf("%+v %v %v %v", left, behind, err, late)
 		}
 		return calm >= 2
-	}, 30*time.Second, 5*time.Millisecond, "all is done at this moment")
+	}, time.Minute, 5*time.Millisecond, "all is done at this moment")
 }
 
 // asked are sheets that wait for people and for moments, each in its own way.
