@@ -330,6 +330,11 @@ func (o *Outbox) settle(ctx context.Context, p *store.Post, d *store.Destination
 		tried = &store.Attempt{}
 	}
 	var row struct{ Follows bool }
+	others := ""
+	if p.Message == decide.DigestMessage { // it tells of other alerts, too
+		others = `f AS (
+			UPDATE escalations SET due_at = now() + within_ms * interval '1 millisecond' WHERE @state = 'sent' AND workflow = @workflow AND @key = ANY (with_posts) AND due_at IS NULL RETURNING 1),`
+	}
 	err = o.Async.DB.WithContext(ctx).Raw(`WITH p AS (
 			UPDATE posts SET state = CASE WHEN state = 'waiting' OR @state = 'sent' THEN @state ELSE state END, attempts = @attempts, status = @status, answer = @answer, remote_id = @remote, link = @link, sent_at = CAST(@sent AS timestamptz)
 			WHERE id = @id RETURNING 1),
@@ -347,16 +352,15 @@ func (o *Outbox) settle(ctx context.Context, p *store.Post, d *store.Destination
 			UPDATE escalations SET due_at = now() + within_ms * interval '1 millisecond' WHERE workflow = @workflow AND arrival = @arrival AND due_at IS NULL AND NOT @trial
 				AND (@state = 'sent' OR @state IN ('refused', 'given up', 'expired') AND NOT EXISTS (
 					SELECT 1 FROM posts o WHERE o.workflow = @workflow AND o.arrival = @arrival AND o.id <> @id AND o.state IN ('waiting', 'held', 'sent'))) RETURNING 1),
-		f AS (
-			UPDATE escalations SET due_at = now() + within_ms * interval '1 millisecond' WHERE @digest AND @state = 'sent' AND workflow = @workflow AND @key = ANY (with_posts) AND due_at IS NULL RETURNING 1),
+		`+others+`
 		a AS (
 			INSERT INTO attempts (post, at, took_ms, status, address, sent, answer) SELECT @id, @at, @took, @status, @address, @body, @raw WHERE @tried RETURNING 1)
-		SELECT pg_notify('`+notify.Channel+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h), (SELECT count(*) FROM c), (SELECT count(*) FROM e), (SELECT count(*) FROM f),
+		SELECT pg_notify('`+notify.Channel+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h), (SELECT count(*) FROM c), (SELECT count(*) FROM e),
 			EXISTS (SELECT 1 FROM steps s WHERE s.arrival = @arrival AND s.workflow = @workflow AND s.state = 'waiting') AS follows`,
 		sql.Named("arrival", p.Arrival), sql.Named("workflow", p.Workflow), sql.Named("state", p.State), sql.Named("attempts", p.Attempts), sql.Named("status", p.Status), sql.Named("answer", p.Answer),
 		sql.Named("remote", p.RemoteID), sql.Named("link", p.Link), sql.Named("sent", p.SentAt), sql.Named("id", p.ID), sql.Named("failures", d.Failures),
 		sql.Named("later", quietBefore), sql.Named("reason", done.reason), sql.Named("name", d.Name), sql.Named("event", notify.Message{Topic: notify.Posts, ID: p.ID}.Text()),
-		sql.Named("spacing", d.SpacingMs), sql.Named("spaced", d.SpacedAt), sql.Named("trial", p.Trial), sql.Named("key", p.Key), sql.Named("digest", p.Message == decide.DigestMessage), sql.Named("tried", done.tried != nil), sql.Named("at", tried.At), sql.Named("took", tried.TookMs),
+		sql.Named("spacing", d.SpacingMs), sql.Named("spaced", d.SpacedAt), sql.Named("trial", p.Trial), sql.Named("key", p.Key), sql.Named("tried", done.tried != nil), sql.Named("at", tried.At), sql.Named("took", tried.TookMs),
 		sql.Named("address", tried.Address), sql.Named("body", tried.Sent), sql.Named("raw", tried.Answer)).Scan(&row).Error
 	return row.Follows, err
 }
