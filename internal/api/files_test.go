@@ -149,7 +149,7 @@ func TestFilesOfAMail(t *testing.T) {
 	f.ask("POST", "/channels/tours/say", fmt.Sprintf(`{"author":"Eve","text":%q}`, address))
 	sly := f.letterCalled("sly")
 	assert.NotContains(t, sly, base64.StdEncoding.EncodeToString(picture)[:60])
-	assert.Contains(t, sly, "Not carried: stolen.pdf")
+	assert.Contains(t, sly, "Not attached: stolen.pdf")
 }
 
 // letterCalled waits for a letter with a subject, and gives it.

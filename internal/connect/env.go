@@ -225,7 +225,7 @@ func Words(raw []byte, status string) string {
 	return Answered(status, text)
 }
 
-// RetryAfter reads seconds or a date (RFC 9110, 10.2.3), bounded to a day.
+// RetryAfter reads seconds or a date (RFC 9110, 10.2.3), bounded to an hour: whoever asks for more is asked again.
 func RetryAfter(h string, now time.Time) time.Duration {
 	if h == "" {
 		return 0
@@ -236,7 +236,7 @@ func RetryAfter(h string, now time.Time) time.Duration {
 	} else if t, err := http.ParseTime(h); err == nil {
 		d = t.Sub(now)
 	}
-	return min(max(d, 0), 24*time.Hour)
+	return min(max(d, 0), time.Hour)
 }
 
 // Validators gives what a later call can be made conditional by. An answer that was changed less than two seconds

@@ -84,7 +84,7 @@ func TestPrivateAddressesAreNotCalled(t *testing.T) {
 func TestRetryAfterAndWords(t *testing.T) {
 	now := time.Date(2026, 11, 26, 12, 0, 0, 0, time.UTC)
 	for text, want := range map[string]time.Duration{
-		"": 0, "7": 7 * time.Second, "0.5": 500 * time.Millisecond, "-3": 0, "soon": 0, "9999999": 24 * time.Hour,
+		"": 0, "7": 7 * time.Second, "0.5": 500 * time.Millisecond, "-3": 0, "soon": 0, "9999999": time.Hour,
 		"Thu, 26 Nov 2026 12:01:00 GMT": time.Minute, "Thu, 26 Nov 2026 11:00:00 GMT": 0,
 	} {
 		assert.Equal(t, want, connect.RetryAfter(text, now), text)

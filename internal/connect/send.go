@@ -39,6 +39,9 @@ type Sends struct {
 	PerMinute int
 	// OwnPlaces is true where a place is one person's own address, so that a link that was sent there is that person's.
 	OwnPlaces bool
+	// Hands tells whether a connection with these settings hands over the pictures themselves, which are fetched for it before its turn;
+	// nil never does: their addresses have to do.
+	Hands func(settings map[string]string) bool
 	// Form is how its places are written. Where it is [place.Listed], [Conn.Browse] lists those there are.
 	Form place.Form
 }
@@ -163,6 +166,9 @@ type Delivery struct {
 	Link  string // to the post, where the other side gives one
 	// Final is true where the same call cannot succeed later: it stays as it is until somebody has seen to it.
 	Final bool
+	// Place is true where what is final is the fault of the place, or of the connection, and so would meet every other post, too. What is
+	// the fault of the post alone is set aside alone.
+	Place bool
 	// Wait is how long the other side asked to be left alone.
 	Wait time.Duration
 	// Instead is set where an edit was refused for what concerns the earlier post alone, not the place.
@@ -188,8 +194,21 @@ func Storable(s string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")
 }
 
-// Refused makes the delivery of a post that was not sent at all since it cannot be.
+// Refused makes the delivery of a post that was not sent at all since it cannot be, for what is its own fault.
 func Refused(words string) Delivery { return Delivery{Final: true, Answer: words} }
+
+// Unreachable makes the delivery of a post that was not sent at all since nothing can be sent to its place.
+func Unreachable(words string) Delivery { return Delivery{Final: true, Place: true, Answer: words} }
+
+// ownFault tells by the status of HTTP whether a post was refused for what is its own: how it is written, what is in it, how large it is.
+func ownFault(status int) bool {
+	switch status {
+	case http.StatusBadRequest, http.StatusRequestEntityTooLarge, http.StatusRequestURITooLong,
+		http.StatusUnsupportedMediaType, http.StatusUnprocessableEntity, http.StatusRequestHeaderFieldsTooLarge:
+		return true
+	}
+	return false
+}
 
 // healable tells by the status of HTTP whether the same call may succeed later: no answer came, the other side is busy, or it
 // has failed itself. Everything else stays as it is, a redirection and what is not implemented included.
@@ -214,10 +233,10 @@ func insteadOf(status int) Instead {
 	return ""
 }
 
-// sendTimeout bounds one call that sends a post; answerRead is how much of the answer is read, keptOfSent how much is kept of what was sent.
+// SendTimeout bounds one call that sends a post; answerRead is how much of the answer is read, keptOfSent how much is kept of what was sent.
 const (
 	keptOfSent  = 1 << 20
-	sendTimeout = 10 * time.Second
+	SendTimeout = 10 * time.Second
 	answerRead  = 64 << 10
 )
 
@@ -245,11 +264,11 @@ type Call struct {
 
 // SendCall sends a post as one call.
 func SendCall(ctx context.Context, env Env, c Call) Delivery {
-	ctx, cancel := context.WithTimeout(ctx, sendTimeout)
+	ctx, cancel := context.WithTimeout(ctx, SendTimeout)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, c.Method, c.Address, bytes.NewReader(c.Body))
 	if err != nil {
-		return Refused("this is no address that can be called")
+		return Unreachable("this is no address that can be called")
 	}
 	if c.Header != nil {
 		req.Header = c.Header.Clone()
@@ -271,6 +290,7 @@ func SendCall(ctx context.Context, env Env, c Call) Delivery {
 	out.Wait = RetryAfter(res.Header.Get("Retry-After"), time.Now())
 	if out.Taken = res.StatusCode >= 200 && res.StatusCode < 300; !out.Taken {
 		out.Final = !healable(res.StatusCode)
+		out.Place = out.Final && !ownFault(res.StatusCode)
 		if c.Edit {
 			out.Instead = insteadOf(res.StatusCode)
 		}

@@ -60,7 +60,7 @@ func New(s *store.Store, ws value.Workspace, log *slog.Logger) (*Engine, error) 
 	e.Workflows = workflows.New(h, e.Sources)
 	e.Polls = poll.New(h, e.Sources, e.Writer)
 	e.Links = &links.Links{Host: h}
-	e.Outbox = &outbox.Outbox{Host: h, Sources: e.Sources, Links: e.Links}
+	e.Outbox = outbox.New(h, e.Sources, e.Links)
 	e.Timing = &timing.Timing{Host: h, Workflows: e.Workflows}
 	e.Decider = &decider.Decider{Host: h, Sources: e.Sources, Workflows: e.Workflows, Writer: e.Writer, Timing: e.Timing, Outbox: e.Outbox, Missed: e.wakeAll}
 	e.Follow = &follow.Follow{Host: h, Sources: e.Sources, Workflows: e.Workflows, Writer: e.Writer, Outbox: e.Outbox}

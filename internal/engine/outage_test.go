@@ -74,7 +74,7 @@ func TestProcessesWhoseClocksAreWrong(t *testing.T) {
 // Redirections, and what the other side does not do at all, are refusals: they stop after one try and are told, and hold up
 // nothing for days.
 func TestRefusalsThatCannotHeal(t *testing.T) {
-	for _, status := range []int{405, 501, 301, 302, 303, 307, 308, 406, 415, 451} {
+	for _, status := range []int{405, 501, 301, 302, 303, 307, 308, 401, 403, 404, 406, 407, 410, 451} {
 		t.Run(fmt.Sprint(status), func(t *testing.T) {
 			w := start(t, true)
 			var mu sync.Mutex

@@ -22,8 +22,8 @@ const (
 	fetchPoll     = 100 * time.Millisecond
 )
 
-// Timeout is how long one job may take.
-const Timeout = 30 * time.Second
+// Timeout is how long one job may take. Whatever a job waits for has a limit of its own below that.
+const Timeout = 60 * time.Second
 
 // The queues, by what waits in them.
 const (

@@ -14,10 +14,14 @@ import (
 )
 
 const (
-	rescueAfter  = time.Minute
+	rescueAfter  = Timeout + 30*time.Second
 	sweepEvery   = 15 * time.Second
 	stopPatience = 5 * time.Second // how long jobs that are under way may take to end when the process is to stop
 )
+
+// posting is how many destinations are sent to at once. Whoever waits for another's answer holds nothing but memory; how many of them are
+// of one connection is bounded by the outbox.
+const posting = 1000
 
 // Do is how each job is done.
 type Do struct {
@@ -44,7 +48,7 @@ func Work(ctx context.Context, s *store.Store, log *slog.Logger, do Do) (*Workin
 	client, err := river.NewClient(riverpgxv5.New(s.Pool), &river.Config{
 		ID: name,
 		Queues: map[string]river.QueueConfig{
-			queuePost:          {MaxWorkers: 16},
+			queuePost:          {MaxWorkers: posting},
 			queueFollow:        {MaxWorkers: 6},
 			river.QueueDefault: {MaxWorkers: 2},
 		},

@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"strings"
 	"time"
 
@@ -24,6 +26,31 @@ type Destination struct {
 	HeldBy     string     // the person who paused it, where one did
 	Shut       string     // why it would take no post, as the other side said when it was asked
 	AskedAt    *time.Time // when that was
+	Place      string     // the whole place, where it is too long for the name
+}
+
+// longestName is how long a destination's name may be in bytes; what is longer is named by its beginning and a digest, since names are
+// keys, and the database's keys are bounded.
+const longestName = 1000
+
+// DestinationName gives the name that a destination goes by, and, where that is not all of it, the whole place. Names of two places are
+// never the same.
+func DestinationName(to string) (name, place string) {
+	if len(to) <= longestName {
+		return to, ""
+	}
+	connection, place, _ := strings.Cut(to, "/")
+	digest := sha256.Sum256([]byte(to))
+	return connection + "/" + strings.ToValidUTF8(place[:200], "") + "… #" + hex.EncodeToString(digest[:16]), place
+}
+
+// To is where posts go, without the connection.
+func (d *Destination) To() string {
+	if d.Place != "" {
+		return d.Place
+	}
+	_, place, _ := strings.Cut(d.Name, "/")
+	return place
 }
 
 // ListedPlaces gives the places of each connection of some kinds.
@@ -52,6 +79,7 @@ type DestinationRow struct {
 	LastSent *time.Time
 	Refused  int64
 	Oldest   *time.Time // since when the oldest waiting post waits
+	Words    string     // the other side's, on the post that was refused last, or else on the one that waits first
 }
 
 // Most of the destinations that are listed at once.
@@ -65,6 +93,8 @@ func (s *Store) Destinations(ctx context.Context, kinds []string) ([]Destination
 		(SELECT count(*) FROM posts p WHERE p.destination = d.name AND p.state = 'waiting') AS waiting,
 		(SELECT count(*) FROM posts p WHERE p.destination = d.name AND p.state = 'refused') AS refused,
 		(SELECT created_at FROM posts p WHERE p.destination = d.name AND p.state = 'waiting' ORDER BY id LIMIT 1) AS oldest,
+		coalesce((SELECT answer FROM posts p WHERE p.destination = d.name AND p.state = 'refused' ORDER BY id DESC LIMIT 1),
+			(SELECT answer FROM posts p WHERE p.destination = d.name AND p.state = 'waiting' ORDER BY id LIMIT 1), '') AS words,
 		(SELECT count(*) FROM posts p WHERE p.destination = d.name AND p.state = 'sent' AND p.sent_at > now() - interval '1 day') AS sent,
 		(SELECT max(sent_at) FROM posts p WHERE p.destination = d.name AND p.state = 'sent') AS last_sent
 		FROM destinations d JOIN connections c ON c.id = d.connection
@@ -116,22 +146,26 @@ func (s *Store) setDestination(ctx context.Context, name string, set map[string]
 	return found(s.DB.WithContext(ctx).Model(&Destination{}).Where("name = ?", name).Updates(set))
 }
 
-// ResumeDestination lets a destination be sent to again: what was refused waits again. Where only is not nil, the other posts
-// that waited or were refused are dropped, and given back.
+// ResumeDestination lets a destination be sent to again: what was refused waits again, except what was set aside alone. Where only is
+// not nil, the other posts that waited or were refused are dropped, and given back, and those of it that were set aside wait again, too.
 func (s *Store) ResumeDestination(ctx context.Context, name string, only *[]int64) (dropped []Post, err error) {
 	err = s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		err := found(tx.Exec("UPDATE destinations SET paused = false, reason = '', held_by = '', failures = 0, not_before = NULL WHERE name = ?", name))
+		err := found(tx.Exec("UPDATE destinations SET paused = false, reason = '', held_by = '', failures = 0, not_before = NULL, aside = '{}' WHERE name = ?", name))
 		if err != nil {
 			return err
 		}
 		if only != nil {
-			err := tx.Raw("UPDATE posts SET state = 'dropped' WHERE destination = ? AND state IN ('waiting', 'refused') AND NOT id = ANY (?::bigint[]) RETURNING id, destination, arrival, workflow",
+			err := tx.Raw("UPDATE posts SET state = 'dropped' WHERE destination = ? AND state IN ('waiting', 'refused') AND NOT aside AND NOT id = ANY (?::bigint[]) RETURNING id, destination, arrival, workflow",
 				name, BigInts(*only)).Scan(&dropped).Error
 			if err != nil {
 				return err
 			}
 		}
-		if err := tx.Exec("UPDATE posts SET state = 'waiting', expires_at = NULL WHERE destination = ? AND state = 'refused'", name).Error; err != nil {
+		meant := []int64{}
+		if only != nil {
+			meant = *only
+		}
+		if err := tx.Exec("UPDATE posts SET state = 'waiting', aside = false, expires_at = NULL WHERE destination = ? AND state = 'refused' AND (NOT aside OR id = ANY (?::bigint[]))", name, BigInts(meant)).Error; err != nil {
 			return err
 		}
 		return tx.Exec("UPDATE notices SET done_at = now() WHERE about = ? AND done_at IS NULL", name).Error

@@ -124,6 +124,13 @@ func (l *Locks) Try(ctx context.Context, name string) (mine bool, err error) {
 	return mine, nil
 }
 
+// Holds tells whether a lock is still held: where the connection was lost, it is not.
+func (l *Locks) Holds(name string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.conn != nil && l.held[name]
+}
+
 // Free lets go of a lock. Where that cannot be said, the connection is given up, and all of them with it.
 func (l *Locks) Free(name string) {
 	l.mu.Lock()

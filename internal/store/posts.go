@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"slices"
 	"time"
 
@@ -51,6 +52,7 @@ type Post struct {
 	Done        bool   // the last edit of a post that follows its record
 	Edits       bool   // it is such an edit
 	UnderRemote string // the other side's id of what it answers, which is none of ours
+	Aside       bool   // refused for what is its own fault: what waits behind it goes on
 }
 
 // PostFilter narrows the outbox. Zero values do not narrow.
@@ -224,9 +226,22 @@ func (s *Store) ActOn(ctx context.Context, a Act, ids []int64, f PostFilter, mos
 			return err
 		}
 		of = len(meant)
-		return tx.Raw("UPDATE posts SET state = ?, expires_at = NULL WHERE id IN ? AND state IN ? RETURNING id, destination, arrival, workflow", a.To(), meant, a.From()).Scan(&done).Error
+		return tx.Raw("UPDATE posts SET state = ?, aside = false, expires_at = NULL WHERE id IN ? AND state IN ? RETURNING id, destination, arrival, workflow", a.To(), meant, a.From()).Scan(&done).Error
 	})
 	return done, of, err
+}
+
+// ErrState means that a post is in a state in which something cannot be done with it.
+var ErrState = errors.New("the post is in another state")
+
+// RemakePost has a post that was not sent say something else, and wait again; [ErrState] where it is not in a state for that.
+func (s *Store) RemakePost(ctx context.Context, p *Post) error {
+	res := s.DB.WithContext(ctx).Exec(`UPDATE posts SET body = ?::jsonb, title = ?, cc = ?, bcc = ?, message = ?, state = 'waiting', aside = false, expires_at = NULL WHERE id = ? AND state IN ?`,
+		string(p.Body), p.Title, p.Cc, p.Bcc, p.Message, p.ID, SendAgain.From())
+	if res.Error == nil && res.RowsAffected == 0 {
+		return ErrState
+	}
+	return res.Error
 }
 
 // ReportPost notes what the other side told later of a post that it had taken, which is named by its own id for it; p is nil where

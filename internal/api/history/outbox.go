@@ -140,6 +140,7 @@ type AttemptItem struct {
 	Address string    `json:"address" doc:"what was called"`
 	Sent    string    `json:"sent" doc:"the body as it went out"`
 	Answer  string    `json:"answer" doc:"as it came, shortened"`
+	Open    bool      `json:"open,omitempty" doc:"it has begun, and its answer isn't known yet"`
 }
 
 type postOutput struct {
@@ -177,7 +178,7 @@ const attemptsShown = 100
 func (hi *History) tried(rows []store.Attempt, err error) ([]AttemptItem, error) {
 	items := make([]AttemptItem, 0, len(rows))
 	for _, a := range rows {
-		items = append(items, AttemptItem{At: a.At, TookMs: a.TookMs, Status: a.Status, Address: a.Address, Sent: a.Sent, Answer: a.Answer})
+		items = append(items, AttemptItem{At: a.At, TookMs: a.TookMs, Status: a.Status, Address: a.Address, Sent: a.Sent, Answer: a.Answer, Open: a.Open})
 	}
 	return items, err
 }

@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"dorfbote/internal/api/kit"
+	"dorfbote/internal/core/fault"
 	"dorfbote/internal/jobs"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
@@ -65,6 +66,7 @@ func (hi *History) outboxActs() {
 		}
 	}
 	kit.Changes(hi.Kit, kit.Op("send-again", http.MethodPost, "/api/posts/{id}/again", "Send a refused or given-up post again", "Outbox"), kit.Editors, kit.ByID[struct{}](store.AboutPost), one(store.SendAgain))
+	kit.Changes(hi.Kit, kit.Op("make-anew", http.MethodPost, "/api/posts/{id}/anew", "Make a refused post anew from the version that is on, and send it", "Outbox"), kit.Editors, kit.ByID[struct{}](store.AboutPost), hi.anew)
 	kit.Changes(hi.Kit, kit.Op("drop-post", http.MethodPost, "/api/posts/{id}/drop", "Drop a post that is not sent", "Outbox"), kit.Editors, kit.ByID[struct{}](store.AboutPost), one(store.Drop))
 	kit.Changes(hi.Kit, kit.Op("hold-post", http.MethodPost, "/api/posts/{id}/hold", "Hold a post back; those behind it go on", "Outbox"), kit.Editors, kit.ByID[struct{}](store.AboutPost), one(store.Hold))
 	kit.Changes(hi.Kit, kit.Op("release-post", http.MethodPost, "/api/posts/{id}/release", "Let a held post go on", "Outbox"), kit.Editors, kit.ByID[struct{}](store.AboutPost), one(store.Release))
@@ -89,6 +91,21 @@ func (hi *History) actOn(ctx context.Context, id int64, do store.Act) (*struct{}
 		return nil, huma.Error409Conflict("the post is " + state + "; this can be done with one that is " + strings.Join(do.From(), " or "))
 	}
 	return nil, hi.moved(ctx, do.To(), posts)
+}
+
+// anew has a post say what the version that is on makes of its arrival, and sends it.
+func (hi *History) anew(ctx context.Context, _ *kit.Person, in *kit.IDInput) (*struct{}, error) {
+	p, err := hi.Engine.Decider.Anew(ctx, in.ID)
+	if f, ok := fault.Of(err); ok {
+		return nil, huma.Error409Conflict(f.Error())
+	}
+	if errors.Is(err, store.ErrState) {
+		return nil, huma.Error409Conflict("the post is " + p.State + "; this can be done with one that is " + strings.Join(store.SendAgain.From(), " or "))
+	}
+	if err != nil {
+		return nil, err
+	}
+	return nil, hi.moved(ctx, store.Waiting, []store.Post{*p})
 }
 
 // moved wakes whatever waits for posts that are in another state now.

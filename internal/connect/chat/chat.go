@@ -66,6 +66,8 @@ func (c *chat) Edit(ctx context.Context, id string, p connect.Post) connect.Deli
 
 // Upload hands a picture over before the post that shows it.
 func (c *chat) Upload(ctx context.Context, _, media string, picture []byte) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, connect.SendTimeout)
+	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, c.at("/pictures"), bytes.NewReader(picture))
 	if err != nil {
 		return "", err
@@ -130,7 +132,7 @@ func (c *chat) call(ctx context.Context, method, path, under string, p connect.P
 		if post.Sender == nil {
 			post.Sender = &wireSender{}
 		}
-		post.Sender.Picture = c.handed(ctx, &message.Picture{From: s.Picture})
+		post.Sender.Picture = c.handed(ctx, &message.Picture{From: s.Picture, Made: s.Made})
 	}
 	if pic := p.Doc.Picture; pic != nil {
 		if id := c.handed(ctx, pic); id != "" {

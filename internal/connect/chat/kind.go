@@ -21,7 +21,7 @@ func Kind() *connect.Kind {
 			{Name: "address", Label: "Address", Type: "address", Required: true},
 			{Name: "token", Label: "Token", Type: "secret", Required: true},
 		},
-		Sends: &connect.Sends{Can: []connect.Ability{connect.CanEdit, connect.CanReply, connect.CanSender, connect.CanPicture, connect.CanMention, connect.CanButtons}, Dialect: message.Rich, Form: place.Listed},
+		Sends: &connect.Sends{Hands: func(map[string]string) bool { return true }, Can: []connect.Ability{connect.CanEdit, connect.CanReply, connect.CanSender, connect.CanPicture, connect.CanMention, connect.CanButtons}, Dialect: message.Rich, Form: place.Listed},
 		Open:  func(c connect.Config) (connect.Conn, error) { return &chat{c}, nil },
 	}
 }

@@ -94,7 +94,7 @@ func (e *events) Send(ctx context.Context, p connect.Post) connect.Delivery {
 	}
 	signature, err := e.sign(p.Key, now, body)
 	if err != nil {
-		return connect.Refused("it cannot be signed: " + err.Error())
+		return connect.Unreachable("it cannot be signed: " + err.Error())
 	}
 	header := http.Header{"Content-Type": {"application/cloudevents+json"}, "Webhook-Id": {p.Key}, "Webhook-Timestamp": {strconv.FormatInt(now.Unix(), 10)}, "Webhook-Signature": {signature}}
 	return connect.SendCall(ctx, e.config.Env, connect.Call{Method: http.MethodPost, Address: e.config.Settings["address"], Shown: "POST " + e.host(), Header: header, Body: body, Key: p.Key})

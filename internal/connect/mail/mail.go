@@ -30,7 +30,7 @@ import (
 func Kind() *connect.Kind {
 	return &connect.Kind{
 		Reads: connect.ReadsAsked, Listens: func(map[string]string) bool { return true },
-		Sends: &connect.Sends{Can: []connect.Ability{connect.CanReply, connect.CanSender, connect.CanPicture, connect.CanAttach}, Dialect: message.Mail, Form: place.Mail, OwnPlaces: true},
+		Sends: &connect.Sends{Hands: func(map[string]string) bool { return true }, Can: []connect.Ability{connect.CanReply, connect.CanSender, connect.CanPicture, connect.CanAttach}, Dialect: message.Mail, Form: place.Mail, OwnPlaces: true},
 		Name:  "mail", Title: "Mailbox", Does: "Sends mails by SMTP; reads new messages of an IMAP mailbox, and leaves them unread",
 		Reports: true,
 		Mute: func(settings map[string]string) string {
@@ -94,6 +94,9 @@ func (m *mailbox) signInTo(c *imapclient.Client) error {
 
 func (m *mailbox) Close() error { return nil }
 
+// greeting bounds the handshake of TLS, and how long a server may take to greet.
+const greeting = 10 * time.Second
+
 // line opens a line to a server, encrypted from the start where that is wanted, and gives what STARTTLS begins with.
 func (m *mailbox) line(ctx context.Context, host, address, security string) (net.Conn, *tls.Config, error) {
 	tried := "calling " + address
@@ -101,7 +104,9 @@ func (m *mailbox) line(ctx context.Context, host, address, security string) (net
 	if err != nil {
 		return nil, nil, plain(tried, err)
 	}
-	// The clients know no contexts, and set deadlines of their own: when ctx ends, so does the connection.
+	// The clients know no contexts, and set deadlines of their own: when ctx ends, so does the connection. Until they do, the server has
+	// so long to greet.
+	_ = conn.SetDeadline(time.Now().Add(greeting))
 	context.AfterFunc(ctx, func() { _ = conn.Close() })
 	config := &tls.Config{ServerName: host, MinVersion: tls.VersionTLS12}
 	if m.config.Env.TLS != nil {
@@ -112,7 +117,9 @@ func (m *mailbox) line(ctx context.Context, host, address, security string) (net
 		return conn, config, nil
 	}
 	secure := tls.Client(conn, config)
-	if err := secure.HandshakeContext(ctx); err != nil {
+	shake, cancel := context.WithTimeout(ctx, greeting)
+	defer cancel()
+	if err := secure.HandshakeContext(shake); err != nil {
 		conn.Close()
 		return nil, nil, plain(tried+" with TLS", err)
 	}

@@ -10,7 +10,6 @@ import (
 	"net/mail"
 	"net/url"
 	"strings"
-	"time"
 	"unicode/utf8"
 
 	"github.com/emersion/go-smtp"
@@ -42,9 +41,6 @@ func checkSending(settings map[string]string) error {
 	return nil
 }
 
-// sending bounds one mail, from calling the server to its taking it.
-const sending = 60 * time.Second
-
 // Send sends a post as one mail to all its addresses. It goes to all of them or to none.
 func (m *mailbox) Send(ctx context.Context, p connect.Post) connect.Delivery {
 	return m.send(ctx, p, "")
@@ -71,7 +67,7 @@ func (m *mailbox) send(ctx context.Context, p connect.Post, under string) connec
 	host, address := m.smtpAddress()
 	out := connect.Delivery{Address: "SMTP " + address}
 	if host == "" {
-		return connect.Refused("nothing can be sent from this mailbox; give its SMTP server in the settings")
+		return connect.Unreachable("nothing can be sent from this mailbox; give its SMTP server in the settings")
 	}
 	letter, err := m.letter(ctx, p, under)
 	if err != nil {
@@ -95,7 +91,9 @@ func (m *mailbox) send(ctx context.Context, p connect.Post, under string) connec
 		opts.UTF8 = true
 	}
 	if err := c.Mail(letter.from, opts); err != nil {
-		return failed(out, err, letter.from)
+		out = failed(out, err, letter.from)
+		out.Place = out.Final
+		return out
 	}
 	for _, to := range letter.all {
 		if err := c.Rcpt(to, nil); err != nil {

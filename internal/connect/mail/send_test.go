@@ -193,7 +193,7 @@ func TestARealServer(t *testing.T) {
 	m = opened(t, settings, env)
 	d := m.Send(t.Context(), connect.Post{Place: "marit@localhost", Key: "k5", Doc: &message.Document{Title: "x"}})
 	assert.False(t, d.Taken)
-	assert.False(t, d.Final, "what is wrong with the settings is mended, and the mail goes: %+v", d)
+	assert.True(t, d.Final && d.Place, "whom the server does not let sign in can send nothing at all: %+v", d)
 	assert.NotContains(t, fmt.Sprint(d), "wrong\x00")
 	steps = m.Prove(t.Context())
 	assert.Contains(t, steps[0].Do, "password")

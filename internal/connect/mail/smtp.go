@@ -43,6 +43,13 @@ func (m *mailbox) smtpAddress() (host, address string) {
 	return hostPort(m.config.Settings["smtp"], port)
 }
 
+// Bounds of the phases of one mail. All of them together end before the job does that sends it.
+const (
+	sending    = 40 * time.Second // from calling the server to its taking the mail
+	commanding = 8 * time.Second  // from one command to its answer, the greeting included
+	submitting = 25 * time.Second // from the end of the mail to its being taken
+)
+
 // dialSMTP opens a line to the server that takes mails, and signs in.
 func (m *mailbox) dialSMTP(ctx context.Context) (*smtp.Client, error) {
 	host, address := m.smtpAddress()
@@ -64,7 +71,7 @@ func (m *mailbox) dialSMTP(ctx context.Context) (*smtp.Client, error) {
 	} else {
 		c = smtp.NewClient(conn)
 	}
-	c.CommandTimeout, c.SubmissionTimeout = 20*time.Second, 40*time.Second
+	c.CommandTimeout, c.SubmissionTimeout = commanding, submitting
 	if err := c.Hello("dorfbote.invalid"); err != nil {
 		_ = c.Close()
 		return nil, plain(tried, err)
@@ -93,8 +100,10 @@ func (m *mailbox) signInSMTP(c *smtp.Client) error {
 	}
 	if err := c.Auth(how); err != nil {
 		t := plain(tried, err)
-		if _, ok := errors.AsType[*smtp.SMTPError](err); ok {
+		if said, ok := errors.AsType[*smtp.SMTPError](err); ok {
+			t.Said = strings.TrimSpace(fmt.Sprintf("%d %s", said.Code, said.Message))
 			t.Do, t.Who = "check the user and the password", "whoever runs the mail server"
+			t.Status = said.Code
 		}
 		return t
 	}
@@ -128,8 +137,9 @@ func (m *mailbox) from() string {
 	return m.config.Settings["user"]
 }
 
-// failed makes a delivery of an error. What the server will not take at any time is final; no answer, its asking to try again, and
-// what is wrong with the settings, which somebody may mend, are not.
+// failed makes a delivery of an error. What the server will not take at any time is final, and so is whom it does not let sign in; no
+// answer, its asking to try again, and what is wrong with the line, which somebody may mend, are not. Whom it lets neither sign in nor
+// send can send nothing at all; one recipient, or one mail, that it refuses says nothing of the next.
 func failed(out connect.Delivery, err error, of string) connect.Delivery {
 	if se, ok := errors.AsType[*smtp.SMTPError](err); ok {
 		out.Status, out.Final = se.Code, se.Code >= 500 && of != ""
@@ -138,6 +148,9 @@ func failed(out connect.Delivery, err error, of string) connect.Delivery {
 			out.Answer = of + ": " + out.Answer
 		}
 		return out
+	}
+	if f, ok := fault.Of(err); ok && f.Status >= 500 {
+		out.Status, out.Final, out.Place = f.Status, true, true
 	}
 	out.Answer = fault.Plainly(err)
 	if f, ok := fault.Of(err); ok && f.Tried != "" {

@@ -112,7 +112,7 @@ func (sp *speaker) hear(t xmlstream.TokenReadEncoder, start *xml.StartElement) e
 		for _, s := range p.Muc.Status {
 			switch s.Code {
 			case 201: // it was not there, and has been made by joining it
-				sp.entered(room, &refusal{&fault.Fault{Tried: "joining " + room, Said: "there is no such room", Do: "check the room's address"}})
+				sp.entered(room, &refusal{Fault: &fault.Fault{Tried: "joining " + room, Said: "there is no such room", Do: "check the room's address"}})
 				return nil
 			case 110:
 				if p.Type != stanza.UnavailablePresence {
@@ -145,7 +145,10 @@ func (sp *speaker) hear(t xmlstream.TokenReadEncoder, start *xml.StartElement) e
 }
 
 // refusal is what the server or a room will not take at any time.
-type refusal struct{ *fault.Fault }
+type refusal struct {
+	*fault.Fault
+	own bool // it is about what was said, and would not meet what is said next
+}
 
 // Unwrap gives the refusal in words.
 func (r *refusal) Unwrap() error { return r.Fault }
@@ -162,7 +165,8 @@ func refusedBy(e stanza.Error, f *fault.Fault) error {
 	if e.Type == stanza.Wait || e.Condition == stanza.InternalServerError || e.Condition == stanza.RemoteServerNotFound {
 		return f
 	}
-	return &refusal{f}
+	own := f.Tried == "" && (e.Condition == stanza.BadRequest || e.Condition == stanza.NotAcceptable || e.Condition == stanza.PolicyViolation)
+	return &refusal{f, own}
 }
 
 func (sp *speaker) entered(room string, err error) {
@@ -248,7 +252,7 @@ func (x *xmppRooms) Reply(ctx context.Context, id string, p connect.Post) connec
 	}
 	to, err := jid.Parse(p.Place)
 	if err != nil {
-		return connect.Refused("this is no address of a room or a person")
+		return connect.Unreachable("this is no address of a room or a person")
 	}
 	from := x.user.Bare().String()
 	if x.isRoom(to) {
@@ -323,7 +327,7 @@ func (x *xmppRooms) say(ctx context.Context, p connect.Post, more, thread xml.To
 	out := connect.Delivery{Address: "XMPP message to " + p.Place}
 	to, err := jid.Parse(p.Place)
 	if err != nil || to.Localpart() == "" {
-		return connect.Refused("this is no address of a room or a person")
+		return connect.Unreachable("this is no address of a room or a person")
 	}
 	out.Sent, _ = body(p.Doc)
 	sp, err := x.speak(ctx)
@@ -405,7 +409,9 @@ func (sp *speaker) toPerson(ctx context.Context, out connect.Delivery, id string
 
 // unsaid makes a delivery of an error.
 func unsaid(out connect.Delivery, err error) connect.Delivery {
-	_, out.Final = errors.AsType[*refusal](err)
+	if r, ok := errors.AsType[*refusal](err); ok {
+		out.Final, out.Place = true, !r.own
+	}
 	if f, ok := fault.Of(err); ok {
 		out.Answer = strings.TrimPrefix(f.Tried+": "+fault.Plainly(f), ": ")
 	} else {

@@ -105,7 +105,7 @@ func (w *webhook) Upload(ctx context.Context, place, media string, picture []byt
 func (w *webhook) call(ctx context.Context, p connect.Post, under, method, address string, edit bool) connect.Delivery {
 	i := slices.IndexFunc(w.places, func(o known) bool { return o.name == p.Place })
 	if i < 0 {
-		return connect.Refused(fmt.Sprintf("there is no place %s any more; add it in the settings of %s", p.Place, w.config.ID))
+		return connect.Unreachable(fmt.Sprintf("there is no place %s any more; add it in the settings of %s", p.Place, w.config.ID))
 	}
 	if address == "" {
 		address = w.places[i].address

@@ -64,7 +64,9 @@ func Kind() *connect.Kind {
 	return &connect.Kind{
 		Name: "webhook", Title: "Webhook", Does: "Posts messages to any chat or app that takes an HTTP call, in the shape that it wants",
 		Settings: append(append(settings, connect.AuthSettings()...), connect.AsksWhy()),
-		Sends:    &connect.Sends{Dialect: message.Rich, Form: place.Listed},
+		Sends: &connect.Sends{Dialect: message.Rich, Form: place.Listed, Hands: func(settings map[string]string) bool {
+			return settings["picture_address"] != "" || settings["shape"] == ownShape && settings["format"] == asParts
+		}},
 		Check:    check,
 		Able:     able,
 		Open: func(c connect.Config) (connect.Conn, error) {

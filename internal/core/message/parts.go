@@ -16,6 +16,7 @@ import (
 type Sender struct {
 	Name    string `json:"name,omitempty"`
 	Picture string `json:"picture,omitempty"` // its address
+	Made    []byte `json:"-"`                 // what was fetched from there, as PNG or JPEG
 }
 
 // Picture is a picture of a message, with what it shows in words.
@@ -266,7 +267,7 @@ func (m *Message) Parts() []Part {
 
 // fill fills the parts in.
 func (p *parts) fill(d *Document, f *filling) {
-	if s := (Sender{f.line("sender", p.sender.name), f.address("sender", p.sender.picture)}); s != (Sender{}) {
+	if s := (Sender{Name: f.line("sender", p.sender.name), Picture: f.address("sender", p.sender.picture)}); s.Name != "" || s.Picture != "" {
 		d.Sender = &s
 	}
 	for i, l := range p.links {

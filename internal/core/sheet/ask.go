@@ -278,6 +278,7 @@ func (s *Sheet) askWhom(p *Plan, known Known, used map[string]bool, problems *re
 					problems.Unfinished(t.At, at, "%s", why)
 				}
 			}
+			known.warnHalted(t, at, addr.Fixed, problems)
 		}
 		if pa.Message != nil && pa.Message.UsesIt() {
 			problems.Add(a.Message.At, path+".message", "", "the message %s speaks of it, so it cannot be a question", a.Message.S)

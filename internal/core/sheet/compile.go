@@ -32,6 +32,8 @@ type Known struct {
 	Workflows func() []string
 	// Shut says why a destination would take no post at the moment, and what to do; "" where it would.
 	Shut func(destination string) string
+	// Halted says why what is sent to a destination waits at the moment; "" where it goes. That keeps nothing from being switched on.
+	Halted func(destination string) string
 	// Lenient lets places pass that there are not: of a version that is on, whatever has gone since.
 	Lenient bool
 	// Unwritable says why a source's records cannot be added to, or changed, and what to do; "" where they can.
@@ -199,9 +201,20 @@ func (p *Plan) branch(b Branch, path string, known Known, used map[string]bool, 
 				problems.Unfinished(t.To.At, at, "%s", why)
 			}
 		}
+		known.warnHalted(t.To, at, pt.To.Fixed, problems)
 		out.Tell = append(out.Tell, pt)
 	}
 	return out
+}
+
+// warnHalted says where what is told would wait.
+func (k *Known) warnHalted(t report.Text, path, to string, problems *report.List) {
+	if k.Halted == nil || to == "" {
+		return
+	}
+	if why := k.Halted(to); why != "" {
+		problems.Warn(t.At, path, "", "%s", why)
+	}
 }
 
 func (p *Plan) message(t report.Text, path string, used map[string]bool, problems *report.List) *message.Message {

@@ -2,8 +2,9 @@ package outbox
 
 import (
 	"context"
-	"database/sql"
+	"errors"
 	"fmt"
+	"net/http"
 	"strings"
 	"time"
 
@@ -13,10 +14,8 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/decide"
-	"dorfbote/internal/core/message"
 	"dorfbote/internal/engine/host"
 	"dorfbote/internal/jobs"
-	"dorfbote/internal/notify"
 	"dorfbote/internal/observe"
 	"dorfbote/internal/store"
 )
@@ -27,17 +26,31 @@ const maxAttempts = 250
 
 // Drain sends what waits for one destination, in order. Only one process at a time does so for a
 // destination. Whoever finds it taken may leave: the holder looks once more after letting go, and so
-// sees everything that was there before.
+// sees everything that was there before. Where all berths of its connection are taken, it is called again once one is free.
 func (o *Outbox) Drain(ctx context.Context, job jobs.Drain) error {
 	name := job.Destination
+	connection, _, _ := strings.Cut(name, "/")
+	if !o.berths.enter(connection, name, time.Now()) {
+		return nil
+	}
+	err := o.drainAll(ctx, name)
+	if next := o.berths.leave(connection, name, time.Now()); next != "" {
+		wake, cancel := context.WithTimeout(context.WithoutCancel(ctx), settling)
+		defer cancel()
+		err = errors.Join(err, o.Wake(wake, next))
+	}
+	return err
+}
+
+func (o *Outbox) drainAll(ctx context.Context, name string) error {
 	for {
-		again := false
-		mine, err := o.Store.Hold(ctx, store.LockDrain, name, func() error {
-			var err error
-			again, err = o.drain(ctx, name)
+		mine, err := o.drains.Try(ctx, name)
+		if err != nil || !mine {
 			return err
-		})
-		if err != nil || !mine || !again {
+		}
+		again, err := o.drain(ctx, name)
+		o.drains.Free(name)
+		if err != nil || !again {
 			return err
 		}
 		left, err := o.Async.NextPosts(ctx, name, 1)
@@ -47,8 +60,12 @@ func (o *Outbox) Drain(ctx context.Context, job jobs.Drain) error {
 	}
 }
 
-// draining is for how long one job sends to a destination; then it makes room for others, and goes on in the next.
-const draining = jobs.Timeout / 2
+// draining is for how long one job sends to a destination; then it makes room for others, and goes on in the next. No one call takes
+// longer than what is left of the job's time after that; each kind has limits of its own for the phases of its calls, which are shorter.
+const (
+	draining = 15 * time.Second
+	calling  = jobs.Timeout - draining - settling
+)
 
 // longestPause is how long a drain waits for the next post's time; for longer, another is put on for then.
 const longestPause = 4 * time.Second
@@ -56,39 +73,25 @@ const longestPause = 4 * time.Second
 // readHolds is how long what was read of the outbox holds, before it is looked at once more.
 const readHolds = 250 * time.Millisecond
 
+// settling is how long writing down what came of a call may take once the job's own time is up.
+const settling = 5 * time.Second
+
+// draught is one turn of sending to a destination.
+type draught struct {
+	*store.Destination
+	connection *store.Connection
+	sender     connect.Sender
+	pace       *posting
+}
+
 // drain sends posts until none waits or the destination must be left alone. again is false in the
 // latter case.
 func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error) {
-	d, err := o.Store.Destination(ctx, name)
-	if err != nil {
-		return false, fmt.Errorf("destination %s: %w", name, err)
-	}
-	if d.Paused {
-		return false, nil
-	}
-	pace := newPosting(d, o.Now())
-	if wait := pace.wait(o.Now()); wait > longestPause {
-		return false, o.later(ctx, name, *d.NotBefore)
-	}
-	var c store.Connection
-	if err := o.Store.DB.WithContext(ctx).First(&c, "id = ?", d.Connection).Error; err != nil {
-		return false, err
-	}
-	if c.Paused {
-		return false, nil
-	}
-	conn, letGo, err := o.line(&c)
-	if err != nil {
+	d, letGo, err := o.begin(ctx, name)
+	if err != nil || d == nil {
 		return false, err
 	}
 	defer letGo()
-	sender, ok := conn.(connect.Sender)
-	if !ok {
-		return false, fmt.Errorf("nothing can be sent over %s, which is of the kind %s", c.ID, c.Kind)
-	}
-	if p, ok := conn.(connect.Pacer); ok {
-		pace.most = p.PerMinute()
-	}
 	began := time.Now()
 	for {
 		posts, err := o.Async.NextPosts(ctx, name, 20)
@@ -99,6 +102,7 @@ func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error)
 		if err := o.Store.Durable(ctx); err != nil {
 			return false, err
 		}
+		ready := o.prepareAll(ctx, d.connection, posts)
 		for i := range posts {
 			if time.Since(began) > draining {
 				return false, o.Wake(ctx, name)
@@ -106,7 +110,10 @@ func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error)
 			if i > 0 && time.Since(read) > readHolds {
 				break // a person may have held or dropped what comes next, or paused the destination
 			}
-			goOn, err := o.sendOne(ctx, &c, sender, d, pace, &posts[i])
+			if !o.drains.Holds(name) {
+				return false, errLockLost
+			}
+			goOn, err := o.sendOne(ctx, d, &posts[i], func() (*connect.Post, error) { return ready(i) })
 			if err != nil || !goOn {
 				return false, err
 			}
@@ -123,131 +130,207 @@ func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error)
 	}
 }
 
+// errLockLost ends a drain whose lock went with its connection to the database: somebody else may be sending by now.
+var errLockLost = errors.New("the lock of the destination was lost")
+
+// cutOffWords are the answer of a try of which nobody knows what came.
+const cutOffWords = "it was cut off before an answer came"
+
+// begin makes ready to send to a destination; d is nil where it must be left alone.
+func (o *Outbox) begin(ctx context.Context, name string) (d *draught, letGo func(), err error) {
+	to, err := o.Store.Destination(ctx, name)
+	if err != nil {
+		return nil, nil, fmt.Errorf("destination %s: %w", name, err)
+	}
+	if to.Paused {
+		return nil, nil, nil
+	}
+	// A try that a process did not live to settle counts as one that failed: whatever ended the process may end the next as well.
+	if cut, err := o.Async.CutOff(ctx, name, cutOffWords); err != nil {
+		return nil, nil, err
+	} else if cut > 0 {
+		to.Failures++
+		at := o.Now().Add(host.Backoff(to.Failures))
+		if err := o.Async.DB.WithContext(ctx).Exec("UPDATE destinations SET failures = ?, not_before = greatest(not_before, ?) WHERE name = ?", to.Failures, at, name).Error; err != nil {
+			return nil, nil, err
+		}
+		return nil, nil, o.later(ctx, name, at)
+	}
+	pace := newPosting(to, o.Now())
+	if wait := pace.wait(o.Now()); wait > longestPause {
+		return nil, nil, o.later(ctx, name, *to.NotBefore)
+	}
+	var c store.Connection
+	if err := o.Store.DB.WithContext(ctx).First(&c, "id = ?", to.Connection).Error; err != nil || c.Paused {
+		return nil, nil, err
+	}
+	conn, letGo, err := o.line(&c)
+	if err != nil {
+		return nil, nil, err
+	}
+	sender, ok := conn.(connect.Sender)
+	if !ok {
+		letGo()
+		return nil, nil, fmt.Errorf("nothing can be sent over %s, which is of the kind %s", c.ID, c.Kind)
+	}
+	if p, ok := conn.(connect.Pacer); ok {
+		pace.most = p.PerMinute()
+	}
+	return &draught{Destination: to, connection: &c, sender: sender, pace: pace}, letGo, nil
+}
+
 // sendOne sends one post and writes down what came back. It gives false where the destination must be
 // left alone for now.
-func (o *Outbox) sendOne(ctx context.Context, c *store.Connection, sender connect.Sender, d *store.Destination, pace *posting, p *store.Post) (bool, error) {
-	doc, err := message.Stored(p.Body)
-	if err != nil {
-		return false, fmt.Errorf("post %d: %w", p.ID, err)
-	}
-	if doc, err = o.drawn(ctx, p, doc); err != nil {
-		return false, err
-	}
-	if doc, err = o.shared(ctx, p, doc); err != nil {
-		return false, err
-	}
-	if doc, err = o.carried(ctx, c, p, doc); err != nil {
-		return false, err
-	}
-	doc, buttons, err := o.pressable(ctx, c, p, doc)
-	if err != nil {
-		return false, err
-	}
-	doc, why, err := o.why(ctx, c, p, doc)
-	if err != nil {
-		return false, err
-	}
-	place := placeOf(d.Name)
-	out := sending{Post: connect.Post{Buttons: buttons, Why: why, Place: place, Cc: placeOf(p.Cc), Bcc: placeOf(p.Bcc), Doc: doc, Key: p.Key, Digest: p.Message == decide.DigestMessage}}
+func (o *Outbox) sendOne(ctx context.Context, d *draught, p *store.Post, ready func() (*connect.Post, error)) (bool, error) {
 	if p.ExpiresAt != nil && o.Now().After(*p.ExpiresAt) {
 		p.State, p.Answer = store.Expired, "it waited for longer than the sheet calls useful"
-		if _, err := o.settle(ctx, p, d, settling{}); err != nil {
+		if _, err := o.settle(ctx, p, d.Destination, settled{}); err != nil {
 			return false, err
 		}
 		return true, o.expired(ctx, p)
 	}
-	if wait := pace.wait(o.Now()); wait > 0 {
-		if wait > longestPause {
-			return false, o.leave(ctx, d, o.Now().Add(wait))
-		}
-		select {
-		case <-time.After(wait):
-		case <-ctx.Done():
+	if wait := d.pace.wait(o.Now()); wait > longestPause {
+		return false, o.leave(ctx, d.Destination, o.Now().Add(wait))
+	} else if wait > 0 {
+		host.Wait(ctx, wait)
+		if ctx.Err() != nil {
 			return false, ctx.Err()
 		}
 	}
-	if p.Updates != nil {
-		remote, err := o.Async.RemoteID(ctx, *p.Updates)
-		if err != nil {
+	post, err := ready()
+	if err != nil {
+		return false, err
+	}
+	post.Place = d.To()
+	out := sending{Post: *post, under: p.UnderRemote}
+	if p.Updates != nil { // where the earlier post never got there, this one is a new one
+		if out.replaces, err = o.Async.RemoteID(ctx, *p.Updates); err != nil {
 			return false, err
 		}
-		out.replaces = remote // where the earlier post never got there, this one is a new one
 	}
-	out.under = p.UnderRemote
 	if p.Under != nil {
-		remote, err := o.Async.RemoteID(ctx, *p.Under)
-		if err != nil {
+		if out.under, err = o.Async.RemoteID(ctx, *p.Under); err != nil {
 			return false, err
 		}
-		out.under = remote
 	}
-	began := time.Now()
-	call, span := otel.Tracer("dorfbote/engine").Start(ctx, "post", trace.WithAttributes(attribute.Int64("post", p.ID), attribute.Int64("arrival", p.Arrival), attribute.String("destination", d.Name)))
-	r := out.by(call, sender)
-	if r.Instead != "" {
-		if r.Instead == connect.InsteadReply {
+	try, err := o.try(ctx, p, d, out)
+	if err != nil {
+		return false, err
+	}
+	if try.Instead != "" {
+		if try.Instead == connect.InsteadReply {
 			out.under = out.replaces
 		}
 		out.replaces, out.Key = "", p.Key+"-instead"
-		o.Log.Info("an edit was refused; it is told anew", "post", p.ID, "destination", d.Name, "status", r.Status)
-		if err := o.attempted(ctx, p, began, r); err != nil {
-			span.End()
+		o.Log.Info("an edit was refused; it is told anew", "post", p.ID, "destination", d.Name, "status", try.Status)
+		if err := o.Async.EndTry(ctx, try.attempt()); err != nil {
 			return false, err
 		}
-		began = time.Now()
-		r = out.by(call, sender)
+		if try, err = o.try(ctx, p, d, out); err != nil {
+			return false, err
+		}
 	}
-	span.SetAttributes(attribute.Int("http.response.status_code", r.Status))
+	return o.judge(ctx, p, d, try)
+}
+
+// tried is one try of a post and what came of it.
+type tried struct {
+	connect.Delivery
+	id   int64 // of the attempt
+	at   time.Time
+	took time.Duration
+	cut  bool // the job ended before the answer came
+}
+
+func (t *tried) attempt() store.Attempt {
+	return store.Attempt{ID: t.id, At: t.at, TookMs: int(t.took.Milliseconds()), Status: t.Status, Address: t.Address, Sent: t.Sent, Answer: t.Raw}
+}
+
+// try sends a post once. That it is tried is written down while the call is on its way: one that is cut off is known of.
+func (o *Outbox) try(ctx context.Context, p *store.Post, d *draught, out sending) (*tried, error) {
+	began := time.Now()
+	t := &tried{at: o.Now()}
+	written := make(chan error, 1)
+	go func() {
+		var err error
+		t.id, err = o.Async.BeganTry(ctx, p.ID, t.at)
+		written <- err
+	}()
+	call, span := otel.Tracer("dorfbote/engine").Start(ctx, "post", trace.WithAttributes(attribute.Int64("post", p.ID), attribute.Int64("arrival", p.Arrival), attribute.String("destination", d.Name)))
+	call, cancel := context.WithTimeout(call, calling)
+	t.Delivery = out.by(call, d.sender)
+	cancel()
+	span.SetAttributes(attribute.Int("http.response.status_code", t.Status))
 	span.End()
-	if ctx.Err() != nil {
-		return false, ctx.Err() // what became of the call is not known; the key makes trying again safe
+	t.took = time.Since(began)
+	o.berths.took(d.Connection, t.took, t.Status != 0 || t.Taken, time.Now())
+	if err := <-written; err != nil {
+		return nil, err // what became of the call is not known; the key makes trying again safe
 	}
-	now, took := o.Now(), time.Since(began)
+	p.Attempts++
+	if ctx.Err() != nil && !t.Taken {
+		t.cut, t.Final, t.Answer, t.Raw = true, false, cutOffWords, cutOffWords
+	}
+	return t, nil
+}
+
+// judge writes down what came of a try, and has done what follows from it. It gives false where the destination must be left alone
+// for now.
+func (o *Outbox) judge(ctx context.Context, p *store.Post, d *draught, t *tried) (bool, error) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), settling)
+	defer cancel()
+	now := o.Now()
 	outcome := observe.Again
 	switch {
-	case r.Taken:
+	case t.Taken:
 		outcome = observe.Taken
-	case r.Final:
+	case t.Final:
 		outcome = observe.Refused
 	}
-	o.Meters.Posted(d.Connection, outcome, r.Status, took)
-	p.Attempts++
-	p.Status, p.Answer = r.Status, r.Answer
-	done := settling{tried: &store.Attempt{At: now.Add(-took), TookMs: int(took.Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Sent, Answer: r.Raw}}
+	o.Meters.Posted(d.Connection, outcome, t.Status, t.took)
+	p.Status, p.Answer = t.Status, t.Answer
+	attempt := t.attempt()
+	done := settled{tried: &attempt}
 	switch {
-	case r.Taken:
-		p.State, p.RemoteID, p.Link, p.SentAt = store.Sent, r.ID, r.Link, &now
-		done.notBefore = pace.sent(d, now)
+	case t.Taken:
+		p.State, p.RemoteID, p.Link, p.SentAt = store.Sent, t.ID, t.Link, &now
+		done.notBefore = d.pace.sent(d.Destination, now)
 		o.Meters.Told(now.Sub(p.CreatedAt))
-		follows, err := o.settle(ctx, p, d, done)
-		if err == nil && follows {
+		came, err := o.settle(ctx, p, d.Destination, done)
+		if err == nil && came.Follows {
 			err = o.Jobs.Add(ctx, jobs.Follow{Arrival: p.Arrival, Workflow: p.Workflow})
 		}
 		return err == nil, err
-	case r.Final && p.Trial: // whoever tries sees it at once, and the channel is not theirs to stop
+	case t.Final && p.Trial: // whoever tries sees it at once, and the channel is not theirs to stop
 		p.State = store.GivenUp
-		_, err := o.settle(ctx, p, d, done)
+		_, err := o.settle(ctx, p, d.Destination, done)
 		return true, err
-	case r.Final:
-		p.State, done.reason = store.Refused, r.Answer
-		o.Log.Warn("post refused", "post", p.ID, "arrival", p.Arrival, "destination", d.Name, "status", r.Status)
-		if _, err := o.settle(ctx, p, d, done); err != nil {
+	case t.Final:
+		p.State, p.Aside = store.Refused, !t.Place
+		if t.Place {
+			done.reason = t.Answer
+		} else {
+			done.aside = asideWords(t.Answer)
+		}
+		came, err := o.settle(ctx, p, d.Destination, done)
+		o.Log.Warn("post refused", "post", p.ID, "arrival", p.Arrival, "destination", d.Name, "status", t.Status, "paused", came.Paused)
+		if err != nil {
 			return false, err
 		}
-		return false, o.tellOwner(ctx, p, d)
+		return !came.Paused, o.tellOwner(ctx, p, d.Destination)
 	case p.Attempts >= maxAttempts:
 		p.State = store.GivenUp
-		_, err := o.settle(ctx, p, d, done)
+		_, err := o.settle(ctx, p, d.Destination, done)
 		return true, err
 	}
-	wait := max(r.Wait, host.Backoff(d.Failures))
-	if r.Status == 429 && r.Wait > 0 {
-		wait = r.Wait
-		pace.refused(d, now, wait)
+	wait := max(t.Wait, host.Backoff(d.Failures))
+	if t.Status == http.StatusTooManyRequests && t.Wait > 0 {
+		wait = t.Wait
+		d.pace.refused(d.Destination, now, wait)
 	}
 	at := now.Add(wait)
 	done.notBefore = &at
-	if _, err := o.settle(ctx, p, d, done); err != nil {
+	if _, err := o.settle(ctx, p, d.Destination, done); err != nil {
 		return false, err
 	}
 	return false, o.later(ctx, d.Name, at)
@@ -293,76 +376,12 @@ func (o *Outbox) expired(ctx context.Context, p *store.Post) error {
 		string(decide.Expired), p.Arrival, p.Workflow, p.Arrival, p.Workflow).Error
 }
 
-// attempted keeps a try that another followed at once.
-func (o *Outbox) attempted(ctx context.Context, p *store.Post, at time.Time, r connect.Delivery) error {
-	return o.Async.DB.WithContext(ctx).Create(&store.Attempt{Post: &p.ID, At: o.Now(), TookMs: int(time.Since(at).Milliseconds()), Status: r.Status, Address: r.Address, Sent: r.Sent, Answer: r.Raw}).Error
-}
-
 // leave lets a destination be until a time.
 func (o *Outbox) leave(ctx context.Context, d *store.Destination, at time.Time) error {
 	if err := o.Store.DB.WithContext(ctx).Exec("UPDATE destinations SET not_before = ? WHERE name = ?", at, d.Name).Error; err != nil {
 		return err
 	}
 	return o.later(ctx, d.Name, at)
-}
-
-// settling is what became of trying to send a post, besides the post's own state.
-type settling struct {
-	tried     *store.Attempt // nil where no call was made
-	notBefore *time.Time     // until when the destination is left alone
-	reason    string         // why it is paused until a person has seen to it; "" lets it go on
-}
-
-// settle writes a post's and its destination's state, and what was tried, in one statement. What a person has decided of
-// the post meanwhile stays, unless it has been sent. It tells whether something
-// follows on the post. The commit does not wait for the disk: where a crash of the machine undoes it, the post is sent
-// again under the same key, as it would be had the machine crashed a moment earlier.
-func (o *Outbox) settle(ctx context.Context, p *store.Post, d *store.Destination, done settling) (follows bool, err error) {
-	if d.Failures++; p.State == store.Sent || p.State == store.Expired {
-		d.Failures = 0
-	}
-	var quietBefore any
-	if done.notBefore != nil {
-		quietBefore = *done.notBefore
-	}
-	tried := done.tried
-	if tried == nil {
-		tried = &store.Attempt{}
-	}
-	var row struct{ Follows bool }
-	others := ""
-	if p.Message == decide.DigestMessage { // it tells of other alerts, too
-		others = `f AS (
-			UPDATE escalations SET due_at = now() + within_ms * interval '1 millisecond' WHERE @state = 'sent' AND workflow = @workflow AND @key = ANY (with_posts) AND due_at IS NULL RETURNING 1),`
-	}
-	err = o.Async.DB.WithContext(ctx).Raw(`WITH p AS (
-			UPDATE posts SET state = CASE WHEN state = 'waiting' OR @state = 'sent' THEN @state ELSE state END, attempts = @attempts, status = @status, answer = @answer, remote_id = @remote, link = @link, sent_at = CAST(@sent AS timestamptz)
-			WHERE id = @id RETURNING 1),
-		d AS (
-			UPDATE destinations SET failures = @failures, not_before = CAST(@later AS timestamptz), paused = paused OR @reason <> '', reason = CASE WHEN @reason <> '' THEN @reason ELSE reason END,
-				held_by = CASE WHEN @reason <> '' THEN '' ELSE held_by END, spacing_ms = @spacing, spaced_at = CAST(@spaced AS timestamptz)
-			WHERE name = @name AND (failures <> @failures OR not_before IS DISTINCT FROM CAST(@later AS timestamptz) OR @reason <> '' OR spacing_ms <> @spacing) RETURNING 1),
-		h AS (
-			INSERT INTO hours (what, name, hour, n) SELECT 'posts', @name, date_trunc('hour', now()), 1 WHERE @state = 'sent'
-			ON CONFLICT (what, name, hour) DO UPDATE SET n = hours.n + 1 RETURNING 1),
-		c AS (
-			UPDATE connections SET last_ok = now(), failing_since = NULL, last_error = '' WHERE @state = 'sent' AND id = split_part(@name, '/', 1)
-				AND (last_ok IS NULL OR last_ok < now() - interval '1 minute' OR failing_since IS NOT NULL) RETURNING 1),
-		e AS (
-			UPDATE escalations SET due_at = now() + within_ms * interval '1 millisecond' WHERE workflow = @workflow AND arrival = @arrival AND due_at IS NULL AND NOT @trial
-				AND (@state = 'sent' OR @state IN ('refused', 'given up', 'expired') AND NOT EXISTS (
-					SELECT 1 FROM posts o WHERE o.workflow = @workflow AND o.arrival = @arrival AND o.id <> @id AND o.state IN ('waiting', 'held', 'sent'))) RETURNING 1),
-		`+others+`
-		a AS (
-			INSERT INTO attempts (post, at, took_ms, status, address, sent, answer) SELECT @id, @at, @took, @status, @address, @body, @raw WHERE @tried RETURNING 1)
-		SELECT pg_notify('`+notify.Channel+`', @event), (SELECT count(*) FROM p), (SELECT count(*) FROM d), (SELECT count(*) FROM a), (SELECT count(*) FROM h), (SELECT count(*) FROM c), (SELECT count(*) FROM e),
-			EXISTS (SELECT 1 FROM steps s WHERE s.arrival = @arrival AND s.workflow = @workflow AND s.state = 'waiting') AS follows`,
-		sql.Named("arrival", p.Arrival), sql.Named("workflow", p.Workflow), sql.Named("state", p.State), sql.Named("attempts", p.Attempts), sql.Named("status", p.Status), sql.Named("answer", p.Answer),
-		sql.Named("remote", p.RemoteID), sql.Named("link", p.Link), sql.Named("sent", p.SentAt), sql.Named("id", p.ID), sql.Named("failures", d.Failures),
-		sql.Named("later", quietBefore), sql.Named("reason", done.reason), sql.Named("name", d.Name), sql.Named("event", notify.Message{Topic: notify.Posts, ID: p.ID}.Text()),
-		sql.Named("spacing", d.SpacingMs), sql.Named("spaced", d.SpacedAt), sql.Named("trial", p.Trial), sql.Named("key", p.Key), sql.Named("tried", done.tried != nil), sql.Named("at", tried.At), sql.Named("took", tried.TookMs),
-		sql.Named("address", tried.Address), sql.Named("body", tried.Sent), sql.Named("raw", tried.Answer)).Scan(&row).Error
-	return row.Follows, err
 }
 
 // later asks for a drain at a time, unless one is put on for no later. The job is what holds whatever happens to this

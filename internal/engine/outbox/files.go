@@ -96,8 +96,9 @@ func (o *Outbox) held(ctx context.Context, arrival int64, address string, most i
 }
 
 // carried has the files of a message go along: those that lie elsewhere are fetched, workbooks are made. One that cannot be had, or
-// that this kind of connection does not carry, is a link, or its name where none can be given: that is no reason not to tell.
-func (o *Outbox) carried(ctx context.Context, c *store.Connection, p *store.Post, doc *message.Document) (*message.Document, error) {
+// that this kind of connection does not carry, is a link, or its name where none can be given: that is no reason not to tell. What lies elsewhere
+// is fetched within fetch.
+func (o *Outbox) carried(ctx, fetch context.Context, c *store.Connection, p *store.Post, doc *message.Document) (*message.Document, error) {
 	if len(doc.Attach) == 0 {
 		return doc, nil
 	}
@@ -108,7 +109,7 @@ func (o *Outbox) carried(ctx context.Context, c *store.Connection, p *store.Post
 	out := *doc
 	out.Attach, out.Links = nil, slices.Clone(doc.Links)
 	left := largestAll
-	var named []string
+	var named, linked []string
 	for n, f := range doc.Attach {
 		if f.Held != "" {
 			if _, _, err := o.itsOwn(ctx, p.Arrival, f.Held); errors.Is(err, errNotItsOwn) {
@@ -119,7 +120,7 @@ func (o *Outbox) carried(ctx context.Context, c *store.Connection, p *store.Post
 			}
 		}
 		if carries {
-			file, err := o.take(ctx, p, f, &left)
+			file, err := o.take(fetch, p, f, &left)
 			if err == nil {
 				out.Attach = append(out.Attach, file)
 				continue
@@ -137,10 +138,16 @@ func (o *Outbox) carried(ctx context.Context, c *store.Connection, p *store.Post
 			named = append(named, f.Name)
 			continue
 		}
+		if carries {
+			linked = append(linked, f.Name)
+		}
 		out.Links = append(out.Links, message.Link{Text: f.Name, To: to})
 	}
+	if len(linked) > 0 {
+		out.Body = append(slices.Clip(out.Body), message.TextBlock("Not attached, but behind a link: "+strings.Join(linked, ", ")))
+	}
 	if len(named) > 0 {
-		out.Body = append(slices.Clip(out.Body), message.TextBlock("Not carried: "+strings.Join(named, ", ")))
+		out.Body = append(slices.Clip(out.Body), message.TextBlock("Not attached: "+strings.Join(named, ", ")))
 	}
 	return &out, nil
 }

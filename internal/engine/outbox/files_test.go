@@ -55,14 +55,14 @@ func TestFilesFromAddresses(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			doc := &message.Document{Attach: []message.File{{Name: "t.csv", Data: []byte("id")}, {Name: "plan.pdf", From: c.from}}}
-			got, err := c.o.carried(t.Context(), &store.Connection{Kind: c.kind}, &store.Post{}, doc)
+			got, err := c.o.carried(t.Context(), t.Context(), &store.Connection{Kind: c.kind}, &store.Post{}, doc)
 			require.NoError(t, err)
 			assert.Len(t, doc.Attach, 2, "what is stored stays")
 			if c.linked {
 				assert.Equal(t, []message.Link{{Text: "plan.pdf", To: c.from}}, got.Links)
 				if c.kind == "chat" { // the table would be a link, too, if the outside could reach this installation
 					assert.Empty(t, got.Attach)
-					assert.Equal(t, "Not carried: t.csv", got.Plain())
+					assert.Equal(t, "Not attached: t.csv", got.Plain())
 					return
 				}
 				assert.Len(t, got.Attach, 1)

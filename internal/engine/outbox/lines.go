@@ -73,8 +73,9 @@ func (o *Outbox) line(c *store.Connection) (conn connect.Conn, done func(), err 
 	}, nil
 }
 
-// LetGo ends the lines that are kept.
+// LetGo ends the lines that are kept, and gives back the locks.
 func (o *Outbox) LetGo() {
+	o.drains.Close()
 	o.lines.mu.Lock()
 	defer o.lines.mu.Unlock()
 	for id, l := range o.lines.open {

@@ -8,14 +8,22 @@ import (
 	"dorfbote/internal/engine/host"
 	"dorfbote/internal/engine/links"
 	"dorfbote/internal/engine/sources"
+	"dorfbote/internal/store"
 )
 
-// Outbox is where posts wait. It is safe for use by many goroutines.
+// New makes an outbox.
+func New(h *host.Host, s *sources.Sources, l *links.Links) *Outbox {
+	return &Outbox{Host: h, Sources: s, Links: l, drains: h.Store.NewLocks(store.LockDrain)}
+}
+
+// Outbox is where posts wait. Make it with New. It is safe for use by many goroutines.
 type Outbox struct {
 	*host.Host
 	Sources *sources.Sources
 	Links   *links.Links
 
 	lines  lines
+	berths berths
+	drains *store.Locks // of the destinations that this process sends to
 	asking sync.Mutex // while connections are asked what became of posts
 }

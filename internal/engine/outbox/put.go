@@ -19,6 +19,7 @@ import (
 // whose thread or place this one belongs, is named by its key.
 type Row struct {
 	store.Post
+	place                 string // the whole of it, where it is too long for a name
 	parent                int
 	underKey, replacesKey string
 	talk                  *message.Talk
@@ -44,13 +45,14 @@ func Rows(workflow, seq int64, at time.Time, posts []decide.Post) []Row {
 	rows := make([]Row, len(posts))
 	key := func(ref string) string { return KeyOf(workflow, ref) }
 	for n, p := range posts {
+		to, place := store.DestinationName(p.To)
 		body, _ := json.Marshal(p.Doc)
 		ref := p.Ref
 		if ref == "" {
 			ref = fmt.Sprintf("%s-p%d", Cause(seq), n)
 		}
-		row := Row{parent: p.Under, talk: p.Doc.Talk, Post: store.Post{
-			Workflow: workflow, Arrival: seq, Destination: p.To, Message: p.Message, Body: body, Title: p.Doc.Title,
+		row := Row{place: place, parent: p.Under, talk: p.Doc.Talk, Post: store.Post{
+			Workflow: workflow, Arrival: seq, Destination: to, Message: p.Message, Body: body, Title: p.Doc.Title,
 			Key: key(ref), CreatedAt: at, Cc: p.Cc, Bcc: p.Bcc, Ask: p.Ask, Done: p.Done, Edits: !p.Edits.IsZero(),
 		}}
 		if p.UnderRef != "" && p.Under < 0 {
@@ -74,14 +76,16 @@ func (o *Outbox) insertPosts(ctx context.Context, tx *sql.Tx, rows []Row, send b
 	}
 	// Whoever has a destination's lock takes numbers and commits before the next: so a post never appears behind one
 	// with a larger number that has been sent already.
-	places := map[string]bool{}
+	places := map[string]string{}
 	for _, p := range rows {
-		places[p.Destination] = true
+		if places[p.Destination] == "" {
+			places[p.Destination] = p.place
+		}
 	}
 	if err := store.Lock(ctx, tx, store.LockPlace, value.SortedKeys(places)...); err != nil {
 		return err
 	}
-	if err := beThere(ctx, tx, value.SortedKeys(places)); err != nil {
+	if err := beThere(ctx, tx, places); err != nil {
 		return err
 	}
 	ids, err := reserve(ctx, tx, len(rows))
@@ -175,11 +179,16 @@ func (o *Outbox) threads(ctx context.Context, tx *sql.Tx, rows []Row) error {
 
 // beThere has the destinations of posts be there: the places that records give are known by their first post. Whoever calls has
 // the places' locks.
-func beThere(ctx context.Context, tx *sql.Tx, names []string) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO destinations (name, connection, title)
-		SELECT n, split_part(n, '/', 1), substr(n, strpos(n, '/') + 1) FROM unnest($1::text[]) n
+func beThere(ctx context.Context, tx *sql.Tx, places map[string]string) error {
+	names := value.SortedKeys(places)
+	whole := make([]string, len(names))
+	for i, n := range names {
+		whole[i] = places[n]
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO destinations (name, connection, title, place)
+		SELECT n, split_part(n, '/', 1), substr(n, strpos(n, '/') + 1), w FROM unnest($1::text[], $2::text[]) AS t(n, w)
 		WHERE EXISTS (SELECT 1 FROM connections c WHERE c.id = split_part(n, '/', 1)) AND NOT EXISTS (SELECT 1 FROM destinations d WHERE d.name = n)
-		ON CONFLICT DO NOTHING`, names)
+		ON CONFLICT DO NOTHING`, names, whole)
 	if err != nil {
 		return fmt.Errorf("noting where posts go: %w", err)
 	}

@@ -151,17 +151,17 @@ func (src *Sources) tellOfShut(ctx context.Context, connection string) error {
 	return nil
 }
 
-// Shut says why a destination would take no post, and what to do.
-func Shut(d *store.Destination, connectionPaused bool) string {
+// Halted says why what is sent to a destination waits for now, and what to do; "" where it goes.
+func Halted(d *store.Destination, connectionPaused bool) string {
 	switch {
 	case connectionPaused:
-		return d.Connection + " is paused; have it go on where the connections are"
+		return d.Connection + " is paused; what is told waits until somebody lets it go on, under Connections"
 	case d.Paused && d.HeldBy != "":
-		return d.Title + " is paused by " + d.HeldBy + "; have it go on in the outbox"
+		return d.Title + " is paused by " + d.HeldBy + "; what is told waits until somebody lets it go on, in the outbox"
 	case d.Paused:
-		return d.Title + " is paused since it refused a post (" + d.Reason + "); see to that, and have it go on in the outbox"
+		return d.Title + " is paused because it refused a post (" + d.Reason + "); what is told waits until somebody lets it go on, in the outbox"
 	}
-	return d.Shut
+	return ""
 }
 
 // Unwritable says why a source's records cannot be added to, or changed, and what to do.

@@ -35,10 +35,10 @@ func (ws *Workflows) Known(ctx context.Context) (sheet.Known, error) {
 	if err := db.Model(&store.Connection{}).Where("paused").Pluck("id", &paused).Error; err != nil {
 		return sheet.Known{}, err
 	}
-	destinations, shutBy := make([]string, len(places)), map[string]string{}
+	destinations, shutBy, halted := make([]string, len(places)), map[string]string{}, map[string]string{}
 	for i := range places {
 		d := &places[i]
-		destinations[i], shutBy[d.Name] = d.Name, sources.Shut(d, slices.Contains(paused, d.Connection))
+		destinations[i], shutBy[d.Name], halted[d.Name] = d.Name, d.Shut, sources.Halted(d, slices.Contains(paused, d.Connection))
 	}
 	callable, err := ws.Store.Callable(ctx)
 	if err != nil {
@@ -60,6 +60,7 @@ func (ws *Workflows) Known(ctx context.Context) (sheet.Known, error) {
 		Connections:  func() []string { return connections },
 		People:       book,
 		Shut:         func(name string) string { return shutBy[name] },
+		Halted:       func(name string) string { return halted[name] },
 		Unwritable:   func(source string, change bool) string { return ws.Sources.Unwritable(ctx, source, change) },
 	}, nil
 }

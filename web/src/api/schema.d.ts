@@ -825,6 +825,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/posts/{id}/anew": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a refused post anew from the version that is on, and send it */
+        post: operations["make-anew"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/posts/{id}/drop": {
         parameters: {
             query?: never;
@@ -1886,6 +1903,8 @@ export interface components {
             answer: string;
             /** Format: date-time */
             at: string;
+            /** @description it has begun, and its answer isn't known yet */
+            open?: boolean;
             /** @description the body as it went out */
             sent: string;
             /**
@@ -6064,6 +6083,35 @@ export interface operations {
         };
     };
     "send-again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-anew": {
         parameters: {
             query?: never;
             header?: never;

@@ -47,8 +47,14 @@ export function Attempts({ tried, state }: { tried: AttemptItem[]; state: string
 function TryLine({ a, n }: { a: AttemptItem; n: number }) {
   return (
     <p className="small" title={fullOf(a.at)}>
-      Try {n}, {dayOf(a.at)} {clockOf(a.at)}: {a.status > 0 ? a.status : 'no answer'}{' '}
-      <span className="muted">after {a.took_ms} ms</span>
+      Try {n}, {dayOf(a.at)} {clockOf(a.at)}:{' '}
+      {a.open ? (
+        <span className="brass">under way, no answer yet</span>
+      ) : (
+        <>
+          {a.status > 0 ? a.status : 'no answer'} <span className="muted">after {a.took_ms} ms</span>
+        </>
+      )}
     </p>
   );
 }
@@ -67,7 +73,7 @@ function Attempt({ a, n }: { a: AttemptItem; n: number }) {
         </div>
         <div>
           <h3>As answered</h3>
-          <p className="small mono">{a.status > 0 ? `HTTP ${a.status}` : 'no answer came'}</p>
+          <p className="small mono">{a.open ? 'still waiting' : a.status > 0 ? `HTTP ${a.status}` : 'no answer came'}</p>
           <pre tabIndex={0} aria-label="Answer as received">
             {pretty(a.answer) || '(nothing)'}
           </pre>

@@ -8,7 +8,7 @@ import { SharedPage } from '../../parts/SharedPage';
 import { Trouble } from '../../parts/Trouble';
 import { Verdict } from '../../parts/Verdict';
 import { clockOf, dayOf, fullOf } from '../../parts/times';
-import { actsOn, actWords, useActOnPosts, type Act } from './acts';
+import { actsOn, actWords, anewIn, useActOnPosts, useMakeAnew, type Act } from './acts';
 
 interface Props {
   p: PostItem;
@@ -112,6 +112,7 @@ function Reached({ p }: { p: PostItem }) {
 function Opened({ p, editor }: { p: PostItem; editor: boolean }) {
   const post = usePost(p.id);
   const act = useActOnPosts();
+  const anew = useMakeAnew();
   const { modal } = App.useApp();
   const run = (a: Act) => act.mutate({ act: a, ids: [p.id] });
   const drop = () =>
@@ -147,6 +148,16 @@ function Opened({ p, editor }: { p: PostItem; editor: boolean }) {
         )}
         {editor && (
           <div className="inline">
+            {anewIn.includes(p.state) && (
+              <Button
+                size="small"
+                loading={anew.isPending}
+                title="Writes it again with the version that is on, and sends it"
+                onClick={() => anew.mutate(p.id)}
+              >
+                Make anew
+              </Button>
+            )}
             {(actsOn[p.state] ?? []).map((a) => (
               <Button
                 key={a}

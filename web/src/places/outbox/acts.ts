@@ -21,6 +21,17 @@ export const actWords: Record<Act, string> = {
   release: 'Let it go on',
 };
 
+/** The states of a post that can be made anew from the version that is on. */
+export const anewIn = ['refused', 'given up', 'dropped', 'expired', 'held'];
+
+/** Makes a post anew from the version of its workflow that is on, and sends it. */
+export function useMakeAnew() {
+  return useAct(
+    (id: number) => answerOf(api.POST('/api/posts/{id}/anew', { params: { path: { id } } })),
+    ['posts', 'destinations', 'today', 'runs'],
+  );
+}
+
 /** Does something with posts, one or many. */
 export function useActOnPosts() {
   const { message } = App.useApp();
