@@ -64,11 +64,12 @@ func (o demoOptions) run(ctx context.Context) error {
 		return fmt.Errorf("--moment: %w", err)
 	}
 	began := time.Now()
-	pg, err := pgserver.Start(ctx, pgserver.Options{Dir: filepath.Join(o.data, "postgres")})
+	pg, err := pgserver.Keep(ctx, pgserver.Options{Dir: filepath.Join(o.data, "postgres")}, log)
 	if err != nil {
 		return err
 	}
 	defer pg.Stop()
+	defer endWithin(ctx, pg.Abort)()
 	ws, err := workspaceOf(demo.Zone, "en")
 	if err != nil {
 		return err

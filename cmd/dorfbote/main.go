@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 )
@@ -17,6 +18,7 @@ import (
 const (
 	exitInput   = 1
 	exitCommand = 2
+	exitAtOnce  = 130 // ended by a signal before everything was done
 )
 
 // inputError is an error of the input, told already or about to be; everything else that cobra
@@ -30,10 +32,42 @@ func (e inputError) Unwrap() error { return e.err }
 var errTold = errors.New("")
 
 func main() {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := context.WithCancel(context.Background())
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	go func() {
+		<-signals
+		stop()
+		<-signals // whoever asks twice doesn't want to wait
+		os.Exit(exitAtOnce)
+	}()
+	off := endWithin(ctx, func() { time.Sleep(time.Second) }) // a command with a last act of its own goes first
 	code := run(ctx, os.Args[1:])
-	stop()
+	off()
 	os.Exit(code)
+}
+
+// ending is how long ending may take once it was asked for, whatever is under way and whoever does not answer.
+const ending = 8 * time.Second
+
+// endWithin ends the process if it has not ended in time once ctx has, after a last act. The caller calls off what it gives back.
+func endWithin(ctx context.Context, last func()) (off func()) {
+	done := make(chan struct{})
+	go func() {
+		select {
+		case <-done:
+			return
+		case <-ctx.Done():
+		}
+		select {
+		case <-done:
+		case <-time.After(ending):
+			fmt.Fprintln(os.Stderr, "Ending took too long; what was under way goes on at the next start.")
+			last()
+			os.Exit(exitAtOnce)
+		}
+	}()
+	return func() { close(done) }
 }
 
 func run(ctx context.Context, args []string) int {

@@ -147,6 +147,26 @@ func withEngine(ctx context.Context, fn func(settings, *engine.Engine) error) er
 	return nil
 }
 
+// keepTrying is [withEngine] for what runs for long: where the database does not answer at the start, it is waited for until ctx ends,
+// as it is later on.
+func keepTrying(ctx context.Context, fn func(settings, *engine.Engine) error) error {
+	for told := false; ; {
+		err := withEngine(ctx, fn)
+		if err == nil || !store.Away(err) || ctx.Err() != nil {
+			return err
+		}
+		if !told {
+			fmt.Fprintf(os.Stderr, "%v\nWaiting for PostgreSQL.\n", err)
+			told = true
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(500 * time.Millisecond):
+		}
+	}
+}
+
 func migrateCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "migrate", Short: "Brings the database up to date", Args: cobra.NoArgs,
@@ -166,7 +186,7 @@ func workCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "work", Short: "A worker: decides and posts", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			return withEngine(cmd.Context(), func(s settings, e *engine.Engine) error {
+			return keepTrying(cmd.Context(), func(s settings, e *engine.Engine) error {
 				if err := e.Store.UpToDate(cmd.Context()); err != nil {
 					return err
 				}
@@ -212,7 +232,7 @@ func serveCommand() *cobra.Command {
 		Use: "serve", Short: "The web server", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			ctx := cmd.Context()
-			return withEngine(ctx, func(s settings, e *engine.Engine) error {
+			return keepTrying(ctx, func(s settings, e *engine.Engine) error {
 				if err := ready(ctx, e); err != nil {
 					return err
 				}
@@ -306,7 +326,7 @@ func listen(ctx context.Context, l net.Listener, h http.Handler) error {
 	}
 	// Streams to browsers never end by themselves; they are ended after the rest had its time.
 	time.AfterFunc(300*time.Millisecond, endStreams)
-	end, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	end, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
 	if err := srv.Shutdown(end); err != nil {
 		return srv.Close()

@@ -55,7 +55,6 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 			text := "dorfbote: 1\nname: Asks\nwatch: {start: {ask: []}}\nask: [{name: v, of: \"square/#tours\", message: m, choices: [up, down]}]\nmessages: {m: {title: x}}\nroute: {otherwise: {tell: [{to: \"square/#tours\", message: m}]}}\n"
 			asks = fmt.Sprint(admin.ok("POST", "/api/workflows", sheetBody(text))["id"])
 			admin.ok("POST", "/api/workflows/"+asks+"/on", "")
-			time.Sleep(1100 * time.Millisecond) // what there is to post to is asked for once a second
 		}
 		admin.ok("POST", "/api/workflows/"+asks+"/start", `{}`)
 		var id int64
@@ -85,6 +84,14 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 		{op: "start-workflow", method: "POST", path: func() string { return "/api/workflows/" + started + "/start" }, body: say(`{}`)},
 		{op: "try-sheet", method: "POST", path: func() string { return "/api/workflows/" + started + "/try" }, body: func() string { return `{"to":"square/#tours","message":"m","arrival":1,"text":` + quoted(text) + `}` }},
 		{op: "send-again", method: "POST", path: func() string { return "/api/posts/" + post("refused") + "/again" }},
+		{op: "make-anew", method: "POST", path: func() string {
+			var id int64
+			require.Eventually(t, func() bool {
+				db.Raw("UPDATE posts SET state = 'refused' WHERE id = (SELECT max(id) FROM posts WHERE workflow = ? AND NOT trial) AND state = 'sent' RETURNING id", started).Scan(&id)
+				return id > 0
+			}, 10*time.Second, 20*time.Millisecond)
+			return fmt.Sprintf("/api/posts/%d/anew", id)
+		}},
 		{op: "drop-post", method: "POST", path: func() string { return "/api/posts/" + post("waiting") + "/drop" }},
 		{op: "hold-post", method: "POST", path: func() string { return "/api/posts/" + post("waiting") + "/hold" }},
 		{op: "release-post", method: "POST", path: func() string { return "/api/posts/" + post("held") + "/release" }},

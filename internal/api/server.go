@@ -90,6 +90,13 @@ func New(o Options) (*Server, error) {
 		Engine: o.Engine, Store: o.Engine.Store, Intake: o.Intake, Hub: o.Hub, Log: o.Log, Meters: o.Meters, Sessions: scs.New(),
 		Requests: hooks.NewLog(o.Engine.Sources), Hooks: hooks.NewKnown(o.Engine.Store), PublicURL: o.PublicURL, Practice: o.Practice != "", Proxies: o.Proxies,
 	}
+	k.Hub.Heed(func(m notify.Message) {
+		switch m.Topic {
+		case notify.Connections, notify.Destinations, notify.People, notify.All:
+			k.Engine.Sources.Forget()
+			k.Hooks.ForgetAll()
+		}
+	})
 	k.Sessions.Store = pgxstore.New(k.Store.Pool)
 	k.Sessions.Lifetime = 7 * 24 * time.Hour
 	k.Sessions.Cookie.Name = "dorfbote_session"

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"code.dny.dev/ssrf"
+	"golang.org/x/sync/semaphore"
 
 	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/value"
@@ -32,6 +33,8 @@ type Env struct {
 	Base string
 	// Folder is the only folder whose files may be read, "" for none.
 	Folder string
+	// pixels bounds how many points of foreign pictures the process reads at one time.
+	pixels *semaphore.Weighted
 }
 
 // Agent is how Dorfbote names itself to others.
@@ -53,7 +56,7 @@ func NewEnv(ws value.Workspace, allowed string) (Env, error) {
 	dialer := &net.Dialer{Timeout: 10 * time.Second, KeepAlive: 30 * time.Second, ControlContext: func(_ context.Context, network, address string, c syscall.RawConn) error {
 		return control(network, address, c)
 	}}
-	env := Env{Workspace: ws, Dial: dialer.DialContext}
+	env := Env{Workspace: ws, Dial: dialer.DialContext, pixels: semaphore.NewWeighted(maxPixels)}
 	env.HTTP = &http.Client{
 		Timeout: timeout,
 		Transport: &http.Transport{

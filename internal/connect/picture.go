@@ -10,6 +10,7 @@ import (
 	"image/jpeg"
 	"image/png"
 	"io"
+	"net"
 	"net/http"
 
 	"dorfbote/internal/core/message"
@@ -40,11 +41,36 @@ func PictureOf(ctx context.Context, env Env, p *message.Picture) (*Picture, erro
 
 // FetchPicture reads a picture from an address through the guard: bounded, of a real type by its content, and written anew.
 func FetchPicture(ctx context.Context, env Env, address string) (*Picture, error) {
-	raw, err := Fetch(ctx, env, address, http.Header{"Accept": {"image/png, image/jpeg, image/gif"}}, maxPicture)
+	a, err := env.Get(ctx, address, http.Header{"Accept": {"image/png, image/jpeg, image/gif"}})
 	if err != nil {
 		return nil, err
 	}
-	return Recoded(raw)
+	defer a.Body.Close()
+	// Its size is read from its first bytes, before there is room for the rest of it.
+	var head bytes.Buffer
+	if _, _, err := measured(io.TeeReader(io.LimitReader(a.Body, maxPicture), &head)); err != nil {
+		return nil, err
+	}
+	raw, err := io.ReadAll(io.MultiReader(&head, io.LimitReader(a.Body, maxPicture+1)))
+	if err != nil {
+		return nil, err
+	}
+	return Recoded(ctx, env, raw)
+}
+
+// measured reads how large a picture is, and of which kind, from its first bytes, and refuses one that is too large.
+func measured(r io.Reader) (image.Config, string, error) {
+	size, kind, err := image.DecodeConfig(r)
+	if err != nil {
+		if f, ok := errors.AsType[net.Error](err); ok && f.Timeout() || errors.Is(err, context.DeadlineExceeded) {
+			return size, kind, err
+		}
+		return size, kind, errors.New("this isn't a picture; PNG, JPEG and GIF are read")
+	}
+	if size.Width < 1 || size.Height < 1 || size.Width > maxPixels/size.Height {
+		return size, kind, fmt.Errorf("the picture has %d by %d points, which is too many", size.Width, size.Height)
+	}
+	return size, kind, nil
 }
 
 // Fetch reads what lies at an address through the guard, at most so many bytes; more is an error.
@@ -61,17 +87,22 @@ func Fetch(ctx context.Context, env Env, address string, header http.Header, mos
 	return raw, err
 }
 
-// Recoded reads a picture's bytes and writes them anew.
-func Recoded(raw []byte) (*Picture, error) {
+// Recoded reads a picture's bytes and writes them anew. However many are read at once in a process, they have no more points together
+// than one may have: whoever finds no room waits until ctx ends.
+func Recoded(ctx context.Context, env Env, raw []byte) (*Picture, error) {
 	if len(raw) > maxPicture {
 		return nil, fmt.Errorf("the picture is larger than %d MiB", maxPicture>>20)
 	}
-	size, kind, err := image.DecodeConfig(bytes.NewReader(raw))
+	size, kind, err := measured(bytes.NewReader(raw))
 	if err != nil {
-		return nil, errors.New("this is no picture; PNG, JPEG and GIF are read")
+		return nil, err
 	}
-	if size.Width < 1 || size.Height < 1 || size.Width > maxPixels/size.Height {
-		return nil, fmt.Errorf("the picture has %d by %d points, which is too many", size.Width, size.Height)
+	if env.pixels != nil {
+		points := int64(size.Width) * int64(size.Height)
+		if err := env.pixels.Acquire(ctx, points); err != nil {
+			return nil, fmt.Errorf("too many pictures are being read at the moment: %w", err)
+		}
+		defer env.pixels.Release(points)
 	}
 	img, _, err := image.Decode(bytes.NewReader(raw))
 	if err != nil {

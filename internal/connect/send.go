@@ -137,6 +137,8 @@ type Post struct {
 	Doc    *message.Document
 	// Key names the post, for the other side to know a repeated call as one.
 	Key string
+	// Through are the workflows that led to the post, for [ThroughHeader].
+	Through string
 }
 
 // Mark is what Dorfbote marks its posts by, where the other side has a place for it that nobody sees. What bears it is never taken
@@ -240,16 +242,6 @@ const (
 	answerRead  = 64 << 10
 )
 
-// SendHTTP sends a post as one call. The header carries credentials, which are not kept. What the answer gives as id is read
-// by idOf, which may be nil; edit says whether the call was an edit.
-func SendHTTP(ctx context.Context, env Env, method, address string, header http.Header, body []byte, key string, edit bool, idOf func(answer []byte) (id, link string)) Delivery {
-	return SendCall(ctx, env, Call{Method: method, Address: address, Header: header, Body: body, Key: key, Edit: edit, Judge: func(raw []byte, d *Delivery) {
-		if d.Taken && idOf != nil {
-			d.ID, d.Link = idOf(raw)
-		}
-	}})
-}
-
 // Call is a post as one call of HTTP.
 type Call struct {
 	Method, Address string
@@ -257,6 +249,7 @@ type Call struct {
 	Header          http.Header // credentials among them, which are not kept
 	Body            []byte
 	Key             string // names the post
+	Through         string // the workflows that led to it
 	Edit            bool   // it is put in the place of an earlier one
 	// Judge reads the answer, whatever its status. By then the delivery says what the status does.
 	Judge func(answer []byte, d *Delivery)
@@ -275,6 +268,9 @@ func SendCall(ctx context.Context, env Env, c Call) Delivery {
 	}
 	req.Header.Set("User-Agent", Agent)
 	req.Header.Set(IdempotencyHeader, c.Key)
+	if c.Through != "" {
+		req.Header.Set(ThroughHeader, c.Through)
+	}
 	out := Delivery{Address: c.Shown, Sent: KeptSent(c.Body)}
 	if out.Address == "" {
 		out.Address = c.Method + " " + redacted(req.URL)

@@ -22,6 +22,8 @@ type Write struct {
 	// may have been done then.
 	Once  string
 	Again bool
+	// Through are the workflows that led to the write, for [ThroughHeader].
+	Through string
 }
 
 // Written is what came of a write, whether or not it came about.
@@ -37,6 +39,10 @@ type Written struct {
 
 // IdempotencyHeader names a call, so that a repeated one is known as one.
 const IdempotencyHeader = "Idempotency-Key"
+
+// ThroughHeader is the mark of what Dorfbote sends: the workflows that led to it. Where it comes back, in as many rounds as you like, it
+// is known to go round in a circle.
+const ThroughHeader = "Dorfbote-Through"
 
 // keptOfAnswer is how much of an answer is kept.
 const keptOfAnswer = 4 << 10
@@ -65,6 +71,9 @@ func WriteHTTP(ctx context.Context, env Env, auth http.Header, list, method stri
 	h.Set("Content-Type", "application/json")
 	h.Set("Accept", "application/json")
 	h.Set(IdempotencyHeader, w.Once)
+	if w.Through != "" {
+		h.Set(ThroughHeader, w.Through)
+	}
 	res, err := env.Do(req, h)
 	if err != nil {
 		return out.failed(err, w)

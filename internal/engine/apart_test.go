@@ -232,7 +232,10 @@ func TestAPostIsMadeAnew(t *testing.T) {
 
 	w.only(t, sheet("too long ${record.id}"))
 	w.take(t, event("2", "B", "late", 900))
-	eventually(t, "the next is there", func() bool { var n int64; return w.Store.DB.Raw("SELECT count(*) FROM posts").Scan(&n).Error == nil && n == 2 })
+	eventually(t, "the next is there", func() bool {
+		var n int64
+		return w.Store.DB.Raw("SELECT count(*) FROM posts").Scan(&n).Error == nil && n == 2
+	})
 	eventually(t, "and refused", refused)
 	w.only(t, strings.ReplaceAll(sheet("short"), "500", "5000"))
 	_, err = w.Decider.Anew(ctx, w.postOf(t, "true").ID)
@@ -258,4 +261,63 @@ func TestATryThatIsCutOffCounts(t *testing.T) {
 	assert.Equal(t, "it was cut off before an answer came", tried[1].Answer)
 	assert.GreaterOrEqual(t, tried[0].At.Sub(tried[1].At), 200*time.Millisecond, "it backs off")
 	assert.False(t, tried[0].Open || tried[1].Open)
+}
+
+// What Dorfbote tells a hook of its own comes back as an arrival that bears its mark, and is stopped after five rounds, with a word of
+// where it goes round.
+func TestACircleThroughAHookIsStopped(t *testing.T) {
+	w := start(t, true)
+	ctx := context.Background()
+	n := 0
+	var mu sync.Mutex
+	door := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		n++
+		id := fmt.Sprintf("back-%d", n)
+		mu.Unlock()
+		e := event(id, id, "late", 900)
+		e.Through = r.Header.Get("Dorfbote-Through")
+		_, err := w.intake.Take(ctx, []hook.Event{e})
+		assert.NoError(t, err)
+		rw.WriteHeader(http.StatusAccepted)
+	}))
+	defer door.Close()
+	require.NoError(t, w.Store.DB.Create(&store.Connection{ID: "own", Kind: "webhook", Title: "own", Settings: store.Texts{"places": "in " + door.URL}, CreatedAt: time.Now()}).Error)
+	require.NoError(t, w.Store.DB.Create(&store.Destination{Name: "own/in", Connection: "own", Title: "in"}).Error)
+	w.only(t, "messages: {m: {title: \"${record.id}\"}}\nroute: {otherwise: {tell: [{to: \"own/in\", message: m}]}}\n")
+	w.take(t, event("1", "A", "late", 900))
+	var told store.Notice
+	eventually(t, "it is stopped and told", func() bool {
+		return w.Store.DB.Where("what = 'goes round in a circle'").First(&told).Error == nil
+	})
+	assert.Contains(t, told.Words, "Late → Late → Late → Late → Late → tours/collections. It was stopped here.")
+	var posts int64
+	require.NoError(t, w.Store.DB.Raw("SELECT count(*) FROM posts").Scan(&posts).Error)
+	assert.Equal(t, int64(5), posts)
+	w.take(t, event("2", "B", "late", 900))
+	eventually(t, "what comes from elsewhere is told", func() bool {
+		return w.Store.DB.Raw("SELECT count(*) FROM posts WHERE title = 'B'").Scan(&posts).Error == nil && posts == 1
+	})
+}
+
+// An address that is longer than a key of the database may be is told, and fails nothing beside it.
+func TestALongListOfAddresses(t *testing.T) {
+	w := start(t, true)
+	var list []string
+	for i := range 300 {
+		list = append(list, fmt.Sprintf("somebody-%d@lindental.example", i))
+	}
+	all := strings.Join(list, ", ")
+	require.NoError(t, w.Store.DB.Create(&store.Connection{ID: "mail", Kind: "mail", Title: "mail", Settings: store.Texts{"smtp": "127.0.0.1:1", "smtp_security": "not at all", "from": "desk@lindental.example"}, CreatedAt: time.Now()}).Error)
+	w.only(t, "messages: {m: {title: \"${record.id}\"}}\nroute: {otherwise: {tell: [{to: \"mail/"+all+"\", message: m}, {to: \"square/#tours\", message: m}]}}\npace: {limit: {posts: 20, per: 1h}, repeat: {key: \"${repeat(record.id, 3000)}\", within: 1h, then: drop}}\n")
+	w.take(t, event("1", "A", "late", 900))
+	eventually(t, "the other hears", func() bool { return len(w.chat.titles()) == 1 })
+	var d store.Destination
+	require.NoError(t, w.Store.DB.Where("connection = 'mail'").First(&d).Error)
+	assert.Less(t, len(d.Name), 300)
+	assert.Equal(t, all, d.To(), "the whole of it is kept")
+	eventually(t, "it is tried", func() bool {
+		var n int64
+		return w.Store.DB.Raw("SELECT attempts FROM posts WHERE destination = ?", d.Name).Scan(&n).Error == nil && n > 0
+	})
 }

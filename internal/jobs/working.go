@@ -16,7 +16,7 @@ import (
 const (
 	rescueAfter  = Timeout + 30*time.Second
 	sweepEvery   = 15 * time.Second
-	stopPatience = 5 * time.Second // how long jobs that are under way may take to end when the process is to stop
+	stopPatience = 2 * time.Second // how long jobs that are under way may take to end when the process is to stop
 )
 
 // posting is how many destinations are sent to at once. Whoever waits for another's answer holds nothing but memory; how many of them are

@@ -19,6 +19,7 @@ import (
 const (
 	Arrivals     = "arrivals"     // something came in from a source, and is to be decided
 	Decided      = "decided"      // arrivals were decided
+	Replied      = "replied"      // the answer to a call is there: of the arrival Seq, by the workflow ID
 	Posts        = "posts"        // a post's state changed
 	Steps        = "steps"        // a run's step changed
 	Workflows    = "workflows"    // a workflow was changed, or switched on or off
@@ -92,6 +93,14 @@ func listenOnce(ctx context.Context, db *pgxpool.Pool, each func(Message)) error
 type Hub struct {
 	mu          sync.Mutex
 	subscribers map[chan Message]struct{}
+	heeding     []func(Message)
+}
+
+// Heed has a function called with every message, for what a process keeps in mind itself. It must not take long.
+func (h *Hub) Heed(fn func(Message)) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.heeding = append(h.heeding, fn)
 }
 
 // NewHub listens until ctx ends.
@@ -102,6 +111,15 @@ func NewHub(ctx context.Context, db *pgxpool.Pool, log *slog.Logger) *Hub {
 }
 
 func (h *Hub) send(m Message) {
+	h.mu.Lock()
+	heeding := h.heeding
+	h.mu.Unlock()
+	for _, fn := range heeding {
+		fn(m)
+	}
+	if m.Topic == Replied { // which concerns no screen
+		return
+	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for ch := range h.subscribers {

@@ -231,7 +231,7 @@ func orphans(data string) error {
 		if len(list) == 0 {
 			return nil
 		}
-		if try > 50 {
+		if try > 20 {
 			for _, pid := range list {
 				_ = syscall.Kill(pid, syscall.SIGKILL)
 			}
@@ -293,6 +293,9 @@ func (s *Server) ready(ctx context.Context, data string) error {
 // Port is where the server listens on loopback.
 func (s *Server) Port() int { return s.port }
 
+// stopPatience is how long the server may take to end before it is told to more urgently.
+const stopPatience = 3 * time.Second
+
 // Stop ends the server: quickly, then more quickly, then at once.
 func (s *Server) Stop() {
 	defer s.lock.Close()
@@ -302,7 +305,7 @@ func (s *Server) Stop() {
 		case err := <-s.done:
 			s.done <- err
 			return
-		case <-time.After(10 * time.Second):
+		case <-time.After(stopPatience):
 		}
 	}
 }

@@ -181,8 +181,9 @@ func (f *faces) fit(s string, most float64) string {
 		return s
 	}
 	var out strings.Builder
+	wide := f.width("…")
 	for g := uniseg.NewGraphemes(s); g.Next(); {
-		if f.width(out.String()+g.Str()+"…") > most {
+		if wide += f.width(g.Str()); wide > most {
 			break
 		}
 		out.WriteString(g.Str())
@@ -193,18 +194,24 @@ func (f *faces) fit(s string, most float64) string {
 // wrap breaks a text into at most so many lines of a width.
 func (f *faces) wrap(s string, most float64, lines int) []string {
 	var out []string
-	current := ""
+	var current strings.Builder
+	wide, space := 0.0, f.width(" ")
 	for word := range strings.FieldsSeq(s) {
+		w := f.width(word)
 		switch {
-		case current == "":
-			current = word
-		case f.width(current+" "+word) <= most:
-			current += " " + word
+		case current.Len() == 0:
+		case wide+space+w <= most:
+			current.WriteByte(' ')
+			w += space
 		default:
-			out, current = append(out, current), word
+			out = append(out, current.String())
+			current.Reset()
+			wide = 0
 		}
+		current.WriteString(word)
+		wide += w
 	}
-	out = append(out, current)
+	out = append(out, current.String())
 	if len(out) > lines {
 		rest := strings.Join(out[lines-1:], " ")
 		out = append(out[:lines-1], rest)

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"strconv"
+	"strings"
 	"time"
 
 	"dorfbote/internal/core/arrival"
@@ -26,7 +28,35 @@ type Arrival struct {
 	ForWorkflow *int64
 	// ByStep is the step that started it; nil where none did.
 	ByStep *int64
+	// Through are the workflows that it came through, as [Through] writes them; "" where no post of ours caused it.
+	Through string
 }
+
+// mostThrough is through how many workflows an arrival may come before it is stopped.
+const mostThrough = 5
+
+// Through adds a workflow to those that something came through.
+func Through(before string, workflow int64) string {
+	return strings.TrimPrefix(before+fmt.Sprintf(".w%d", workflow), ".")
+}
+
+// CameThrough reads them, in order; nil where there are none, or where that is not how they are written.
+func CameThrough(text string) (workflows []int64) {
+	if text == "" || len(text) > 400 {
+		return nil
+	}
+	for one := range strings.SplitSeq(text, ".") {
+		n, err := strconv.ParseInt(strings.TrimPrefix(one, "w"), 10, 64)
+		if err != nil || !strings.HasPrefix(one, "w") || n < 0 {
+			return nil
+		}
+		workflows = append(workflows, n)
+	}
+	return workflows
+}
+
+// Stopped tells whether an arrival goes round in a circle: it came through so many workflows that nothing is told of it any more.
+func (a *Arrival) Stopped() bool { return len(CameThrough(a.Through)) >= mostThrough }
 
 // Verdict is what a workflow made of an arrival.
 type Verdict struct {

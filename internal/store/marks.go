@@ -45,7 +45,7 @@ func (s *Store) Marks(ctx context.Context, source string) (seq int64, own []OwnM
 
 // After gives a source's arrivals after a number, in order.
 func (s *Store) After(ctx context.Context, source string, seq int64, limit int) ([]Arrival, error) {
-	rows, err := s.Pool.Query(ctx, `SELECT seq, id, type, time, subject, data::text, for_workflow FROM arrivals WHERE source = $1 AND seq > $2 ORDER BY seq LIMIT $3`, source, seq, limit)
+	rows, err := s.Pool.Query(ctx, `SELECT seq, id, type, time, subject, data::text, for_workflow, through FROM arrivals WHERE source = $1 AND seq > $2 ORDER BY seq LIMIT $3`, source, seq, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -54,7 +54,7 @@ func (s *Store) After(ctx context.Context, source string, seq int64, limit int) 
 	for rows.Next() {
 		a := Arrival{Source: source}
 		var data string
-		if err := rows.Scan(&a.Seq, &a.ID, &a.Type, &a.Time, &a.Subject, &data, &a.ForWorkflow); err != nil {
+		if err := rows.Scan(&a.Seq, &a.ID, &a.Type, &a.Time, &a.Subject, &data, &a.ForWorkflow, &a.Through); err != nil {
 			return nil, err
 		}
 		a.Data = []byte(data)

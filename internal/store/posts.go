@@ -52,6 +52,7 @@ type Post struct {
 	Done        bool   // the last edit of a post that follows its record
 	Edits       bool   // it is such an edit
 	UnderRemote string // the other side's id of what it answers, which is none of ours
+	Through     string `gorm:"->"` // the workflows that its arrival came through; read by [Store.NextPosts] alone
 	Aside       bool   // refused for what is its own fault: what waits behind it goes on
 }
 
@@ -112,7 +113,8 @@ func (s *Store) Posts(ctx context.Context, f PostFilter) ([]PostRow, error) {
 // NextPosts gives the next posts that wait for a destination, in order.
 func (s *Store) NextPosts(ctx context.Context, destination string, limit int) ([]Post, error) {
 	var out []Post
-	err := s.DB.WithContext(ctx).Where("destination = ? AND state = ?", destination, Waiting).Order("id").Limit(limit).Find(&out).Error
+	err := s.DB.WithContext(ctx).Raw(`SELECT p.*, coalesce((SELECT a.through FROM arrivals a WHERE a.seq = p.arrival), '') AS through
+		FROM posts p WHERE p.destination = ? AND p.state = 'waiting' ORDER BY p.id LIMIT ?`, destination, limit).Scan(&out).Error
 	return out, err
 }
 

@@ -7,7 +7,10 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"net"
+	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -78,6 +81,18 @@ func open(ctx context.Context, cfg *pgxpool.Config) (*Store, error) {
 func notYet(err error) bool {
 	var said *pgconn.PgError
 	return errors.As(err, &said) && said.Code == "57P03"
+}
+
+// Away tells whether an error says that the database cannot be reached, or is about to end or to start: what failed by it may succeed once
+// it is back.
+func Away(err error) bool {
+	var said *pgconn.PgError
+	if errors.As(err, &said) {
+		return strings.HasPrefix(said.Code, "57P0") || strings.HasPrefix(said.Code, "08")
+	}
+	var dialled *pgconn.ConnectError
+	var broken net.Error
+	return errors.As(err, &dialled) || errors.As(err, &broken) || errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) || pgconn.SafeToRetry(err)
 }
 
 // Close gives every connection back.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"time"
 
 	"dorfbote/internal/core/sheet"
@@ -92,6 +93,30 @@ func (s *Store) Workflows(ctx context.Context, today time.Time) ([]WorkflowRow, 
 		}
 	}
 	return rows, err
+}
+
+// NamesOf gives the names of workflows, in the order of their ids as they are named; one that is gone is named by its number.
+func (s *Store) NamesOf(ctx context.Context, ids []int64) ([]string, error) {
+	out := make([]string, len(ids))
+	for i, id := range ids {
+		out[i] = fmt.Sprintf("workflow %d", id)
+	}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	var rows []struct {
+		ID   int64
+		Name string
+	}
+	err := s.DB.WithContext(ctx).Raw("SELECT id, name FROM workflows WHERE id IN ?", ids).Scan(&rows).Error
+	for _, r := range rows {
+		for i, id := range ids {
+			if id == r.ID {
+				out[i] = r.Name
+			}
+		}
+	}
+	return out, err
 }
 
 // Workflow gives one workflow.

@@ -109,6 +109,14 @@ const failuresToTell = 5
 // longWait is from how long on it is said that a destination is being left alone, as it asked to be.
 const longWait = 90 * time.Second
 
+// answered quotes what a destination answered, if anything.
+func answered(words string) string {
+	if words == "" {
+		return ""
+	}
+	return fault.Sentence("It answered: "+words) + " "
+}
+
 func waits(n int64) string {
 	switch n {
 	case 0:
@@ -223,13 +231,9 @@ func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*to
 			if d.Refused > 1 {
 				words = "Make them anew if the workflow has been changed, send them again, or drop them."
 			}
-			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " refused " + connect.Counted(int(d.Refused), "post"), Words: fault.Sentence("It answered: "+d.Words) + " " + words, Go: place + "&state=refused"})
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " has refused " + connect.Counted(int(d.Refused), "post"), Words: answered(d.Words) + words, Go: place + "&state=refused"})
 		case d.Waiting > 0 && d.NotBefore != nil && d.NotBefore.Sub(now) > longWait:
-			words := waits(d.Waiting) + "."
-			if d.Words != "" {
-				words = fault.Sentence("It answered: "+d.Words) + " " + words
-			}
-			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is left alone until " + d.NotBefore.In(now.Location()).Format("15:04"), Words: words, Go: place})
+			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " is left alone until " + d.NotBefore.In(now.Location()).Format("15:04"), Words: answered(d.Words) + waits(d.Waiting) + ".", Go: place})
 		case d.Failures >= failuresToTell && d.Oldest != nil && now.Sub(*d.Oldest) > 5*time.Minute:
 			out.Body.Needs = append(out.Body.Needs, Need{What: d.Name + " does not answer", Words: fmt.Sprintf("%s since %s; it is tried again and again.", waits(d.Waiting), d.Oldest.In(now.Location()).Format("2 Jan 15:04")), Go: place})
 		}

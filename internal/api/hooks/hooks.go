@@ -124,5 +124,12 @@ func (k *Known) Forget(connection string) {
 	}
 }
 
+// ForgetAll has all of them looked at anew.
+func (k *Known) ForgetAll() {
+	k.hooks.Purge()
+	k.shapes.Purge()
+	k.sources.Purge()
+}
+
 // ForgetShape has it looked at anew how a source's records are read.
 func (k *Known) ForgetShape(source string) { k.shapes.Remove(source) }

@@ -39,6 +39,13 @@ func (in *Inbound) takeCall(w http.ResponseWriter, r *http.Request) {
 		kit.WriteProblem(w, http.StatusBadRequest, "query wait", problem)
 		return
 	}
+	if wait > 0 { // before anything is started, so that whoever is turned away may call again
+		if !in.waiting.enter() {
+			in.crowded(w)
+			return
+		}
+		defer in.waiting.leave()
+	}
 	row, plan, err := in.Workflows.Startable(r.Context(), id)
 	var receipts []intake.Receipt
 	if err == nil {
@@ -109,46 +116,34 @@ func waitOf(r *http.Request) (time.Duration, string) {
 	return d, ""
 }
 
-// How often it is looked for an answer that a caller waits for: often at first, since most are there at once.
-const (
-	lookOften   = 2 * time.Millisecond
-	lookSeldom  = 50 * time.Millisecond
-	oftenWithin = 250 * time.Millisecond
-)
+// crowded turns away who wants to wait while too many do.
+func (in *Inbound) crowded(w http.ResponseWriter) {
+	w.Header().Set("Retry-After", "5")
+	kit.WriteProblem(w, http.StatusServiceUnavailable, "query wait", "too many callers are waiting for an answer at the moment; nothing was started, so call again in a few seconds, or without wait")
+}
 
 // replied answers a caller with what the workflow says, if it does so within a time.
 func (in *Inbound) replied(w http.ResponseWriter, r *http.Request, workflow, arrival int64, within time.Duration) bool {
-	began := time.Now()
-	for {
+	return in.waiting.until(r.Context(), awaited{arrival, workflow}, within, func() bool {
 		status, body, there, err := in.Store.ReplyTo(r.Context(), arrival, workflow)
 		if err != nil && r.Context().Err() == nil {
 			in.Log.Warn("looking for an answer failed", "arrival", arrival, "error", err)
 		}
-		if there {
-			w.Header().Del("Location")
-			w.Header().Set("Content-Type", "application/json")
-			if status == http.StatusInternalServerError {
-				w.Header().Set("Content-Type", "application/problem+json")
-			}
-			w.Header().Set("Cache-Control", "no-store")
-			w.WriteHeader(status)
-			if status != http.StatusNoContent && status != http.StatusNotModified {
-				_, _ = w.Write(append(body, '\n')) //nolint:gosec // JSON, by its type
-			}
-			return true
-		}
-		pause, spent := lookOften, time.Since(began)
-		if spent > oftenWithin {
-			pause = lookSeldom
-		}
-		if spent >= within || r.Context().Err() != nil {
+		if !there {
 			return false
 		}
-		select {
-		case <-r.Context().Done():
-		case <-time.After(min(pause, within-spent)):
+		w.Header().Del("Location")
+		w.Header().Set("Content-Type", "application/json")
+		if status == http.StatusInternalServerError {
+			w.Header().Set("Content-Type", "application/problem+json")
 		}
-	}
+		w.Header().Set("Cache-Control", "no-store")
+		w.WriteHeader(status)
+		if status != http.StatusNoContent && status != http.StatusNotModified {
+			_, _ = w.Write(append(body, '\n')) //nolint:gosec // JSON, by its type
+		}
+		return true
+	})
 }
 
 // showReply answers GET /call/{id}/{arrival}, where a caller comes back to that could not wait for long enough.
@@ -162,6 +157,13 @@ func (in *Inbound) showReply(w http.ResponseWriter, r *http.Request) {
 	if problem != "" {
 		kit.WriteProblem(w, http.StatusBadRequest, "query wait", problem)
 		return
+	}
+	if wait > 0 {
+		if !in.waiting.enter() {
+			in.crowded(w)
+			return
+		}
+		defer in.waiting.leave()
 	}
 	if in.replied(w, r, id, arrival, wait) {
 		return

@@ -13,10 +13,13 @@ import (
 type Inbound struct {
 	*kit.Kit
 	Workflows *workflows.Workflows
+
+	waiting waiting
 }
 
 // Doors registers where the outside comes in.
 func (in *Inbound) Doors(r chi.Router) {
+	in.Hub.Heed(in.waiting.heed)
 	r.Post("/in/{connection}", in.takeIn)
 	r.Post("/in/{connection}/{kind}", in.takeIn)
 	r.Post("/call/{id}", in.takeCall)

@@ -103,6 +103,7 @@ func Changes[I, O any](k *Kit, o huma.Operation, n Need, c Change[I, O], fn func
 		if err != nil {
 			return nil, k.PlainError(o.OperationID, err)
 		}
+		k.Engine.Sources.Forget() // what this process keeps in mind of it; the others are told
 		return out, nil
 	})
 }

@@ -47,7 +47,7 @@ func (pg *Pages) showPicture(w http.ResponseWriter, r *http.Request) {
 		http.NotFound(w, r)
 		return
 	}
-	pic, err := pg.Engine.Outbox.Picture(r.Context(), p, doc.Picture, r.URL.Query().Get("on") == "dark")
+	pic, err := pg.Engine.Outbox.Shown(r.Context(), p, doc.Picture, r.URL.Query().Get("on") == "dark")
 	if err != nil {
 		pg.Log.Warn("making a picture failed", "post", p.ID, "error", err)
 		http.Error(w, "This picture cannot be shown at the moment.", http.StatusBadGateway)

@@ -59,6 +59,8 @@ type ArrivalDetail struct {
 	Record  any            `json:"record"`
 	Before  any            `json:"before"`
 	Answers map[string]any `json:"answers" doc:"to what was asked at a start by hand or by call; null where nothing was"`
+	Through []string       `json:"through,omitempty" doc:"the workflows whose posts led to it, in order, where Dorfbote caused it itself"`
+	Stopped bool           `json:"stopped,omitempty" doc:"it went round in a circle, and nothing is told of it"`
 	Event   map[string]any `json:"event" doc:"as it came in, as a CloudEvent; null for what only might come"`
 }
 
@@ -108,8 +110,12 @@ func (sh *Shown) Show(schema *value.Schema, name string, v any) string {
 	return words.Show(v)
 }
 
-func (sh *Shown) ArrivalDetail(_ context.Context, row store.Arrival, a *arrival.Arrival, schema *value.Schema) *ArrivalDetail {
+func (sh *Shown) ArrivalDetail(ctx context.Context, row store.Arrival, a *arrival.Arrival, schema *value.Schema) *ArrivalDetail {
 	d := &ArrivalDetail{ArrivalItem: sh.ArrivalItem(row, a, schema), Fields: []FieldValue{}, Record: a.Record, Before: a.Before, Answers: a.Answers}
+	if ids := store.CameThrough(row.Through); ids != nil {
+		d.Through, _ = sh.Store.NamesOf(ctx, ids) // without the names, the numbers are there
+		d.Stopped = row.Stopped()
+	}
 	if row.Data != nil {
 		d.Event = map[string]any{"specversion": "1.0", "id": row.ID, "source": row.Source, "type": row.Type, "time": row.Time, "data": row.Data}
 		if row.Subject != "" {

@@ -146,7 +146,12 @@ func (c *chat) call(ctx context.Context, method, path, under string, p connect.P
 		return connect.Refused(err.Error())
 	}
 	header := http.Header{"Content-Type": {"application/json"}, "Authorization": {"Bearer " + c.config.Settings["token"]}}
-	return connect.SendHTTP(ctx, c.config.Env, method, c.at(path), header, body, p.Key, method == http.MethodPut, func(answer []byte) (id, link string) {
-		return connect.IDIn(answer, "id"), connect.IDIn(answer, "link")
+	return connect.SendCall(ctx, c.config.Env, connect.Call{
+		Method: method, Address: c.at(path), Header: header, Body: body, Key: p.Key, Through: p.Through, Edit: method == http.MethodPut,
+		Judge: func(answer []byte, d *connect.Delivery) {
+			if d.Taken {
+				d.ID, d.Link = connect.IDIn(answer, "id"), connect.IDIn(answer, "link")
+			}
+		},
 	})
 }

@@ -97,7 +97,7 @@ func (e *events) Send(ctx context.Context, p connect.Post) connect.Delivery {
 		return connect.Unreachable("it cannot be signed: " + err.Error())
 	}
 	header := http.Header{"Content-Type": {"application/cloudevents+json"}, "Webhook-Id": {p.Key}, "Webhook-Timestamp": {strconv.FormatInt(now.Unix(), 10)}, "Webhook-Signature": {signature}}
-	return connect.SendCall(ctx, e.config.Env, connect.Call{Method: http.MethodPost, Address: e.config.Settings["address"], Shown: "POST " + e.host(), Header: header, Body: body, Key: p.Key})
+	return connect.SendCall(ctx, e.config.Env, connect.Call{Method: http.MethodPost, Address: e.config.Settings["address"], Shown: "POST " + e.host(), Header: header, Body: body, Key: p.Key, Through: p.Through})
 }
 
 // sign signs an event by the secret, and for a while after it was renewed by the one before, too.

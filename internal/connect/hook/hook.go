@@ -27,6 +27,7 @@ const MaxBody = 1 << 20
 type Event struct {
 	*arrival.Arrival
 	Compute bool
+	Through string // the workflows that it came through, where a post of Dorfbote's caused it
 }
 
 func refuse(status int, location, format string, args ...any) *fault.Fault {
@@ -72,6 +73,7 @@ func (h *Hook) Read(header http.Header, kind string, body []byte, now time.Time)
 		return nil, p
 	}
 	for i := range events {
+		events[i].Through = header.Get(connect.ThroughHeader)
 		if p := h.finish(&events[i], kind, i, now); p != nil {
 			return nil, p
 		}

@@ -55,6 +55,7 @@ func Kind() *connect.Kind {
 			{Name: "from", Label: "From", Type: "text", Help: "the address that mails come from; the user where nothing is said"},
 			{Name: "from_name", Label: "Sender's name", Type: "text", Help: "such as Tour desk; a message may name another"},
 			{Name: "reply_to", Label: "Answers go to", Type: "text", More: true, Help: "an address, where it is another"},
+			{Name: "unsubscribe", Label: "Unsubscribe at", Type: "text", More: true, Help: "a mail or https address that readers' mail programs offer for leaving (List-Unsubscribe)"},
 			{Name: "sign_in", Label: "Signing in", Type: "choice", Options: []string{byPassword, byToken}, Default: byPassword, More: true},
 			connect.AsksWhy(),
 		},

@@ -2,6 +2,7 @@ package mail
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -9,6 +10,7 @@ import (
 	"html"
 	"net/mail"
 	"net/url"
+	"path"
 	"strings"
 	"unicode/utf8"
 
@@ -18,6 +20,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/fault"
+	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
 )
 
@@ -35,7 +38,14 @@ func checkSending(settings map[string]string) error {
 	}
 	if to := settings["reply_to"]; to != "" {
 		if _, err := mail.ParseAddress(to); err != nil {
-			return fault.At("reply_to", "%q is no mail address", to)
+			return fault.At("reply_to", "%q isn't a mail address", to)
+		}
+	}
+	if to := settings["unsubscribe"]; to != "" {
+		u, err := url.Parse(to)
+		_, bad := mail.ParseAddress(to)
+		if bad != nil && (err != nil || u.Scheme != "https" && u.Scheme != "mailto") || strings.ContainsAny(to, " <>\r\n") {
+			return fault.At("unsubscribe", "%q is neither a mail address nor an https address", to)
 		}
 	}
 	return nil
@@ -166,13 +176,22 @@ func (m *mailbox) letter(ctx context.Context, p connect.Post, under string) (*le
 	from := wire(m.from())
 	out := &letter{from: from}
 	r := message.Render(p.Doc, message.Mail)
-	msg := gomail.NewMsg(gomail.WithCharset(gomail.CharsetUTF8), gomail.WithEncoding(gomail.EncodingQP))
+	msg := gomail.NewMsg(gomail.WithCharset(gomail.CharsetUTF8), gomail.WithEncoding(gomail.EncodingQP), gomail.WithNoDefaultUserAgent())
+	// Headers whose texts come from records are written here, since no text of a record may become another header, or another name.
+	header := func(name gomail.Header, value string) {
+		msg.SetGenHeaderPreformatted(name, folded(string(name), value))
+	}
 	name := m.config.Settings["from_name"]
 	if p.Doc.Sender != nil && p.Doc.Sender.Name != "" {
 		name = p.Doc.Sender.Name
 	}
-	if err := msg.FromFormat(name, from); err != nil {
+	if _, err := mail.ParseAddress(from); err != nil {
 		return nil, fmt.Errorf("from %s: %w", from, err)
+	}
+	if name = phrase(name); name != "" {
+		header("From", name+" <"+from+">")
+	} else {
+		header("From", "<"+from+">")
 	}
 	for _, to := range []struct {
 		text string
@@ -192,7 +211,7 @@ func (m *mailbox) letter(ctx context.Context, p connect.Post, under string) (*le
 			return nil, err
 		}
 	}
-	msg.Subject(r.Subject)
+	header("Subject", unstructured(r.Subject))
 	out.id = messageID(p, from)
 	msg.SetMessageIDWithValue(out.id)
 	msg.SetDate()
@@ -202,12 +221,18 @@ func (m *mailbox) letter(ctx context.Context, p connect.Post, under string) (*le
 		msg.SetGenHeader(gomail.HeaderInReplyTo, "<"+under+">")
 		msg.SetGenHeader(gomail.HeaderReferences, "<"+under+">")
 	}
-	if p.Digest {
+	switch to := m.config.Settings["unsubscribe"]; {
+	case to != "":
+		if !strings.Contains(to, ":") {
+			to = "mailto:" + wire(to)
+		}
+		header(gomail.HeaderListUnsubscribe, "<"+to+">")
+	case p.Digest:
 		answers := from
 		if to := m.config.Settings["reply_to"]; to != "" {
 			answers = wire(to)
 		}
-		msg.SetGenHeader(gomail.HeaderListUnsubscribe, "<mailto:"+answers+"?subject="+url.PathEscape("Unsubscribe from "+p.Doc.Title)+">")
+		header(gomail.HeaderListUnsubscribe, "<mailto:"+answers+"?subject="+url.PathEscape(formula.Shorten("Unsubscribe from "+visible(p.Doc.Title), 120))+">")
 	}
 	body := r.HTML
 	if p.Doc.Picture != nil {
@@ -216,7 +241,7 @@ func (m *mailbox) letter(ctx context.Context, p connect.Post, under string) (*le
 	msg.SetBodyString(gomail.TypeTextPlain, r.Text)
 	msg.AddAlternativeString(gomail.TypeTextHTML, page(body))
 	for _, f := range p.Doc.Attach {
-		if err := msg.AttachReader(f.Name, bytes.NewReader(f.Data), gomail.WithFileContentType(gomail.ContentType(f.Media))); err != nil {
+		if err := msg.AttachReader(fileName(f.Name), bytes.NewReader(f.Data), gomail.WithFileContentType(gomail.ContentType(f.Media))); err != nil {
 			return nil, fmt.Errorf("%s: %w", f.Name, err)
 		}
 	}
@@ -236,10 +261,28 @@ func (m *mailbox) picture(ctx context.Context, msg *gomail.Msg, p *message.Pictu
 		return fmt.Sprintf(`<p><a href="%s">%s</a></p>`, html.EscapeString(p.From), html.EscapeString(p.Text))
 	}
 	name := "picture" + pic.Ending
-	if err := msg.EmbedReader(name, bytes.NewReader(pic.Data), gomail.WithFileContentID(name), gomail.WithFileContentType(gomail.ContentType(pic.Media))); err != nil {
+	if err := msg.EmbedReader(name, bytes.NewReader(pic.Data), gomail.WithFileContentID("<"+name+"@dorfbote>"), gomail.WithFileContentType(gomail.ContentType(pic.Media))); err != nil {
 		return fmt.Sprintf("<p>%s</p>", html.EscapeString(p.Text))
 	}
-	return fmt.Sprintf(`<p><img src="cid:%s" alt="%s" style="max-width: 100%%"></p>`, name, html.EscapeString(p.Text))
+	return fmt.Sprintf(`<p><img src="cid:%s@dorfbote" alt="%s" style="max-width: 100%%"></p>`, name, html.EscapeString(p.Text))
+}
+
+// fileName is what a file is called in a mail: a name, and no path, of a length that programs bear.
+func fileName(s string) string {
+	s = strings.Map(func(r rune) rune {
+		if strings.ContainsRune(`/\:*?"<>|`, r) {
+			return '-'
+		}
+		return r
+	}, visible(s))
+	if r := []rune(s); len(r) > 120 {
+		ending := []rune(path.Ext(s))
+		if len(ending) > 12 {
+			ending = nil
+		}
+		s = string(r[:120-len(ending)]) + string(ending)
+	}
+	return cmp.Or(s, "file")
 }
 
 // page is the HTML of a mail as a whole.

@@ -4,11 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
+	"net/url"
 	"strings"
 	"time"
 
 	"github.com/emersion/go-sasl"
 	"github.com/emersion/go-smtp"
+	"golang.org/x/net/idna"
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/fault"
@@ -43,6 +46,24 @@ func (m *mailbox) smtpAddress() (host, address string) {
 	return hostPort(m.config.Settings["smtp"], port)
 }
 
+// called is the name by which this Dorfbote greets a server: its public one or, where that is not known, that of whom it sends for.
+func (m *mailbox) called() string {
+	if u, err := url.Parse(m.config.Env.Base); err == nil && u.Hostname() != "" {
+		if ip := net.ParseIP(u.Hostname()); ip != nil && ip.To4() != nil {
+			return "[" + u.Hostname() + "]"
+		} else if ip != nil {
+			return "[IPv6:" + u.Hostname() + "]"
+		}
+		if name, err := idna.Lookup.ToASCII(u.Hostname()); err == nil {
+			return name
+		}
+	}
+	if _, host, ok := strings.Cut(wire(m.from()), "@"); ok && ascii(host) {
+		return host
+	}
+	return "dorfbote.invalid"
+}
+
 // Bounds of the phases of one mail. All of them together end before the job does that sends it.
 const (
 	sending    = 40 * time.Second // from calling the server to its taking the mail
@@ -72,7 +93,7 @@ func (m *mailbox) dialSMTP(ctx context.Context) (*smtp.Client, error) {
 		c = smtp.NewClient(conn)
 	}
 	c.CommandTimeout, c.SubmissionTimeout = commanding, submitting
-	if err := c.Hello("dorfbote.invalid"); err != nil {
+	if err := c.Hello(m.called()); err != nil {
 		_ = c.Close()
 		return nil, plain(tried, err)
 	}

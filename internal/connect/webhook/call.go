@@ -118,7 +118,7 @@ func (w *webhook) call(ctx context.Context, p connect.Post, under, method, addre
 	header.Set("Content-Type", media)
 	return connect.SendCall(ctx, w.config.Env, connect.Call{
 		Method: method, Address: address, Shown: method + " " + hostOf(address) + ", the address of " + p.Place,
-		Header: header, Body: body, Key: p.Key, Edit: edit, Judge: w.answer.judge,
+		Header: header, Body: body, Key: p.Key, Through: p.Through, Edit: edit, Judge: w.answer.judge,
 	})
 }
 

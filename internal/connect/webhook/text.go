@@ -203,7 +203,7 @@ func (g *gateway) Send(ctx context.Context, p connect.Post) connect.Delivery {
 	header.Set("Content-Type", media)
 	address := g.config.Settings["address"]
 	return connect.SendCall(ctx, g.config.Env, connect.Call{
-		Method: http.MethodPost, Address: address, Shown: "POST " + hostOf(address) + ", to " + p.Place, Header: header, Body: body, Key: p.Key, Judge: g.answer.judge,
+		Method: http.MethodPost, Address: address, Shown: "POST " + hostOf(address) + ", to " + p.Place, Header: header, Body: body, Key: p.Key, Through: p.Through, Judge: g.answer.judge,
 	})
 }
 

@@ -67,8 +67,8 @@ func Kind() *connect.Kind {
 		Sends: &connect.Sends{Dialect: message.Rich, Form: place.Listed, Hands: func(settings map[string]string) bool {
 			return settings["picture_address"] != "" || settings["shape"] == ownShape && settings["format"] == asParts
 		}},
-		Check:    check,
-		Able:     able,
+		Check: check,
+		Able:  able,
 		Open: func(c connect.Config) (connect.Conn, error) {
 			w, err := open(c)
 			if err != nil {

@@ -76,13 +76,17 @@ func quoted(s string) string {
 	return fmt.Sprintf("%q", s)
 }
 
-// addresses are the mail addresses of a text, without what is empty among them and without what stands twice.
+// addresses are the mail addresses of a text, without what is empty among them and without what stands twice. One may stand with a name,
+// as in mails: Marit Aven <marit@lindental.example>; the name is not kept.
 func addresses(text string) ([]string, error) {
 	var out []string
-	for one := range strings.SplitSeq(text, ",") {
+	for _, one := range apart(text) {
 		one = strings.TrimSpace(one)
 		if one == "" {
 			continue
+		}
+		if a, err := mail.ParseAddress(one); err == nil && strings.HasSuffix(one, ">") {
+			one = a.Address
 		}
 		if err := mailAddress(one); err != nil {
 			return nil, err
@@ -92,6 +96,28 @@ func addresses(text string) ([]string, error) {
 		}
 	}
 	return out, nil
+}
+
+// apart takes a list of addresses apart at its commas, except those of a quoted name.
+func apart(text string) []string {
+	var out []string
+	quoted, escaped, from := false, false, 0
+	for i := range len(text) {
+		switch c := text[i]; {
+		case escaped:
+			escaped = false
+		case c == '\\' && quoted:
+			escaped = true
+		case c == '"':
+			quoted = !quoted
+		case c == ',' && !quoted:
+			out, from = append(out, text[from:i]), i+1
+		}
+	}
+	if quoted { // a quote that is never closed quotes nothing
+		return strings.Split(text, ",")
+	}
+	return append(out, text[from:])
 }
 
 // mailAddress refuses what is no address of RFC 5322, or, beyond ASCII, of RFC 6532. A name beside it is none of it.

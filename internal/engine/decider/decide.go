@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"runtime/debug"
 	"slices"
+	"strings"
 	"time"
 
 	"dorfbote/internal/core/decide"
@@ -54,6 +55,10 @@ func (de *Decider) decideAll(ctx context.Context, arrivals []store.Arrival, on w
 			return made, i, took, failed()
 		}
 		row := &arrivals[i]
+		if row.Stopped() {
+			de.stopped(ctx, row)
+			continue
+		}
 		if len(on.Concerned(row, nil)) == 0 {
 			continue
 		}
@@ -80,6 +85,18 @@ func (de *Decider) decideAll(ctx context.Context, arrivals []store.Arrival, on w
 		}
 	}
 	return made, len(arrivals), took, failed() // what could not be looked up now is decided again
+}
+
+// stopped tells of an arrival that goes round in a circle, and of which nothing is told therefore.
+func (de *Decider) stopped(ctx context.Context, row *store.Arrival) {
+	names, err := de.Store.NamesOf(ctx, store.CameThrough(row.Through))
+	if err != nil {
+		de.Log.Warn("looking up a circle's workflows failed", "arrival", row.Seq, "error", err)
+	}
+	way := strings.Join(names, " → ")
+	de.Log.Warn("an arrival goes round in a circle; it is stopped", "arrival", row.Seq, "source", row.Source, "through", row.Through)
+	de.Notice(ctx, store.Notice{What: "goes round in a circle", Words: "What Dorfbote posts comes back to it as a new arrival: " + way + " → " + row.Source + ". It was stopped here. Take one of these posts out, or tell the app to leave out what Dorfbote sends.",
+		Go: fmt.Sprintf("/arrivals/%d", row.Seq), About: row.Source})
 }
 
 // one decides for one workflow, on a scope that reaches what sheets may look at. What is wrong with the sheet fails this arrival for this workflow and
@@ -143,6 +160,9 @@ func (de *Decider) keepIn(ctx context.Context, tx *sql.Tx, made []decided, send 
 		}
 		if d.Reply != nil {
 			if err := store.PutReply(ctx, tx, d.seq, d.live.ID, d.Reply.Status, value.AppendJSON(nil, d.Reply.Body)); err != nil {
+				return err
+			}
+			if err := notify.In(ctx, tx, notify.Message{Topic: notify.Replied, Seq: d.seq, ID: d.live.ID}); err != nil {
 				return err
 			}
 		}

@@ -72,7 +72,10 @@ func (de *Decider) Start(ctx context.Context) *Lanes {
 			switch ev.Topic {
 			case notify.Arrivals:
 				d.wake(ctx, store.Lane{Source: ev.Source})
+			case notify.Connections, notify.Destinations, notify.People:
+				de.Sources.Forget()
 			case notify.All: // the database may have been away: what was on its way may have been lost with it
+				de.Sources.Forget()
 				d.look(ctx)
 				if err := de.Missed(ctx); err != nil && ctx.Err() == nil {
 					de.Log.Warn("looking for what waits failed", "error", err)

@@ -279,7 +279,17 @@ func (f *Follow) writer(ctx context.Context, s *store.Step) (write writing, conn
 	if err != nil {
 		return nil, "", final, err
 	}
+	came, err := f.Store.ArrivalsBySeq(ctx, []int64{s.Arrival})
+	if err != nil {
+		return nil, "", connect.Written{}, err
+	}
+	through := ""
+	if len(came) > 0 {
+		through = came[0].Through
+	}
+	through = store.Through(through, s.Workflow)
 	return func(ctx context.Context, w connect.Write) (connect.Written, error) {
+		w.Through = through
 		ctx, cancel := context.WithTimeout(ctx, stepTimeout)
 		defer cancel()
 		return kind.Write(ctx, config, connect.SourceConfig{Name: s.Target, Settings: k.Settings, Key: k.KeyField}, w)

@@ -53,6 +53,9 @@ func (w *Writer) Write(ctx context.Context, tx pgx.Tx, events []hook.Event, deci
 		}
 		row := store.Stored(ev.Arrival)
 		row.Seq = k.seqs[len(fresh)]
+		if store.CameThrough(ev.Through) != nil {
+			row.Through = ev.Through
+		}
 		fresh = append(fresh, row)
 		k.arrivals[id] = row.Seq
 		receipts[i] = Receipt{Seq: row.Seq, ID: ev.ID}
@@ -160,13 +163,14 @@ func complete(ev *hook.Event, state map[string]any) {
 func insertArrivals(batch *pgx.Batch, list []store.Arrival) {
 	n := len(list)
 	seqs, sources, ids, types, subjects, data := make([]int64, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n), make([]string, n)
-	times := make([]time.Time, n)
+	times, through := make([]time.Time, n), make([]string, n)
 	for i, a := range list {
+		through[i] = a.Through
 		seqs[i], sources[i], ids[i], types[i], subjects[i], data[i], times[i] = a.Seq, a.Source, a.ID, a.Type, a.Subject, string(a.Data), a.Time
 	}
-	batch.Queue(`INSERT INTO arrivals (seq, source, id, type, time, subject, data)
-		SELECT * FROM unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::timestamptz[], $6::text[], $7::jsonb[])`,
-		seqs, sources, ids, types, times, subjects, data)
+	batch.Queue(`INSERT INTO arrivals (seq, source, id, type, time, subject, data, through)
+		SELECT * FROM unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::timestamptz[], $6::text[], $7::jsonb[], $8::text[])`,
+		seqs, sources, ids, types, times, subjects, data, through)
 }
 
 // countArrivals counts arrivals by the hour. The transaction has its sources' locks, so that no other waits for these rows.

@@ -2,8 +2,14 @@ package outbox
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
+	"fmt"
 	"slices"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/singleflight"
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/message"
@@ -57,6 +63,68 @@ func without(doc *message.Document, text, to string, why error) *message.Documen
 // Makes tells whether a picture is made here: a chart, a table, or one that came with the record.
 func Makes(p *message.Picture) bool { return p.Chart != nil || p.Grid != nil || p.Held != "" }
 
+// shown are pictures that somebody asked for by their links: each is made once, however many ask for it, and kept for a while.
+type shown struct {
+	once  singleflight.Group
+	mu    sync.Mutex
+	kept  map[string]*connect.Picture
+	order []string // the one that was made first is let go first
+	size  int
+}
+
+// shownMost is how many bytes of pictures are kept.
+const shownMost = 32 << 20
+
+// makingMost bounds making a picture that somebody asked for.
+const makingMost = 10 * time.Second
+
+// Shown gives the picture of a post to whoever asks for it by its link.
+func (o *Outbox) Shown(ctx context.Context, post *store.Post, p *message.Picture, dark bool) (*connect.Picture, error) {
+	body := sha256.Sum256(post.Body)
+	key := fmt.Sprintf("%d %t %x", post.ID, dark, body[:8])
+	s := &o.shown
+	s.mu.Lock()
+	pic := s.kept[key]
+	s.mu.Unlock()
+	if pic != nil {
+		return pic, nil
+	}
+	made := s.once.DoChan(key, func() (any, error) {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), makingMost)
+		defer cancel()
+		pic, err := o.Picture(ctx, post, p, dark)
+		if err == nil {
+			s.keep(key, pic)
+		}
+		return pic, err
+	})
+	select {
+	case r := <-made:
+		pic, _ := r.Val.(*connect.Picture)
+		return pic, r.Err
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+}
+
+func (s *shown) keep(key string, pic *connect.Picture) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.kept == nil {
+		s.kept = map[string]*connect.Picture{}
+	}
+	if s.kept[key] != nil {
+		return
+	}
+	s.kept[key], s.order, s.size = pic, append(s.order, key), s.size+len(pic.Data)
+	for s.size > shownMost {
+		first := s.order[0]
+		s.size -= len(s.kept[first].Data)
+		delete(s.kept, first)
+		s.order = s.order[1:]
+	}
+}
+
 // Picture makes the picture of a post: it draws it, or fetches it from the record's source and writes it anew.
 func (o *Outbox) Picture(ctx context.Context, post *store.Post, p *message.Picture, dark bool) (*connect.Picture, error) {
 	if p.Held == "" {
@@ -67,7 +135,7 @@ func (o *Outbox) Picture(ctx context.Context, post *store.Post, p *message.Pictu
 	if err != nil {
 		return nil, err
 	}
-	return connect.Recoded(raw)
+	return connect.Recoded(ctx, o.Env, raw)
 }
 
 // Draw draws what a message has as its picture, as PNG.

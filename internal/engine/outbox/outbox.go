@@ -24,6 +24,7 @@ type Outbox struct {
 
 	lines  lines
 	berths berths
+	shown  shown
 	drains *store.Locks // of the destinations that this process sends to
-	asking sync.Mutex // while connections are asked what became of posts
+	asking sync.Mutex   // while connections are asked what became of posts
 }

@@ -80,7 +80,7 @@ func (o *Outbox) prepare(ctx context.Context, c *store.Connection, p *store.Post
 	if err != nil {
 		return nil, err
 	}
-	return &connect.Post{Buttons: buttons, Why: why, Cc: placeOf(p.Cc), Bcc: placeOf(p.Bcc), Doc: doc, Key: p.Key, Digest: p.Message == decide.DigestMessage}, nil
+	return &connect.Post{Buttons: buttons, Why: why, Cc: placeOf(p.Cc), Bcc: placeOf(p.Bcc), Doc: doc, Key: p.Key, Through: store.Through(p.Through, p.Workflow), Digest: p.Message == decide.DigestMessage}, nil
 }
 
 // fetched has a foreign picture at hand where the kind of connection hands pictures over; one that cannot be had in time is a link.

@@ -86,4 +86,3 @@ func (o *Outbox) settle(ctx context.Context, p *store.Post, d *store.Destination
 		sql.Named("address", tried.Address), sql.Named("body", tried.Sent), sql.Named("raw", tried.Answer)).Scan(&out).Error
 	return out, err
 }
-

@@ -33,13 +33,31 @@ type around struct {
 // aroundHolds is how long what was read holds.
 const aroundHolds = time.Second
 
-// Rules gives what each connection that posts can go over takes for a place.
+// Forget has all that is known of whom and where posts can reach be read anew: it has changed, here or in another process.
+func (src *Sources) Forget() {
+	src.around.mu.Lock()
+	src.around.rules, src.around.book = nil, nil
+	src.around.mu.Unlock()
+}
+
+// Rules gives what each connection that posts can go over takes for a place, as it is now.
 func (src *Sources) Rules(ctx context.Context) (map[string]place.Rule, error) {
+	src.around.mu.Lock()
+	defer src.around.mu.Unlock()
+	return src.readRules(ctx)
+}
+
+// knownRules gives them as they were a moment ago, for what is asked with every alert: who changes them has that forgotten.
+func (src *Sources) knownRules(ctx context.Context) (map[string]place.Rule, error) {
 	src.around.mu.Lock()
 	defer src.around.mu.Unlock()
 	if src.around.rules != nil && time.Since(src.around.asked) < aroundHolds {
 		return src.around.rules, nil
 	}
+	return src.readRules(ctx)
+}
+
+func (src *Sources) readRules(ctx context.Context) (map[string]place.Rule, error) {
 	list, err := src.Store.Connections(ctx)
 	if err != nil {
 		return nil, err
@@ -67,7 +85,10 @@ func (src *Sources) Rules(ctx context.Context) (map[string]place.Rule, error) {
 func (src *Sources) Reaches(connection string) (place.Rule, bool) {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	rules, err := src.Rules(ctx)
+	rules, err := src.knownRules(ctx)
+	if _, ok := rules[connection]; err == nil && !ok { // it may have been made just now
+		rules, err = src.Rules(ctx)
+	}
 	if err != nil {
 		src.Log.Warn("looking up what posts can go over failed", "error", err)
 		src.around.mu.Lock()

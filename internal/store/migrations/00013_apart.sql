@@ -8,8 +8,11 @@ ALTER TABLE posts ADD COLUMN aside boolean NOT NULL DEFAULT false;
 ALTER TABLE destinations ADD COLUMN aside bigint[] NOT NULL DEFAULT '{}';
 -- Where a place is too long to be a key, its name is a short one with a digest, and this is the whole of it.
 ALTER TABLE destinations ADD COLUMN place text NOT NULL DEFAULT '';
+-- The workflows through which an arrival came that Dorfbote itself has caused, by a post to a hook of its own: w7.w12
+ALTER TABLE arrivals ADD COLUMN through text NOT NULL DEFAULT '';
 
 -- +goose Down
+ALTER TABLE arrivals DROP COLUMN through;
 ALTER TABLE destinations DROP COLUMN place, DROP COLUMN aside;
 ALTER TABLE posts DROP COLUMN aside;
 DROP INDEX attempts_open;

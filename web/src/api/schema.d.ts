@@ -1800,6 +1800,10 @@ export interface components {
             /** Format: int64 */
             seq: number;
             source: string;
+            /** @description it went round in a circle, and nothing is told of it */
+            stopped?: boolean;
+            /** @description the workflows whose posts led to it, in order, where Dorfbote caused it itself */
+            through?: string[] | null;
             /** @description empty where every workflow ignored it */
             verdicts: components["schemas"]["VerdictItem"][] | null;
         };
