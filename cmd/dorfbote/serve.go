@@ -335,7 +335,7 @@ func listen(ctx context.Context, l net.Listener, h http.Handler) error {
 }
 
 func addPerson(ctx context.Context, e *engine.Engine, p store.Person) error {
-	if !slices.Contains(store.Roles, p.Role) {
+	if p.Role != "" && !slices.Contains(store.Roles, p.Role) {
 		return fmt.Errorf("there is no role %q; a person is %s", p.Role, strings.Join(store.Roles, ", "))
 	}
 	line, _ := bufio.NewReader(os.Stdin).ReadString('\n')
@@ -353,16 +353,15 @@ func addPerson(ctx context.Context, e *engine.Engine, p store.Person) error {
 func personCommand() *cobra.Command {
 	var p store.Person
 	cmd := &cobra.Command{
-		Use: "person --email E --name N", Short: "Adds a person, or gives one a new password; the password is read from standard input", Args: cobra.NoArgs,
+		Use: "person --email E [--name N] [--role R]", Short: "Adds a person, or gives one a new password; the password is read from standard input", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			return withEngine(cmd.Context(), func(_ settings, e *engine.Engine) error { return addPerson(cmd.Context(), e, p) })
 		},
 	}
 	cmd.Flags().StringVar(&p.Email, "email", "", "the address to sign in with")
 	cmd.Flags().StringVar(&p.Name, "name", "", "the person's name")
-	cmd.Flags().StringVar(&p.Role, "role", "administrator", "administrator, editor or viewer")
+	cmd.Flags().StringVar(&p.Role, "role", "", "administrator, editor or viewer; what isn't said stays, and somebody new is an administrator")
 	_ = cmd.MarkFlagRequired("email")
-	_ = cmd.MarkFlagRequired("name")
 	return cmd
 }
 

@@ -55,7 +55,7 @@ func startWith(t *testing.T, set func(*api.Options)) *client {
 	require.NoError(t, e.Start(ctx))
 	server := httptest.NewServer(s.Handler())
 	t.Cleanup(func() { server.Close(); e.Stop(); cancel() })
-	require.NoError(t, st.DB.Create(&store.Person{Email: "a@x.example", Name: "A", Role: "editor", PasswordHash: auth.HashPassword("secret-1"), CreatedAt: time.Now()}).Error)
+	require.NoError(t, st.DB.Create(&store.Person{Email: "a@x.example", Name: "A", Role: "editor", KeepsBook: true, PasswordHash: auth.HashPassword("secret-1"), CreatedAt: time.Now()}).Error)
 	require.NoError(t, st.DB.Create(&store.Connection{ID: "square", Kind: "chat", Title: "Square", Settings: store.Texts{"address": "http://127.0.0.1:1"}, CreatedAt: time.Now()}).Error)
 	require.NoError(t, st.DB.Create(&store.Destination{Name: "square/#tours", Connection: "square", Title: "#tours"}).Error)
 	jar, err := cookiejar.New(nil)
@@ -445,5 +445,5 @@ func TestACallerWaitsForTheAnswer(t *testing.T) {
 	assert.Equal(t, reply{200, map[string]any{"said": "no", "by": "A"}}, r)
 	status, p = c.call("POST", at+"/answer", `{"choice":"yes"}`)
 	assert.Equal(t, 409, status)
-	assert.Contains(t, p["detail"], "was faster")
+	assert.Contains(t, p["detail"], "you have answered already: no")
 }

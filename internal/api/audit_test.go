@@ -87,11 +87,12 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 		{op: "make-anew", method: "POST", path: func() string {
 			var id int64
 			require.Eventually(t, func() bool {
-				db.Raw("UPDATE posts SET state = 'refused' WHERE id = (SELECT max(id) FROM posts WHERE workflow = ? AND NOT trial) AND state = 'sent' RETURNING id", started).Scan(&id)
+				db.Raw("UPDATE posts SET state = 'refused' WHERE id = (SELECT max(id) FROM posts WHERE workflow = ? AND NOT trial) AND state IN ('sent', 'waiting') RETURNING id", started).Scan(&id)
 				return id > 0
 			}, 10*time.Second, 20*time.Millisecond)
 			return fmt.Sprintf("/api/posts/%d/anew", id)
 		}},
+		{op: "end-links", method: "DELETE", path: func() string { return "/api/posts/" + post("sent") + "/links" }},
 		{op: "drop-post", method: "POST", path: func() string { return "/api/posts/" + post("waiting") + "/drop" }},
 		{op: "hold-post", method: "POST", path: func() string { return "/api/posts/" + post("waiting") + "/hold" }},
 		{op: "release-post", method: "POST", path: func() string { return "/api/posts/" + post("held") + "/release" }},

@@ -116,7 +116,7 @@ func New(o Options) (*Server, error) {
 	root.Group(func(r chi.Router) {
 		// Streams are not among what is compressed: each of their lines goes out at once.
 		r.Use(middleware.Compress(compressLevel, "application/json", "application/problem+json"))
-		r.Use(guard.Handler, s.NotesCaller, s.Sessions.LoadAndSave)
+		r.Use(guard.Handler, redacting, s.NotesCaller, s.Sessions.LoadAndSave)
 		s.API = humachi.New(r, config())
 		s.routes()
 		r.Get("/api/docs", s.docs)
@@ -202,9 +202,15 @@ func (s *Server) practiceProxy(target *url.URL) http.Handler {
 	return proxy
 }
 
-// Describe gives the OpenAPI description as JSON, without a running server.
-func Describe() ([]byte, error) {
+// described is a server with its operations, which runs nothing.
+func described() *Server {
 	s := withRooms(&kit.Kit{API: humachi.New(chi.NewMux(), config())}, Options{})
 	s.routes()
+	return s
+}
+
+// Describe gives the OpenAPI description as JSON, without a running server.
+func Describe() ([]byte, error) {
+	s := described()
 	return json.MarshalIndent(s.API.OpenAPI(), "", "  ")
 }

@@ -53,7 +53,7 @@ func TestWhatNeedsAPerson(t *testing.T) {
 	for what, words := range map[string]string{
 		"square/#held is paused by Marit": "a storm. 1 post waits.",
 		"square/#shut is paused":          "It answered: the channel is closed. 2 posts wait.",
-		"square/#no has refused 3 posts":  "Send them again, or drop them.",
+		"square/#no has refused 3 posts":  "send them again, or drop them.",
 		"square/#away does not answer":    "it is tried again and again.",
 		"Square: secret expires":          "put a new one in before that.",
 	} {

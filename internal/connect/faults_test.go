@@ -154,7 +154,7 @@ func TestPictures(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "image/png", p.Media)
 	assert.NotContains(t, string(p.Data), "script", "it is written anew, so that nothing else comes along")
-	for path, want := range map[string]string{"/wide": "points, which is too many", "/led": "private", "/huge": "larger than 10 MiB", "/svg": "this is no picture"} {
+	for path, want := range map[string]string{"/wide": "points, which is too many", "/led": "private", "/huge": "larger than 10 MiB", "/svg": "this isn't a picture"} {
 		_, err := connect.FetchPicture(t.Context(), env, server.URL+path)
 		assert.ErrorContains(t, err, want, path)
 	}

@@ -135,6 +135,8 @@ type Post struct {
 	// Digest is true where the post tells in one of what would have been many.
 	Digest bool
 	Doc    *message.Document
+	// Copy is what those see who get a copy, where that differs: their links let them look, and sign in.
+	Copy *message.Document
 	// Key names the post, for the other side to know a repeated call as one.
 	Key string
 	// Through are the workflows that led to the post, for [ThroughHeader].

@@ -257,7 +257,7 @@ func TestTakenOnceMore(t *testing.T) {
 	eventually(t, "told", func() bool { return len(w.chat.titles()) == 1 })
 	eventually(t, "and it is written down", func() bool { return w.postOf(t, "message = 'm'").State == store.Sent })
 	for i, by := range []string{"Ann", "Bert"} {
-		done, err := w.Alerts.Claim(ctx, seq, 1, by, nil)
+		done, err := w.Alerts.Claim(ctx, seq, 1, by, 0, nil)
 		require.NoError(t, err)
 		assert.Equal(t, by+" looks after it.", done.Words)
 		eventually(t, "the thread hears it", func() bool { return len(w.chat.titles()) == 2+i })

@@ -81,6 +81,8 @@ type Alert struct {
 	ClaimedAt *time.Time
 	RepliedBy string
 	RepliedAt *time.Time
+	// ClaimedPerson is the account that took it; nil where it was taken by a link or in a chat.
+	ClaimedPerson *int64
 }
 
 // AlertOf gives what people did with an alert; an empty one where they did nothing.
@@ -94,9 +96,9 @@ func (s *Store) AlertOf(ctx context.Context, arrival, workflow int64) (Alert, er
 }
 
 // Claim notes who took an alert; first is who had taken it before, "" where nobody had.
-func Claim(ctx context.Context, tx *sql.Tx, workflow, arrival int64, by string) (first string, err error) {
-	res, err := tx.ExecContext(ctx, `INSERT INTO alerts (workflow, arrival, claimed_by, claimed_at) VALUES ($1, $2, $3, now())
-		ON CONFLICT (workflow, arrival) DO UPDATE SET claimed_by = excluded.claimed_by, claimed_at = excluded.claimed_at WHERE alerts.claimed_by = ''`, workflow, arrival, by)
+func Claim(ctx context.Context, tx *sql.Tx, workflow, arrival int64, by string, account int64) (first string, err error) {
+	res, err := tx.ExecContext(ctx, `INSERT INTO alerts (workflow, arrival, claimed_by, claimed_at, claimed_person) VALUES ($1, $2, $3, now(), nullif($4, 0))
+		ON CONFLICT (workflow, arrival) DO UPDATE SET claimed_by = excluded.claimed_by, claimed_at = excluded.claimed_at, claimed_person = excluded.claimed_person WHERE alerts.claimed_by = ''`, workflow, arrival, by, account)
 	if err != nil {
 		return "", err
 	}
@@ -109,7 +111,7 @@ func Claim(ctx context.Context, tx *sql.Tx, workflow, arrival int64, by string) 
 
 // Unclaim takes a claim back.
 func Unclaim(ctx context.Context, tx *sql.Tx, workflow, arrival int64) error {
-	_, err := tx.ExecContext(ctx, "UPDATE alerts SET claimed_by = '', claimed_at = NULL WHERE workflow = $1 AND arrival = $2", workflow, arrival)
+	_, err := tx.ExecContext(ctx, "UPDATE alerts SET claimed_by = '', claimed_at = NULL, claimed_person = NULL WHERE workflow = $1 AND arrival = $2", workflow, arrival)
 	return err
 }
 

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"gorm.io/gorm"
@@ -76,11 +77,16 @@ func scanAsk(row interface{ Scan(dest ...any) error }) (*Ask, error) {
 	return &a, err
 }
 
-// PutAsk writes down a question with the places that are asked.
-func PutAsk(ctx context.Context, tx *sql.Tx, a *Ask) error {
+// PutAsk writes down a question with the places that are asked. entitled are the mail addresses of the accounts that may answer for each
+// place: who that is does not change afterwards, whatever becomes of the people book.
+func PutAsk(ctx context.Context, tx *sql.Tx, a *Ask, entitled map[string][]string) error {
 	body, err := json.Marshal(a.Asking)
 	if err != nil {
 		return err
+	}
+	emails := make([]string, len(a.Asking.Asked))
+	for i, place := range a.Asking.Asked {
+		emails[i] = strings.Join(entitled[place], " ")
 	}
 	var recall any
 	if len(a.Recall) > 0 {
@@ -88,8 +94,9 @@ func PutAsk(ctx context.Context, tx *sql.Tx, a *Ask) error {
 	}
 	_, err = tx.ExecContext(ctx, `WITH a AS (INSERT INTO asks (workflow, arrival, version, name, title, body, recall, put_at, due_at, ends_at)
 			VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) ON CONFLICT (workflow, arrival, name) DO NOTHING RETURNING id)
-		INSERT INTO asked (ask, n, place) SELECT a.id, p.n, p.place FROM a, unnest($11::text[]) WITH ORDINALITY AS p(place, n)`,
-		a.Workflow, a.Arrival, a.Version, a.Name, a.Title, string(body), recall, a.PutAt, a.DueAt, a.EndsAt, a.Asking.Asked)
+		INSERT INTO asked (ask, n, place, emails) SELECT a.id, p.n, p.place, CASE WHEN p.emails = '' THEN '{}' ELSE string_to_array(p.emails, ' ') END
+			FROM a, unnest($11::text[], $12::text[]) WITH ORDINALITY AS p(place, emails, n)`,
+		a.Workflow, a.Arrival, a.Version, a.Name, a.Title, string(body), recall, a.PutAt, a.DueAt, a.EndsAt, a.Asking.Asked, emails)
 	if err != nil {
 		return fmt.Errorf("writing the question: %w", err)
 	}
@@ -157,8 +164,8 @@ func GivenBy(ctx context.Context, tx *sql.Tx, ask int64, place string) error {
 }
 
 // HandAsked notes that another place is asked in the stead of one.
-func HandAsked(ctx context.Context, tx *sql.Tx, ask int64, from, to string) error {
-	_, err := tx.ExecContext(ctx, "UPDATE asked SET place = $3 WHERE ask = $1 AND place = $2", ask, from, to)
+func HandAsked(ctx context.Context, tx *sql.Tx, ask int64, from, to string, entitled []string) error {
+	_, err := tx.ExecContext(ctx, "UPDATE asked SET place = $3, emails = $4::text[] WHERE ask = $1 AND place = $2", ask, from, to, entitled)
 	return err
 }
 
@@ -168,18 +175,25 @@ type AskRow struct {
 	WorkflowName string
 	Source, Key  string   // of the arrival
 	Open         []string // the places that have not answered
+	// Entitled are the mail addresses of who may answer for each place; a place without an entry was asked before that was written down.
+	Entitled map[string][]string
 }
 
 // AskFilter narrows a list of questions.
 type AskFilter struct {
 	ID       int64
 	Places   []string // put to one of these; nil is anybody
+	Email    string   // or to who had this address then
 	State    string   // "" is any
 	Arrival  int64
 	Workflow int64
 	Before   int64
 	Limit    int
 }
+
+// forWhom tells whether one who was asked is somebody: who was entitled then or, of questions from before that was written down, who is
+// reached there.
+const forWhom = "(d.emails IS NULL AND d.place = ANY ($%d::text[]) OR $%d = ANY (d.emails))"
 
 // Asks lists questions, newest first.
 func (s *Store) Asks(ctx context.Context, f AskFilter) ([]AskRow, error) {
@@ -189,7 +203,8 @@ func (s *Store) Asks(ctx context.Context, f AskFilter) ([]AskRow, error) {
 		where += fmt.Sprintf(" AND "+condition, len(args))
 	}
 	if f.Places != nil {
-		add("EXISTS (SELECT 1 FROM asked d WHERE d.ask = asks.id AND NOT d.given AND d.place = ANY ($%d::text[]))", f.Places)
+		args = append(args, f.Places, strings.ToLower(f.Email))
+		where += fmt.Sprintf(" AND EXISTS (SELECT 1 FROM asked d WHERE d.ask = asks.id AND NOT d.given AND "+forWhom+")", len(args)-1, len(args))
 	}
 	if f.State != "" {
 		add("state = $%d", f.State)
@@ -207,7 +222,7 @@ func (s *Store) Asks(ctx context.Context, f AskFilter) ([]AskRow, error) {
 		add("asks.id < $%d", f.Before)
 	}
 	rows, err := s.plain(ctx).QueryContext(ctx, `SELECT `+askColumns+`, (SELECT w.name FROM workflows w WHERE w.id = workflow), coalesce((SELECT a.source FROM arrivals a WHERE a.seq = arrival), ''),
-		coalesce((SELECT a.subject FROM arrivals a WHERE a.seq = arrival), '') FROM asks WHERE `+where+` ORDER BY id DESC LIMIT $1`, args...)
+		coalesce((SELECT a.subject FROM arrivals a WHERE a.seq = arrival), ''), (SELECT jsonb_object_agg(d.place, d.emails)::text FROM asked d WHERE d.ask = asks.id AND d.emails IS NOT NULL) FROM asks WHERE `+where+` ORDER BY id DESC LIMIT $1`, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -215,11 +230,17 @@ func (s *Store) Asks(ctx context.Context, f AskFilter) ([]AskRow, error) {
 	out := []AskRow{}
 	for rows.Next() {
 		var r AskRow
-		a, err := scanAsk(withMore{rows, []any{&r.WorkflowName, &r.Source, &r.Key}})
+		var entitled *string
+		a, err := scanAsk(withMore{rows, []any{&r.WorkflowName, &r.Source, &r.Key, &entitled}})
 		if err != nil {
 			return nil, err
 		}
-		r.Ask, r.Open = *a, a.Asking.Open()
+		r.Ask, r.Open, r.Entitled = *a, a.Asking.Open(), map[string][]string{}
+		if entitled != nil {
+			if err := json.Unmarshal([]byte(*entitled), &r.Entitled); err != nil {
+				return nil, err
+			}
+		}
 		out = append(out, r)
 	}
 	return out, rows.Err()
@@ -234,8 +255,8 @@ type withMore struct {
 // Scan implements the scanning of a row.
 func (w withMore) Scan(dest ...any) error { return w.row.Scan(append(dest, w.as...)...) }
 
-// CountAsked counts the open questions that were put to some places and wait for them.
-func (s *Store) CountAsked(ctx context.Context, places []string) (n int64, err error) {
-	err = s.plain(ctx).QueryRowContext(ctx, "SELECT count(DISTINCT d.ask) FROM asked d JOIN asks a ON a.id = d.ask WHERE NOT d.given AND a.state = 'open' AND a.ends_at IS NOT NULL AND d.place = ANY ($1::text[])", places).Scan(&n)
+// CountAsked counts the open questions that wait for somebody, who is reached at some places.
+func (s *Store) CountAsked(ctx context.Context, places []string, email string) (n int64, err error) {
+	err = s.plain(ctx).QueryRowContext(ctx, "SELECT count(DISTINCT d.ask) FROM asked d JOIN asks a ON a.id = d.ask WHERE NOT d.given AND a.state = 'open' AND a.ends_at IS NOT NULL AND "+fmt.Sprintf(forWhom, 1, 2), places, strings.ToLower(email)).Scan(&n)
 	return n, err
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"strconv"
 	"time"
 )
 
@@ -28,15 +29,57 @@ var (
 	AboutChoice     = Auditable{What: "choice", table: "choices", key: "name"}
 )
 
+// number has a key that is a number compared as one, so that the row is found by its index.
+func (a Auditable) number() string {
+	if a.key == "id" && a.table != "connections" {
+		return "::bigint"
+	}
+	return ""
+}
+
 func hashed(column string) string { return "left(md5(" + column + "), 8)" }
+
+// ownedBy finds the workflows to whose teams things belong.
+var ownedBy = map[string]string{
+	"workflow": "SELECT id FROM workflows WHERE id = ?",
+	"post":     "SELECT workflow FROM posts WHERE id = ?",
+	"question": "SELECT workflow FROM asks WHERE id = ?",
+	// Whoever holds a place, lets it go on or slows it down does so to everything that waits for it.
+	"destination": "SELECT DISTINCT workflow FROM posts WHERE destination = ? AND state IN ('waiting', 'held', 'refused')",
+}
+
+// Owned tells whether things of a kind belong to teams.
+func (a Auditable) Owned() bool { return ownedBy[a.What] != "" }
+
+// OwnersOf gives the workflows to whose teams a thing belongs: who may change all of them may change it. It is empty for what belongs to
+// everybody.
+func (s *Store) OwnersOf(ctx context.Context, a Auditable, about string) (workflows []int64, err error) {
+	query := ownedBy[a.What]
+	if query == "" {
+		return nil, nil
+	}
+	var key any = about
+	if a.What != "destination" {
+		n, err := strconv.ParseInt(about, 10, 64)
+		if err != nil {
+			return nil, nil //nolint:nilerr // it names no one thing, such as many at once
+		}
+		key = n
+	}
+	err = s.DB.WithContext(ctx).Raw(query, key).Scan(&workflows).Error
+	return workflows, err
+}
 
 // Snapshot gives a thing as it is, nil where there is none.
 func (s *Store) Snapshot(ctx context.Context, a Auditable, about string) (json.RawMessage, error) {
 	if about == "" {
 		return nil, nil
 	}
+	if _, err := strconv.ParseInt(about, 10, 64); err != nil && a.number() != "" {
+		return nil, nil //nolint:nilerr // it names no one thing, such as many at once
+	}
 	var out *string
-	err := s.DB.WithContext(ctx).Raw("SELECT ((to_jsonb(t) - ?::text[]) || jsonb_build_object("+a.also+"))::text FROM "+a.table+" t WHERE t."+a.key+"::text = ?", "{"+a.without+"}", about).Scan(&out).Error
+	err := s.DB.WithContext(ctx).Raw("SELECT ((to_jsonb(t) - ?::text[]) || jsonb_build_object("+a.also+"))::text FROM "+a.table+" t WHERE t."+a.key+" = CAST(? AS text)"+a.number()+"", "{"+a.without+"}", about).Scan(&out).Error
 	if err != nil || out == nil {
 		return nil, err
 	}

@@ -120,6 +120,13 @@ func (s *Store) DestinationNames(ctx context.Context, connection string) ([]stri
 	return out, err
 }
 
+// PrivateDestinations lists the places that only their members see.
+func (s *Store) PrivateDestinations(ctx context.Context) ([]string, error) {
+	var out []string
+	err := s.DB.WithContext(ctx).Raw("SELECT name FROM destinations WHERE private").Scan(&out).Error
+	return out, err
+}
+
 // NotUntil is the moment until which a destination is left alone; nil where it is not.
 func (s *Store) NotUntil(ctx context.Context, name string) (at *time.Time, err error) {
 	err = s.DB.WithContext(ctx).Raw("SELECT not_before FROM destinations WHERE name = ? AND not_before > now()", name).Scan(&at).Error

@@ -3,8 +3,6 @@ package store
 import (
 	"context"
 	"time"
-
-	"gorm.io/gorm"
 )
 
 // Invitation lets somebody become a person here. Of its token only the hash is kept.
@@ -36,15 +34,10 @@ func (s *Store) Invitation(ctx context.Context, hash string) (*Invitation, error
 	return &i, nil
 }
 
-// Invite keeps an invitation, in the place of an older one to the same address.
+// Invite keeps an invitation. An older one to the same address holds as well, until one of them is accepted.
 func (s *Store) Invite(ctx context.Context, i *Invitation) error {
-	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Exec("DELETE FROM invitations WHERE email = ? AND accepted_at IS NULL", i.Email).Error; err != nil {
-			return err
-		}
-		return tx.Raw("INSERT INTO invitations (token_hash, email, role, team, invited_by, expires_at) VALUES (?, ?, ?, ?, ?, ?) RETURNING id",
-			i.TokenHash, i.Email, i.Role, i.Team, i.InvitedBy, i.ExpiresAt).Scan(&i.ID).Error
-	})
+	return s.DB.WithContext(ctx).Raw("INSERT INTO invitations (token_hash, email, role, team, invited_by, expires_at) VALUES (?, ?, ?, ?, ?, ?) RETURNING id",
+		i.TokenHash, i.Email, i.Role, i.Team, i.InvitedBy, i.ExpiresAt).Scan(&i.ID).Error
 }
 
 // Withdraw takes an invitation back that was not accepted.
@@ -77,6 +70,9 @@ func (s *Store) Accept(ctx context.Context, hash, email, name, password string) 
 			return nil, err
 		}
 		i.Email = email
+	}
+	if err := tx.Exec("UPDATE invitations SET accepted_at = now() WHERE email = ? AND accepted_at IS NULL", i.Email).Error; err != nil { // whoever was invited twice comes once
+		return nil, err
 	}
 	var p Person
 	if err := tx.Raw(`INSERT INTO people (email, name, role, password_hash) VALUES (?, ?, ?, ?)

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"strings"
 	"time"
@@ -16,6 +17,7 @@ type Person struct {
 	Role         string // administrator, editor, viewer
 	PasswordHash string
 	CreatedAt    time.Time
+	KeepsBook    bool // may change the people book, besides administrators
 }
 
 // The roles of people, the most powerful first.
@@ -33,6 +35,7 @@ type PersonRow struct {
 	ID                int64
 	Name, Email, Role string
 	GoneAt            *time.Time
+	KeepsBook         bool
 	Seen              *time.Time // when last here
 	Teams             []int64    `gorm:"-"`
 }
@@ -41,7 +44,7 @@ type PersonRow struct {
 func (s *Store) People(ctx context.Context, id int64) ([]PersonRow, error) {
 	var rows []PersonRow
 	db := s.DB.WithContext(ctx)
-	if err := db.Raw(`SELECT p.id, p.name, p.email, p.role, p.gone_at, (SELECT max(seen_at) FROM sign_ins WHERE person = p.id) AS seen
+	if err := db.Raw(`SELECT p.id, p.name, p.email, p.role, p.gone_at, p.keeps_book, (SELECT max(seen_at) FROM sign_ins WHERE person = p.id) AS seen
 		FROM people p WHERE ? = 0 OR p.id = ? ORDER BY p.gone_at IS NOT NULL, p.name LIMIT 2000`, id, id).Scan(&rows).Error; err != nil {
 		return nil, err
 	}
@@ -63,6 +66,7 @@ func (s *Store) People(ctx context.Context, id int64) ([]PersonRow, error) {
 type PersonChange struct {
 	Name, Role *string
 	Gone       *bool
+	KeepsBook  *bool
 	Teams      *[]int64
 }
 
@@ -79,6 +83,9 @@ func (s *Store) ChangePerson(ctx context.Context, id int64, c PersonChange, now 
 		if set["gone_at"] = gorm.Expr("NULL"); *c.Gone {
 			set["gone_at"] = now
 		}
+	}
+	if c.KeepsBook != nil {
+		set["keeps_book"] = *c.KeepsBook
 	}
 	administered = true
 	err = s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
@@ -138,12 +145,13 @@ func (s *Store) SetPassword(ctx context.Context, id int64, hash string) error {
 	return s.DB.WithContext(ctx).Exec("UPDATE people SET password_hash = ? WHERE id = ?", hash, id).Error
 }
 
-// SetPerson adds a person, or gives the one with the address another name, role and password, and gives the id; was is the
-// id of the person who was there, 0 where nobody was.
+// SetPerson adds a person, or gives the one with the address another password, and another name and role where they are said, and gives
+// the id. Who is new and of whom no role is said is an administrator.
 func (s *Store) SetPerson(ctx context.Context, p Person) (id int64, err error) {
 	err = s.DB.WithContext(ctx).Raw(`INSERT INTO people (email, name, role, password_hash) VALUES (?, ?, ?, ?)
-		ON CONFLICT (email) DO UPDATE SET password_hash = excluded.password_hash, name = excluded.name, role = excluded.role RETURNING id`,
-		strings.ToLower(p.Email), p.Name, p.Role, p.PasswordHash).Scan(&id).Error
+		ON CONFLICT (email) DO UPDATE SET password_hash = excluded.password_hash, name = CASE WHEN ? = '' THEN people.name ELSE excluded.name END,
+			role = CASE WHEN ? = '' THEN people.role ELSE excluded.role END RETURNING id`,
+		strings.ToLower(p.Email), cmp.Or(p.Name, p.Email), cmp.Or(p.Role, Administrator), p.PasswordHash, p.Name, p.Role).Scan(&id).Error
 	return id, err
 }
 

@@ -48,12 +48,14 @@ type Post struct {
 	Report      string     // what the other side told later of a post that it had taken: sent, delivered, failed
 	ReportWords string
 	ReportAt    *time.Time
-	Ask         string // the question that it puts, or reminds of
-	Done        bool   // the last edit of a post that follows its record
-	Edits       bool   // it is such an edit
-	UnderRemote string // the other side's id of what it answers, which is none of ours
-	Through     string `gorm:"->"` // the workflows that its arrival came through; read by [Store.NextPosts] alone
-	Aside       bool   // refused for what is its own fault: what waits behind it goes on
+	Ask         string     // the question that it puts, or reminds of
+	Done        bool       // the last edit of a post that follows its record
+	Edits       bool       // it is such an edit
+	UnderRemote string     // the other side's id of what it answers, which is none of ours
+	Was         string     `gorm:"->"` // the state before [Store.ActOn]
+	Through     string     `gorm:"->"` // the workflows that its arrival came through; read by [Store.NextPosts] alone
+	LinksEnded  *time.Time // since when its links lead nowhere; of the post that was made first
+	Aside       bool       // refused for what is its own fault: what waits behind it goes on
 }
 
 // PostFilter narrows the outbox. Zero values do not narrow.
@@ -66,6 +68,7 @@ type PostFilter struct {
 	Text        string // in the title
 	Before      int64
 	Limit       int
+	But         []int64 // none of these workflows
 }
 
 // PostRow is a post in a list.
@@ -84,6 +87,9 @@ func (f PostFilter) group(q *gorm.DB) *gorm.DB {
 	}
 	if f.Workflow > 0 {
 		q = q.Where("posts.workflow = ?", f.Workflow)
+	}
+	if len(f.But) > 0 {
+		q = q.Where("posts.workflow NOT IN ?", f.But)
 	}
 	return q
 }
@@ -228,9 +234,20 @@ func (s *Store) ActOn(ctx context.Context, a Act, ids []int64, f PostFilter, mos
 			return err
 		}
 		of = len(meant)
-		return tx.Raw("UPDATE posts SET state = ?, aside = false, expires_at = NULL WHERE id IN ? AND state IN ? RETURNING id, destination, arrival, workflow", a.To(), meant, a.From()).Scan(&done).Error
+		return tx.Raw(`UPDATE posts SET state = ?, aside = false, expires_at = NULL FROM (SELECT id, state FROM posts WHERE id IN ? AND state IN ? FOR UPDATE) old
+			WHERE posts.id = old.id RETURNING posts.id, destination, arrival, workflow, old.state AS was`, a.To(), meant, a.From()).Scan(&done).Error
 	})
 	return done, of, err
+}
+
+// CountPosts counts posts that are named by their ids, or by a filter where there are none.
+func (s *Store) CountPosts(ctx context.Context, ids []int64, f PostFilter) (n int64, err error) {
+	q := f.group(s.DB.WithContext(ctx).Table("posts"))
+	if len(ids) > 0 {
+		q = q.Where("id IN ?", ids)
+	}
+	err = q.Count(&n).Error
+	return n, err
 }
 
 // ErrState means that a post is in a state in which something cannot be done with it.

@@ -33,13 +33,14 @@ func (s *Store) PutShare(ctx context.Context, sh Share) error {
 		ON CONFLICT (post, n) DO UPDATE SET text = excluded.text, title = excluded.title, fields = excluded.fields`, sh.Post, sh.N, sh.Workflow, sh.Arrival, sh.Text, sh.Title, string(sh.Fields), sh.EndsAt).Error
 }
 
-// ShareOf gives a page; gone is true where it has ended, or where its record is no more.
+// ShareOf gives a page; gone is true where it has ended, or where its record was removed, even if one with its key has come since.
 func (s *Store) ShareOf(ctx context.Context, post int64, n int) (sh *Share, fields []message.SharedField, gone bool, err error) {
 	var row struct {
 		Share
 		RecordGone bool
 	}
-	res := s.DB.WithContext(ctx).Raw(`SELECT s.*, (a.subject <> '' AND NOT EXISTS (SELECT 1 FROM records r WHERE r.source = a.source AND r.key = a.subject)) AS record_gone
+	res := s.DB.WithContext(ctx).Raw(`SELECT s.*, (a.subject <> '' AND (NOT EXISTS (SELECT 1 FROM records r WHERE r.source = a.source AND r.key = a.subject)
+			OR EXISTS (SELECT 1 FROM arrivals g WHERE g.source = a.source AND g.subject = a.subject AND g.seq > a.seq AND g.type LIKE '%.removed'))) AS record_gone
 		FROM shares s LEFT JOIN arrivals a ON a.seq = s.arrival WHERE s.post = ? AND s.n = ?`, post, n).Scan(&row)
 	if res.Error != nil {
 		return nil, nil, false, res.Error
@@ -70,7 +71,36 @@ func (s *Store) Shares(ctx context.Context, post, workflow int64, limit int) ([]
 	return out, err
 }
 
-// EndShare ends a page for good.
+// EndShare ends a page for good, and with it what else the links of its post lead to.
 func (s *Store) EndShare(ctx context.Context, post int64, n int, by string) error {
-	return found(s.DB.WithContext(ctx).Exec("UPDATE shares SET ended_at = coalesce(ended_at, now()), ended_by = CASE WHEN ended_at IS NULL THEN ? ELSE ended_by END WHERE post = ? AND n = ?", by, post, n))
+	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := found(tx.Exec("UPDATE shares SET ended_at = coalesce(ended_at, now()), ended_by = CASE WHEN ended_at IS NULL THEN ? ELSE ended_by END WHERE post = ? AND n = ?", by, post, n)); err != nil {
+			return err
+		}
+		return tx.Exec("UPDATE posts SET links_ended = coalesce(links_ended, now()) WHERE id = ?", post).Error
+	})
+}
+
+// EndLinks ends all that a post's links lead to, for good: its pages, pictures, files and buttons, and the page that says why.
+func (s *Store) EndLinks(ctx context.Context, p *Post, by string) error {
+	root, err := s.RootOf(ctx, p)
+	if err != nil {
+		return err
+	}
+	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+		if err := tx.Exec("UPDATE shares SET ended_at = coalesce(ended_at, now()), ended_by = CASE WHEN ended_at IS NULL THEN ? ELSE ended_by END WHERE post = ?", by, root).Error; err != nil {
+			return err
+		}
+		return found(tx.Exec("UPDATE posts SET links_ended = coalesce(links_ended, now()) WHERE id = ?", root))
+	})
+}
+
+// LinksEnded tells whether somebody has ended a post's links.
+func (s *Store) LinksEnded(ctx context.Context, p *Post) (ended bool, err error) {
+	root, err := s.RootOf(ctx, p)
+	if err != nil {
+		return false, err
+	}
+	err = s.DB.WithContext(ctx).Raw("SELECT EXISTS (SELECT 1 FROM posts WHERE id = ? AND links_ended IS NOT NULL)", root).Scan(&ended).Error
+	return ended, err
 }

@@ -27,7 +27,7 @@ func (s *Store) SignedIn(ctx context.Context, id int64) (p *Person, seen time.Ti
 		Person
 		SeenAt time.Time
 	}
-	err = s.DB.WithContext(ctx).Raw(`SELECT p.id, p.name, p.email, p.role, i.seen_at FROM sign_ins i JOIN people p ON p.id = i.person
+	err = s.DB.WithContext(ctx).Raw(`SELECT p.id, p.name, p.email, p.role, p.keeps_book, i.seen_at FROM sign_ins i JOIN people p ON p.id = i.person
 		WHERE i.id = ? AND i.ended_at IS NULL AND p.gone_at IS NULL`, id).Scan(&row).Error
 	if err != nil || row.ID == 0 {
 		return nil, time.Time{}, err

@@ -43,11 +43,37 @@ func (s *Store) TeamsOf(ctx context.Context, person int64) ([]int64, error) {
 	return out, err
 }
 
-// InTeam tells whether somebody is in a team, by its name: one of the names, or of the mail addresses, is an account's of it.
-func (s *Store) InTeam(ctx context.Context, team string, names, emails []string) (in bool, err error) {
+// InTeam tells whether somebody is in a team, by its name: as an account, by one of their mail addresses, or as whom a chat names by what
+// one account alone is called.
+func (s *Store) InTeam(ctx context.Context, team string, account int64, emails []string, handle string) (in bool, err error) {
 	err = s.Pool.QueryRow(ctx, `SELECT EXISTS (SELECT 1 FROM teams t JOIN team_people m ON m.team = t.id JOIN people p ON p.id = m.person AND p.gone_at IS NULL
-		WHERE lower(t.name) = lower($1) AND (lower(p.name) = ANY (SELECT lower(x) FROM unnest($2::text[]) x) OR lower(p.email) = ANY (SELECT lower(x) FROM unnest($3::text[]) x)))`, team, names, emails).Scan(&in)
+		WHERE lower(t.name) = lower($1) AND (p.id = $2 OR lower(p.email) = ANY (SELECT lower(x) FROM unnest($3::text[]) x)
+			OR $4 <> '' AND lower(p.name) = lower($4) AND NOT EXISTS (SELECT 1 FROM people o WHERE o.id <> p.id AND lower(o.name) = lower($4))))`, team, account, emails, handle).Scan(&in)
 	return in, err
+}
+
+// Namesakes tells whether other accounts have somebody's name.
+func (s *Store) Namesakes(ctx context.Context, person int64, name string) (others bool, err error) {
+	err = s.Pool.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM people WHERE id <> $1 AND gone_at IS NULL AND lower(btrim(name)) = lower(btrim($2)))", person, name).Scan(&others)
+	return others, err
+}
+
+// OfOtherTeams lists the workflows of teams that a person is not in.
+func (s *Store) OfOtherTeams(ctx context.Context, person int64) ([]int64, error) {
+	var out []int64
+	err := s.DB.WithContext(ctx).Raw("SELECT w.id FROM workflows w WHERE w.team IS NOT NULL AND NOT EXISTS (SELECT 1 FROM team_people m WHERE m.team = w.team AND m.person = ?)", person).Scan(&out).Error
+	return out, err
+}
+
+// OfOwnTeams tells of which of some workflows the teams have a person in them.
+func (s *Store) OfOwnTeams(ctx context.Context, person int64, workflows []int64) (map[int64]bool, error) {
+	var list []int64
+	err := s.DB.WithContext(ctx).Raw("SELECT w.id FROM workflows w JOIN team_people m ON m.team = w.team AND m.person = ? WHERE w.id IN ?", person, workflows).Scan(&list).Error
+	out := map[int64]bool{}
+	for _, id := range list {
+		out[id] = true
+	}
+	return out, err
 }
 
 // Belongs tells to which team a workflow belongs, and whether a person is in it. The name is empty where it belongs to none.

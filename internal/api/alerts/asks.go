@@ -123,7 +123,7 @@ func (al *Alerts) list(ctx context.Context, p *kit.Person, in *asksInput) (*asks
 		f.State = ""
 	}
 	if in.Of == "me" {
-		f.Places = mine.Own
+		f.Places, f.Email = mine.Own, p.Email
 	}
 	rows, err := al.Store.Asks(ctx, f)
 	if err != nil {
@@ -142,7 +142,7 @@ func (al *Alerts) list(ctx context.Context, p *kit.Person, in *asksInput) (*asks
 		}
 		out.Body.Items = append(out.Body.Items, *item)
 	}
-	out.Body.Yours, err = al.Store.CountAsked(ctx, mine.Own)
+	out.Body.Yours, err = al.Store.CountAsked(ctx, mine.Own, p.Email)
 	return out, err
 }
 
@@ -162,7 +162,7 @@ func (al *Alerts) item(ctx context.Context, r *store.AskRow, mine *alerts.Places
 		it.Answer = &GivenItem{By: a.By, Choice: a.Choice, Comment: a.Comment, At: a.At}
 	}
 	for _, place := range it.Open {
-		if mine.MayAnswer(place) {
+		if mine.MayAnswer(place, r.Entitled) {
 			it.Yours = append(it.Yours, place)
 		}
 	}
@@ -234,7 +234,11 @@ func (al *Alerts) answer(ctx context.Context, p *kit.Person, in *answerInput) (*
 	case !slices.Contains(it.Yours, place):
 		return nil, huma.Error403Forbidden(place + " is not yours to answer for")
 	}
-	if _, err := al.Engine.Alerts.AnswerAsk(ctx, in.ID, place, p.Name, in.Body.Choice, in.Body.Comment); err != nil {
+	by, err := al.Engine.Alerts.Called(ctx, &store.Person{ID: p.ID, Name: p.Name, Email: p.Email})
+	if err != nil {
+		return nil, err
+	}
+	if _, err := al.Engine.Alerts.AnswerAsk(ctx, in.ID, place, by, in.Body.Choice, in.Body.Comment); err != nil {
 		return nil, refused(err)
 	}
 	return al.get(ctx, p, &askInput{in.ID})

@@ -5,6 +5,8 @@ import (
 	"net/http"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/store"
 )
@@ -86,7 +88,11 @@ func (al *Alerts) claim(ctx context.Context, p *kit.Person, in *alertInput) (*al
 	if _, err := al.Store.Verdict(ctx, in.Arrival, in.Workflow); err != nil {
 		return nil, err
 	}
-	done, err := al.Engine.Alerts.Claim(ctx, in.Arrival, in.Workflow, p.Name, nil)
+	by, err := al.Engine.Alerts.Called(ctx, &store.Person{ID: p.ID, Name: p.Name, Email: p.Email})
+	if err != nil {
+		return nil, err
+	}
+	done, err := al.Engine.Alerts.Claim(ctx, in.Arrival, in.Workflow, by, p.ID, nil)
 	if err != nil {
 		return nil, refused(err)
 	}
@@ -100,6 +106,18 @@ func (al *Alerts) claim(ctx context.Context, p *kit.Person, in *alertInput) (*al
 func (al *Alerts) letGo(ctx context.Context, p *kit.Person, in *alertInput) (*alertOutput, error) {
 	if _, err := al.Store.Verdict(ctx, in.Arrival, in.Workflow); err != nil {
 		return nil, err
+	}
+	a, err := al.Store.AlertOf(ctx, in.Arrival, in.Workflow)
+	if err != nil {
+		return nil, err
+	}
+	if own := a.ClaimedPerson != nil && *a.ClaimedPerson == p.ID; !own && a.ClaimedBy != "" {
+		if p.Role == store.Viewer {
+			return nil, huma.Error403Forbidden(a.ClaimedBy + " looks after this; only they, or an editor, can end that")
+		}
+		if err := al.MayEdit(ctx, p, in.Workflow); err != nil {
+			return nil, err
+		}
 	}
 	if err := al.Engine.Alerts.LetGo(ctx, in.Arrival, in.Workflow, p.Name); err != nil {
 		return nil, err

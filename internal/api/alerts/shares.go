@@ -43,6 +43,7 @@ type shareInput struct {
 
 func (al *Alerts) shareRoutes() {
 	kit.Register(al.Kit, kit.Op("list-shares", http.MethodGet, "/api/shares", "Pages that posts share with people without an account", "Outbox"), kit.Anyone, al.shares)
+	kit.Changes(al.Kit, kit.Op("end-links", http.MethodDelete, "/api/posts/{id}/links", "End all that a post's links lead to, for good", "Outbox"), kit.Editors, kit.ByID[struct{}](store.AboutPost), al.endLinks)
 	kit.Changes(al.Kit, kit.Op("end-share", http.MethodDelete, "/api/posts/{post}/shares/{n}", "End a shared page for good", "Outbox"), kit.Editors,
 		kit.Act[shareInput, struct{}](store.AboutPost, func(in *shareInput) string { return kit.IDText(in.Post) }), al.endShare)
 }
@@ -55,6 +56,14 @@ func (al *Alerts) shares(ctx context.Context, _ *kit.Person, in *sharesInput) (*
 		out.Body.Items = append(out.Body.Items, ShareItem{s.Post, s.N, s.Text, s.Title, s.Arrival, s.MadeAt, s.EndsAt, s.EndedAt, s.EndedBy, s.Opened, s.LastAt})
 	}
 	return out, err
+}
+
+func (al *Alerts) endLinks(ctx context.Context, who *kit.Person, in *kit.IDInput) (*struct{}, error) {
+	p, err := al.Store.Post(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	return nil, al.Store.EndLinks(ctx, p, who.Name)
 }
 
 func (al *Alerts) endShare(ctx context.Context, p *kit.Person, in *shareInput) (*struct{}, error) {

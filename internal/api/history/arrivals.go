@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"net/http"
+	"slices"
 	"time"
 
 	"dorfbote/internal/api/kit"
@@ -113,7 +114,7 @@ func (hi *History) arrivalAt(ctx context.Context, seq int64) (*store.ArrivalRow,
 	return row, a, err
 }
 
-func (hi *History) getArrival(ctx context.Context, _ *kit.Person, in *kit.IDInput) (*arrivalOutput, error) {
+func (hi *History) getArrival(ctx context.Context, who *kit.Person, in *kit.IDInput) (*arrivalOutput, error) {
 	row, a, err := hi.arrivalAt(ctx, in.ID)
 	if err != nil {
 		return nil, err
@@ -157,8 +158,18 @@ func (hi *History) getArrival(ctx context.Context, _ *kit.Person, in *kit.IDInpu
 		out.Body.Why = append(out.Body.Why, w)
 	}
 	posts, err := hi.Store.Posts(ctx, store.PostFilter{Arrival: in.ID, Limit: 100})
-	out.Body.Posts = hi.postItems(posts)
-	return out, err
+	if err != nil {
+		return nil, err
+	}
+	if out.Body.Posts, err = hi.postItems(ctx, who, posts); err != nil {
+		return nil, err
+	}
+	for i := range out.Body.Why {
+		if slices.ContainsFunc(out.Body.Posts, func(p PostItem) bool { return p.Private && p.WorkflowID == out.Body.Why[i].WorkflowID }) {
+			out.Body.Why[i].Proof.Withhold()
+		}
+	}
+	return out, nil
 }
 
 // planOf is a version made ready to be looked at; nil where it is not there or cannot be run any more.

@@ -6,7 +6,10 @@ import (
 	"mime"
 	"net/http"
 	"net/url"
+	"strings"
 	"time"
+
+	"github.com/danielgtaylor/huma/v2"
 
 	"dorfbote/internal/api/kit"
 	"dorfbote/internal/core/message"
@@ -34,6 +37,7 @@ type PostItem struct {
 	Key         string            `json:"key" doc:"idempotency key"`
 	Under       *int64            `json:"under"`
 	Updates     *int64            `json:"updates" doc:"the earlier post that this one is put in the place of"`
+	Private     bool              `json:"private,omitempty" doc:"it went to one person, and its text is not for whoever looks"`
 	Cc          string            `json:"cc"`
 	Bcc         string            `json:"bcc"`
 	Link        string            `json:"link" doc:"to the post, where the other side gives one"`
@@ -84,7 +88,12 @@ func (hi *History) outboxRoutes() {
 	hi.outboxActs()
 }
 
-func (hi *History) postItems(rows []store.PostRow) []PostItem {
+// postItems shows posts to somebody.
+func (hi *History) postItems(ctx context.Context, who *kit.Person, rows []store.PostRow) ([]PostItem, error) {
+	private, err := hi.private(ctx, who, rows)
+	if err != nil {
+		return nil, err
+	}
 	items := make([]PostItem, 0, len(rows))
 	for _, p := range rows {
 		it := PostItem{
@@ -93,7 +102,9 @@ func (hi *History) postItems(rows []store.PostRow) []PostItem {
 			Cc: p.Cc, Bcc: p.Bcc, Link: p.Link, Report: p.Report, ReportWords: p.ReportWords, ReportAt: p.ReportAt,
 		}
 		var doc message.Document
-		if json.Unmarshal(p.Body, &doc) == nil {
+		if private[p.ID] {
+			it.Title, it.Answer, it.Link, it.ReportWords, it.Private = "", "", "", "", true
+		} else if json.Unmarshal(p.Body, &doc) == nil {
 			for i, f := range doc.Attach { // which have an address of their own
 				doc.Attach[i].Size, doc.Attach[i].Data, doc.Attach[i].Cells = len(f.Data), nil, nil
 			}
@@ -101,10 +112,40 @@ func (hi *History) postItems(rows []store.PostRow) []PostItem {
 		}
 		items = append(items, it)
 	}
-	return items
+	return items, nil
 }
 
-func (hi *History) listPosts(ctx context.Context, _ *kit.Person, in *postsInput) (*kit.List[PostItem], error) {
+// private tells which posts somebody may not read: a viewer those to one person's own address, unless a team of theirs has the workflow.
+func (hi *History) private(ctx context.Context, who *kit.Person, rows []store.PostRow) (map[int64]bool, error) {
+	out := map[int64]bool{}
+	if who.Role != store.Viewer {
+		return out, nil
+	}
+	own, err := hi.Engine.Sources.OwnPlaces(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var flows []int64
+	for _, p := range rows {
+		connection, _, _ := strings.Cut(p.Destination, "/")
+		if own[connection] {
+			out[p.ID] = true
+			flows = append(flows, p.Workflow)
+		}
+	}
+	if len(flows) == 0 {
+		return out, nil
+	}
+	theirs, err := hi.Store.OfOwnTeams(ctx, who.ID, flows)
+	for _, p := range rows {
+		if theirs[p.Workflow] {
+			delete(out, p.ID)
+		}
+	}
+	return out, err
+}
+
+func (hi *History) listPosts(ctx context.Context, who *kit.Person, in *postsInput) (*kit.List[PostItem], error) {
 	rows, err := hi.Store.Posts(ctx, store.PostFilter{
 		State: in.State, Destination: in.Destination, Workflow: in.Workflow, Arrival: in.Arrival, ID: in.ID, Text: in.Q, Before: in.Before, Limit: in.Limit + 1,
 	})
@@ -113,7 +154,11 @@ func (hi *History) listPosts(ctx context.Context, _ *kit.Person, in *postsInput)
 		rows = rows[:in.Limit]
 		next = rows[len(rows)-1].ID
 	}
-	return kit.ListOf(hi.postItems(rows), next), err
+	if err != nil {
+		return nil, err
+	}
+	items, err := hi.postItems(ctx, who, rows)
+	return kit.ListOf(items, next), err
 }
 
 func (hi *History) listDestinations(ctx context.Context, _ *kit.Person, _ *struct{}) (*kit.List[DestinationItem], error) {
@@ -152,15 +197,29 @@ type postOutput struct {
 	}
 }
 
-func (hi *History) getPost(ctx context.Context, _ *kit.Person, in *kit.IDInput) (*postOutput, error) {
+// withhold leaves out of tries what was sent and answered.
+func withhold(tried []AttemptItem) {
+	for i := range tried {
+		tried[i].Sent, tried[i].Answer, tried[i].Address = "", "", ""
+	}
+}
+
+func (hi *History) getPost(ctx context.Context, who *kit.Person, in *kit.IDInput) (*postOutput, error) {
 	rows, err := hi.Store.Posts(ctx, store.PostFilter{ID: in.ID, Limit: 1})
 	if err != nil || len(rows) == 0 {
 		return nil, kit.OrMissing(err)
 	}
 	out := &postOutput{}
-	out.Body.Post = hi.postItems(rows)[0]
+	items, err := hi.postItems(ctx, who, rows)
+	if err != nil {
+		return nil, err
+	}
+	out.Body.Post = items[0]
 	if out.Body.Tried, err = hi.tried(hi.Store.AttemptsOfPost(ctx, in.ID, attemptsShown)); err != nil {
 		return nil, err
+	}
+	if items[0].Private {
+		withhold(out.Body.Tried)
 	}
 	if out.Body.Arrival, err = hi.Store.SubjectOf(ctx, rows[0].Arrival); err != nil {
 		return nil, err
@@ -194,10 +253,17 @@ type postFileOutput struct {
 	Body        []byte
 }
 
-func (hi *History) getPostFile(ctx context.Context, _ *kit.Person, in *postFileInput) (*postFileOutput, error) {
+func (hi *History) getPostFile(ctx context.Context, who *kit.Person, in *postFileInput) (*postFileOutput, error) {
 	rows, err := hi.Store.Posts(ctx, store.PostFilter{ID: in.ID, Limit: 1})
 	if err != nil || len(rows) == 0 {
 		return nil, kit.OrMissing(err)
+	}
+	private, err := hi.private(ctx, who, rows)
+	if err != nil {
+		return nil, err
+	}
+	if private[in.ID] {
+		return nil, huma.Error403Forbidden("this went to one person; viewers see it only where a team of theirs has the workflow")
 	}
 	doc, err := message.Stored(rows[0].Body)
 	if err != nil || in.N >= len(doc.Attach) {

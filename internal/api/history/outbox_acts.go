@@ -139,15 +139,50 @@ func (hi *History) moved(ctx context.Context, to string, posts []store.Post) err
 	return nil
 }
 
-func (hi *History) actOnMany(ctx context.Context, _ *kit.Person, in *manyInput) (*manyOutput, error) {
+// others are the workflows of teams that somebody is not in.
+func (hi *History) others(ctx context.Context, who *kit.Person) ([]int64, error) {
+	if who.Role == store.Administrator {
+		return nil, nil
+	}
+	return hi.Store.OfOtherTeams(ctx, who.ID)
+}
+
+// touchedPosts enters in the audit log which posts were acted on, and how they stood.
+func touchedPosts(ctx context.Context, do store.Act, posts []store.Post) {
+	if len(posts) == 0 {
+		return
+	}
+	ids, was := make([]int64, len(posts)), map[string][]int64{}
+	for i, p := range posts {
+		ids[i] = p.ID
+		was[p.Was] = append(was[p.Was], p.ID)
+	}
+	kit.Touched(ctx, map[string]any{"posts": was}, map[string]any{"posts": map[string][]int64{do.To(): ids}})
+}
+
+func (hi *History) actOnMany(ctx context.Context, who *kit.Person, in *manyInput) (*manyOutput, error) {
 	b := in.Body
 	if len(b.IDs) == 0 && b.State == "" && b.Destination == "" && b.Workflow == 0 {
 		return nil, huma.Error422UnprocessableEntity("say which posts: give ids, or a state, a destination or a workflow")
 	}
-	posts, of, err := hi.Store.ActOn(ctx, b.Do, b.IDs, store.PostFilter{State: b.State, Destination: b.Destination, Workflow: b.Workflow}, mostAtOnce)
+	but, err := hi.others(ctx, who)
 	if err != nil {
 		return nil, err
 	}
+	posts, of, err := hi.Store.ActOn(ctx, b.Do, b.IDs, store.PostFilter{State: b.State, Destination: b.Destination, Workflow: b.Workflow, But: but}, mostAtOnce)
+	if err != nil {
+		return nil, err
+	}
+	if of == 0 && len(but) > 0 {
+		mine, err := hi.Store.CountPosts(ctx, b.IDs, store.PostFilter{State: b.State, Destination: b.Destination, Workflow: b.Workflow})
+		if err != nil {
+			return nil, err
+		}
+		if mine > 0 {
+			return nil, huma.Error403Forbidden("these posts belong to other teams; one of them or an administrator can do this")
+		}
+	}
+	touchedPosts(ctx, b.Do, posts)
 	out := &manyOutput{}
 	out.Body.Done, out.Body.Passed = int64(len(posts)), int64(of-len(posts))
 	return out, hi.moved(ctx, b.Do.To(), posts)
@@ -196,6 +231,7 @@ func (hi *History) resume(ctx context.Context, _ *kit.Person, in *resumeInput) (
 	if err != nil {
 		return nil, hi.destinationSet(ctx, err)
 	}
+	touchedPosts(ctx, store.Drop, gone)
 	if err := hi.moved(ctx, store.Dropped, gone); err != nil {
 		return nil, err
 	}

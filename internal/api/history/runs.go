@@ -76,7 +76,7 @@ func (hi *History) runRoutes() {
 	kit.Changes(hi.Kit, kit.Op("go-on", http.MethodPost, "/api/runs/{arrival}/{workflow}/go-on", "Go on from the step that failed", "Runs"), kit.Editors, kit.Act[runInput, struct{}](store.AboutWorkflow, func(in *runInput) string { return kit.IDText(in.Workflow) }), hi.runOn)
 }
 
-func (hi *History) getRun(ctx context.Context, _ *kit.Person, in *runInput) (*runOutput, error) {
+func (hi *History) getRun(ctx context.Context, who *kit.Person, in *runInput) (*runOutput, error) {
 	row, a, err := hi.arrivalAt(ctx, in.Arrival)
 	if err != nil {
 		return nil, err
@@ -111,21 +111,33 @@ func (hi *History) getRun(ctx context.Context, _ *kit.Person, in *runInput) (*ru
 	}
 	b.Recalled = v.Gathered != nil
 	b.Proof = hi.proofOf(ctx, in.Workflow, v.Version, a, known, &v.Verdict)
-	if b.Posts, err = hi.runPosts(ctx, in); err != nil {
+	if b.Posts, err = hi.runPosts(ctx, who, in); err != nil {
 		return nil, err
+	}
+	if slices.ContainsFunc(b.Posts, func(p RunPost) bool { return p.Private }) {
+		b.Proof.Withhold()
 	}
 	b.Steps, err = hi.runSteps(ctx, in)
 	return out, err
 }
 
-func (hi *History) runPosts(ctx context.Context, in *runInput) ([]RunPost, error) {
+func (hi *History) runPosts(ctx context.Context, who *kit.Person, in *runInput) ([]RunPost, error) {
 	rows, err := hi.Store.Posts(ctx, store.PostFilter{Arrival: in.Arrival, Workflow: in.Workflow, Limit: 100})
+	if err != nil {
+		return nil, err
+	}
 	out := make([]RunPost, 0, len(rows))
-	items := hi.postItems(rows)
+	items, err := hi.postItems(ctx, who, rows)
+	if err != nil {
+		return nil, err
+	}
 	for _, item := range slices.Backward(items) {
 		tried, err := hi.tried(hi.Store.AttemptsOfPost(ctx, item.ID, attemptsShown))
 		if err != nil {
 			return nil, err
+		}
+		if item.Private {
+			withhold(tried)
 		}
 		out = append(out, RunPost{item, tried})
 	}

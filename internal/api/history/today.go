@@ -272,7 +272,10 @@ func (hi *History) today(ctx context.Context, who *kit.Person, _ *struct{}) (*to
 		return nil, err
 	}
 	posts, err := hi.Store.Posts(ctx, store.PostFilter{Limit: 8})
-	out.Body.Latest = hi.postItems(posts)
+	if err != nil {
+		return nil, err
+	}
+	out.Body.Latest, err = hi.postItems(ctx, who, posts)
 	return out, err
 }
 

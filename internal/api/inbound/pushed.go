@@ -4,9 +4,11 @@ import (
 	"encoding/xml"
 	"fmt"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/emersion/go-ical"
 	"github.com/go-chi/chi/v5"
@@ -138,15 +140,37 @@ func clean(s string) string {
 	}, strings.ToValidUTF8(s, "\uFFFD"))
 }
 
+// iri names something by what it is called here, in a way that is the same for ever and holds nothing that no IRI may (RFC 3987).
+func iri(what, name string) string {
+	return "urn:dorfbote:" + what + ":" + strings.ReplaceAll(url.QueryEscape(clean(name)), "+", "%20")
+}
+
+// folded breaks lines of a calendar that are longer than 75 octets (RFC 5545, 3.1), never within a character.
+func folded(text string) string {
+	var out strings.Builder
+	for line := range strings.SplitSeq(strings.TrimSuffix(text, "\r\n"), "\r\n") {
+		for room := 75; len(line) > room; room = 74 {
+			cut := room
+			for cut > 0 && !utf8.RuneStart(line[cut]) {
+				cut--
+			}
+			out.WriteString(line[:cut] + "\r\n ")
+			line = line[cut:]
+		}
+		out.WriteString(line + "\r\n")
+	}
+	return out.String()
+}
+
 // atomOf writes a feed (RFC 4287).
 func atomOf(title, self string, list []fed, now time.Time) []byte {
-	f := atomFeed{ID: "urn:dorfbote:" + title, Title: clean(title), Updated: now.UTC().Format(time.RFC3339), Author: "Dorfbote", Links: []atomLink{{"self", self}}}
+	f := atomFeed{ID: iri("feed", title), Title: clean(title), Updated: now.UTC().Format(time.RFC3339), Author: "Dorfbote", Links: []atomLink{{"self", self}}}
 	if len(list) > 0 {
 		f.Updated = list[0].changed.UTC().Format(time.RFC3339)
 	}
 	for _, e := range list {
 		entry := atomEntry{
-			ID: "urn:dorfbote:post:" + e.key, Title: clean(e.title), Published: e.at.UTC().Format(time.RFC3339), Updated: e.changed.UTC().Format(time.RFC3339),
+			ID: iri("post", e.key), Title: clean(e.title), Published: e.at.UTC().Format(time.RFC3339), Updated: e.changed.UTC().Format(time.RFC3339),
 			Content: atomText{"html", clean(e.html)},
 		}
 		if e.link != "" {
@@ -191,5 +215,5 @@ func icalOf(title string, list []fed, now time.Time) ([]byte, error) {
 	if err := ical.NewEncoder(&b).Encode(cal); err != nil {
 		return nil, fmt.Errorf("writing the calendar: %w", err)
 	}
-	return []byte(b.String()), nil
+	return []byte(folded(b.String())), nil
 }

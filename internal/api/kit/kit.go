@@ -37,4 +37,6 @@ type Kit struct {
 
 	Summaries map[string]string          // of operations that change something, for the audit log
 	Changing  map[string]store.Auditable // what each of them changes
+	Needs     map[string]Need            // who may call each operation
+	Making    map[string]bool            // those that make something new, which is nobody's yet
 }

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
-	"strconv"
 	"strings"
 	"time"
 
@@ -25,6 +24,9 @@ type Person struct {
 	Name  string `json:"name"`
 	Email string `json:"email"`
 	Role  string `json:"role" enum:"administrator,editor,viewer"`
+
+	// KeepsBook is true of who may change the people book.
+	KeepsBook bool `json:"keeps_book"`
 
 	SignIn int64 `json:"-"` // of this session
 }
@@ -53,7 +55,7 @@ func (k *Kit) Person(ctx context.Context) *Person {
 	if k.Engine.Now().Sub(seen) > time.Minute {
 		_ = k.Store.SeenSignIn(ctx, id)
 	}
-	return &Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Role, SignIn: id}
+	return &Person{ID: p.ID, Name: p.Name, Email: p.Email, Role: p.Role, KeepsBook: p.KeepsBook || p.Role == store.Administrator, SignIn: id}
 }
 
 // Need is what a person must be to call an operation.
@@ -63,11 +65,13 @@ const (
 	Anyone  Need = iota // everyone who is signed in
 	Editors             // editors and administrators; of what belongs to a team, those of the team
 	Administrators
+	BookKeepers // those who may change the people book
 )
 
 // Register adds an operation for people who are signed in, which changes nothing.
 func Register[I, O any](k *Kit, o huma.Operation, n Need, fn func(context.Context, *Person, *I) (*O, error)) {
 	k.secured(&o, n)
+	k.Needs[o.OperationID] = n
 	huma.Register(k.API, o, func(ctx context.Context, in *I) (*O, error) {
 		out, err := fn(ctx, k.Person(ctx), in)
 		return out, k.PlainError(o.OperationID, err)
@@ -79,10 +83,16 @@ func Register[I, O any](k *Kit, o huma.Operation, n Need, fn func(context.Contex
 func Changes[I, O any](k *Kit, o huma.Operation, n Need, c Change[I, O], fn func(context.Context, *Person, *I) (*O, error)) {
 	k.secured(&o, n)
 	k.Changing[o.OperationID] = c.Auditable
+	k.Needs[o.OperationID] = n
+	k.Making[o.OperationID] = c.out != nil
 	summary, _, _ := strings.Cut(o.Summary, ";")
 	k.Summaries[o.OperationID] = summary
 	huma.Register(k.API, o, func(ctx context.Context, in *I) (out *O, err error) {
 		p := k.Person(ctx)
+		// What has begun is done and entered, also where the caller goes away in the middle.
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), changing)
+		defer cancel()
+		ctx, extra := touching(ctx)
 		err = k.Store.Within(ctx, func(ctx context.Context) error {
 			about := given(c.in, in)
 			if c.self {
@@ -98,7 +108,12 @@ func Changes[I, O any](k *Kit, o huma.Operation, n Need, c Change[I, O], fn func
 			if about == "" {
 				about = given(c.out, out)
 			}
-			return k.After(ctx, store.AuditEntry{Person: &p.ID, Name: p.Name, Did: o.OperationID, What: c.What, About: about, Before: before}, c.Auditable, c.act)
+			entry := store.AuditEntry{Person: &p.ID, Name: p.Name, Did: o.OperationID, What: c.What, About: about, Before: before}
+			if extra.after != nil {
+				entry.Before, entry.After = extra.before, extra.after
+				return k.Store.WriteAudit(ctx, entry)
+			}
+			return k.After(ctx, entry, c.Auditable, c.act)
 		})
 		if err != nil {
 			return nil, k.PlainError(o.OperationID, err)
@@ -115,12 +130,40 @@ func given[T any](name func(*T) string, v *T) string {
 	return name(v)
 }
 
-// before gives a thing as it is before a change, and refuses the change of a workflow that belongs to another team.
+// changing bounds one change.
+const changing = 2 * time.Minute
+
+// touched is what an operation on many says of what it touched.
+type touched struct{ before, after json.RawMessage }
+
+type touchedKey struct{}
+
+func touching(ctx context.Context) (context.Context, *touched) {
+	t := &touched{}
+	return context.WithValue(ctx, touchedKey{}, t), t
+}
+
+// Touched has the audit log's entry name what an operation on many touched, as it was before and as it is now.
+func Touched(ctx context.Context, before, after any) {
+	t, ok := ctx.Value(touchedKey{}).(*touched)
+	if !ok {
+		return
+	}
+	t.before, _ = json.Marshal(before) // of what the store gives, which cannot fail
+	t.after, _ = json.Marshal(after)
+}
+
+// before gives a thing as it is before a change, and refuses the change of what belongs to another team.
 func (k *Kit) before(ctx context.Context, p *Person, n Need, a store.Auditable, about string) (json.RawMessage, error) {
-	if a.What == "workflow" && n == Editors {
-		id, _ := strconv.ParseInt(about, 10, 64)
-		if err := k.MayEdit(ctx, p, id); err != nil {
+	if n == Editors && p.Role != store.Administrator && about != "" {
+		owners, err := k.Store.OwnersOf(ctx, a, about)
+		if err != nil {
 			return nil, err
+		}
+		for _, workflow := range owners {
+			if err := k.MayEdit(ctx, p, workflow); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return k.Store.Snapshot(ctx, a, about)
@@ -145,7 +188,7 @@ func (k *Kit) After(ctx context.Context, e store.AuditEntry, a store.Auditable, 
 func (k *Kit) secured(o *huma.Operation, n Need) {
 	o.Security = []map[string][]string{{"session": {}}}
 	if k.Summaries == nil {
-		k.Summaries, k.Changing = map[string]string{}, map[string]store.Auditable{}
+		k.Summaries, k.Changing, k.Needs, k.Making = map[string]string{}, map[string]store.Auditable{}, map[string]Need{}, map[string]bool{}
 	}
 	o.Middlewares = append(o.Middlewares, func(ctx huma.Context, next func(huma.Context)) {
 		p := k.Person(ctx.Context())
@@ -154,6 +197,8 @@ func (k *Kit) secured(o *huma.Operation, n Need) {
 			_ = huma.WriteErr(k.API, ctx, http.StatusUnauthorized, "sign in first")
 		case n == Editors && p.Role == "viewer":
 			_ = huma.WriteErr(k.API, ctx, http.StatusForbidden, "viewers can look but not change anything; ask an administrator for the role of editor")
+		case n == BookKeepers && !p.KeepsBook:
+			_ = huma.WriteErr(k.API, ctx, http.StatusForbidden, "whoever changes the people book decides who is told what, and who may answer; ask an administrator for the right to")
 		case n == Administrators && p.Role != "administrator":
 			_ = huma.WriteErr(k.API, ctx, http.StatusForbidden, "this is for administrators")
 		default:

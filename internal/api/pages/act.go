@@ -30,6 +30,7 @@ type actPage struct {
 	Typed             string
 	SignIn            string
 	Action, Nonce     string
+	Proof             string // that the page was opened by its link
 }
 
 type actButton struct {
@@ -50,7 +51,7 @@ var actTemplate = template.Must(template.New("act").Parse(`<!doctype html>
 {{if .Facts}}<dl>{{range .Facts}}<dt>{{.Label}}</dt><dd>{{.Value}}</dd>{{end}}</dl>{{end}}
 {{if .Said}}<p class="note{{if .Bad}} bad{{end}}" role="status">{{.Said}}</p>{{end}}
 {{if .SignIn}}<p><a href="{{.SignIn}}">Sign in</a></p>{{end}}
-{{if .Buttons}}<form method="post" action="{{.Action}}">
+{{if .Buttons}}<form method="post" action="{{.Action}}"><input type="hidden" name="proof" value="{{.Proof}}">
 {{if and .Comment (ne .Comment "none")}}<label for="comment">Comment{{if eq .Comment "required"}} <span class="req">(required)</span>{{end}}</label>
 <textarea id="comment" name="comment" rows="3" maxlength="2000">{{.Typed}}</textarea>{{end}}
 <div class="choices">{{range .Buttons}}{{if .Pressed}}<p>{{.Text}}: {{.Pressed}}</p>{{else}}<button type="submit" name="button" value="{{.N}}">{{.Text}}</button>{{end}}{{end}}</div>
@@ -81,6 +82,10 @@ func (pg *Pages) showButton(w http.ResponseWriter, r *http.Request) {
 // pageOfButtons makes the page of a post's buttons.
 func (pg *Pages) pageOfButtons(r *http.Request, p *alerts.Pressable, open bool) actPage {
 	out := actPage{Title: p.Doc.Title, Text: p.Doc.Plain(), Facts: p.Doc.Facts, Action: r.URL.Path}
+	var err error
+	if out.Proof, err = pg.proofOf(r); err != nil {
+		pg.Log.Warn("a page of buttons cannot say that it was opened", "error", err)
+	}
 	if out.Title == "" {
 		out.Title = "A message for you"
 	}

@@ -29,6 +29,14 @@ func (pg *Pages) postOf(w http.ResponseWriter, r *http.Request, purpose, ended s
 		http.NotFound(w, r)
 		return link, nil, nil
 	}
+	if over, err := pg.Store.LinksEnded(r.Context(), p); err != nil || over {
+		if err != nil {
+			http.Error(w, notNow, http.StatusServiceUnavailable)
+		} else {
+			http.Error(w, ended, http.StatusGone)
+		}
+		return link, nil, nil
+	}
 	h := w.Header()
 	h.Set("X-Content-Type-Options", "nosniff")
 	h.Set("X-Robots-Tag", "noindex, nofollow, noarchive")

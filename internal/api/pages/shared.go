@@ -61,9 +61,9 @@ func (pg *Pages) sharedOf(r *http.Request) (int, sharedPage) {
 			pg.Log.Warn("counting who opens a page failed", "error", err)
 		}
 	}
-	page := sharedPage{Title: sh.Title, Fields: fields}
+	page := sharedPage{Title: sh.Text, Fields: fields} // no title of the message, which may say more than was chosen to be shown
 	if page.Title == "" {
-		page.Title = sh.Text
+		page.Title = "Shared with you"
 	}
 	return http.StatusOK, page
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"html/template"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -30,6 +31,7 @@ type whyPage struct {
 	Owner, Team                string
 	Sheet                      string // the way to the workflow, for those who are signed in
 	MayVote                    bool
+	Proof                      string
 }
 
 // whyLine is a condition: what it says, what was seen, and whether it held.
@@ -53,7 +55,7 @@ h2{font-size:1.05rem;margin:1.4rem 0 .2rem} ul{list-style:none;margin:.2rem 0;pa
 {{if .Row}}<h2>It came here by the row “{{.Row}}”</h2>{{if .Routed}}<ul>{{range .Routed}}<li>{{.Text}}: {{if .Held}}yes{{else}}no{{end}}{{if .Seen}}<span class="seen">It was {{.Seen}}.</span>{{end}}</li>{{end}}</ul>{{end}}{{end}}
 <h2>To be told less</h2>
 <p>{{if .Owner}}{{.Owner}} looks after this workflow{{if .Team}}, with the team {{.Team}}{{end}}.{{else if .Team}}The team {{.Team}} looks after this workflow.{{else}}Whoever administers Dorfbote looks after this workflow.{{end}} Say here whether the message was useful; it is counted where the workflow is kept, so that what nobody needs is told less.{{if .Sheet}} <a href="{{.Sheet}}">Open the workflow</a>.{{end}}</p>
-{{if .MayVote}}<form method="post" action="{{.Action}}"><div class="choices"><button type="submit" name="worth" value="useful">Useful</button><button class="quiet" type="submit" name="worth" value="not for me">Not for me</button></div></form>{{end}}{{end}}
+{{if .MayVote}}<form method="post" action="{{.Action}}"><input type="hidden" name="proof" value="{{.Proof}}"><div class="choices"><button type="submit" name="worth" value="useful">Useful</button><button class="quiet" type="submit" name="worth" value="not for me">Not for me</button></div></form>{{end}}{{end}}
 </main></body></html>
 `))
 
@@ -120,6 +122,14 @@ func (pg *Pages) whyOf(r *http.Request) (int, whyPage, *store.Post) {
 	if err == nil {
 		flow, err = pg.Store.Workflow(ctx, post.Workflow)
 	}
+	var over bool
+	if err == nil {
+		over, err = pg.Store.LinksEnded(ctx, post)
+	}
+	if err == nil && over {
+		page.Said = "Somebody has ended this link."
+		return http.StatusGone, page, nil
+	}
 	if err == nil {
 		err = pg.explain(ctx, &page, post, flow)
 	}
@@ -133,6 +143,9 @@ func (pg *Pages) whyOf(r *http.Request) (int, whyPage, *store.Post) {
 		return http.StatusServiceUnavailable, page, nil
 	}
 	page.Bad, page.MayVote = false, true
+	if page.Proof, err = pg.proofOf(r); err != nil {
+		pg.Log.Warn("a page cannot say that it was opened", "error", err)
+	}
 	if pg.Person(ctx) != nil {
 		page.Sheet = "/workflows/" + strconv.FormatInt(flow.ID, 10)
 	}
@@ -142,7 +155,10 @@ func (pg *Pages) whyOf(r *http.Request) (int, whyPage, *store.Post) {
 // explain says what the version that told a post saw then. Where that version cannot be read any more, the rest is said.
 func (pg *Pages) explain(ctx context.Context, page *whyPage, post *store.Post, flow *store.Workflow) error {
 	page.Workflow, page.Where = flow.Name, post.Destination
-	if doc, err := message.Stored(post.Body); err == nil && doc.Title != "" {
+	doc, err := message.Stored(post.Body)
+	// Where a page shows some fields of the record and no others, whoever has no account is shown nothing of the rest here either.
+	withheld := pg.Person(ctx) == nil && (err != nil || slices.ContainsFunc(doc.Links, func(l message.Link) bool { return l.Share != nil }))
+	if err == nil && doc.Title != "" && !withheld {
 		page.Title = "Why am I told: " + doc.Title
 	}
 	if post.SentAt != nil {
@@ -150,6 +166,9 @@ func (pg *Pages) explain(ctx context.Context, page *whyPage, post *store.Post, f
 	}
 	if err := pg.keepers(ctx, page, flow); err != nil {
 		return err
+	}
+	if withheld {
+		return nil
 	}
 	row, err := pg.Store.Arrival(ctx, post.Arrival)
 	if errors.Is(err, gorm.ErrRecordNotFound) {

@@ -95,12 +95,12 @@ type bookSourceOutput struct {
 func (s *People) bookRoutes() {
 	person := func(in *putPersonInput) string { return value.Fold(in.ID) }
 	kit.Register(s.Kit, kit.Op("list-people-book", http.MethodGet, "/api/people-book", "The people book: persons with an address on each connection", "People book"), kit.Anyone, s.listBook)
-	kit.Register(s.Kit, kit.Op("export-people-book", http.MethodGet, "/api/people-book.csv", "The people book as CSV, as it is imported", "People book"), kit.Anyone, s.exportBook)
-	kit.Changes(s.Kit, kit.Op("put-person", http.MethodPut, "/api/people-book/{id}", "Enter a person, or change one", "People book"), kit.Editors, kit.About[putPersonInput, bookItemOutput](store.AboutBookPerson, person), s.putPerson)
-	kit.Changes(s.Kit, kit.Op("remove-person", http.MethodDelete, "/api/people-book/{id}", "Take a person out of the book", "People book"), kit.Editors, kit.About[personIDInput, struct{}](store.AboutBookPerson, func(in *personIDInput) string { return value.Fold(in.ID) }), s.removePerson)
-	kit.Changes(s.Kit, kit.Op("import-people-book", http.MethodPost, "/api/people-book/import", "Read persons from CSV or vCards into the book", "People book"), kit.Editors, kit.Act[importInput, importOutput](store.AboutChoice, func(*importInput) string { return store.PeopleBook }), s.importBook)
-	kit.Register(s.Kit, kit.Op("look-at-people-book", http.MethodPost, "/api/people-book/look", "What would come of an import", "People book"), kit.Editors, s.lookAtBook)
-	kit.Changes(s.Kit, kit.Op("choose-people-book", http.MethodPut, "/api/people-book/source", "Have the records of a source be the people book; without one, persons are entered here", "People book"), kit.Editors, kit.About[bookSourceInput, bookSourceOutput](store.AboutChoice, func(*bookSourceInput) string { return store.PeopleBook }), s.chooseBook)
+	kit.Register(s.Kit, kit.Op("export-people-book", http.MethodGet, "/api/people-book.csv", "The people book as CSV, as it is imported", "People book"), kit.Editors, s.exportBook)
+	kit.Changes(s.Kit, kit.Op("put-person", http.MethodPut, "/api/people-book/{id}", "Enter a person, or change one", "People book"), kit.BookKeepers, kit.About[putPersonInput, bookItemOutput](store.AboutBookPerson, person), s.putPerson)
+	kit.Changes(s.Kit, kit.Op("remove-person", http.MethodDelete, "/api/people-book/{id}", "Take a person out of the book", "People book"), kit.BookKeepers, kit.About[personIDInput, struct{}](store.AboutBookPerson, func(in *personIDInput) string { return value.Fold(in.ID) }), s.removePerson)
+	kit.Changes(s.Kit, kit.Op("import-people-book", http.MethodPost, "/api/people-book/import", "Read persons from CSV or vCards into the book", "People book"), kit.BookKeepers, kit.Act[importInput, importOutput](store.AboutChoice, func(*importInput) string { return store.PeopleBook }), s.importBook)
+	kit.Register(s.Kit, kit.Op("look-at-people-book", http.MethodPost, "/api/people-book/look", "What would come of an import", "People book"), kit.BookKeepers, s.lookAtBook)
+	kit.Changes(s.Kit, kit.Op("choose-people-book", http.MethodPut, "/api/people-book/source", "Have the records of a source be the people book; without one, persons are entered here", "People book"), kit.BookKeepers, kit.About[bookSourceInput, bookSourceOutput](store.AboutChoice, func(*bookSourceInput) string { return store.PeopleBook }), s.chooseBook)
 }
 
 // bookItems shows persons, and what is wrong with their addresses.
@@ -194,7 +194,7 @@ func (s *People) entered(ctx context.Context) error {
 	return kit.Invalid("body", "the people book is %s; change its records there", chosen.Source)
 }
 
-func (s *People) putPerson(ctx context.Context, _ *kit.Person, in *putPersonInput) (*bookItemOutput, error) {
+func (s *People) putPerson(ctx context.Context, who *kit.Person, in *putPersonInput) (*bookItemOutput, error) {
 	if err := s.entered(ctx); err != nil {
 		return nil, err
 	}
@@ -224,10 +224,15 @@ func (s *People) putPerson(ctx context.Context, _ *kit.Person, in *putPersonInpu
 	if p.Prefers != "" && p.On(p.Prefers) == "" {
 		return nil, kit.Invalid("body.prefers", "%s has no address on %s", p.Called(), p.Prefers)
 	}
+	before, err := s.Engine.Sources.People(ctx)
+	if err != nil {
+		return nil, err
+	}
 	if err := s.Store.PutPersons(ctx, []store.BookPerson{store.InBook(p, s.Engine.Now())}, false); err != nil {
 		return nil, err
 	}
 	s.bookChanged(ctx)
+	s.tellPersons(ctx, who, before, []people.Person{p}, nil)
 	items, _, err := s.bookItems(ctx, []people.Person{p})
 	if err != nil {
 		return nil, err
@@ -235,13 +240,51 @@ func (s *People) putPerson(ctx context.Context, _ *kit.Person, in *putPersonInpu
 	return &bookItemOutput{items[0]}, nil
 }
 
-func (s *People) removePerson(ctx context.Context, _ *kit.Person, in *personIDInput) (*struct{}, error) {
+func (s *People) removePerson(ctx context.Context, who *kit.Person, in *personIDInput) (*struct{}, error) {
 	if err := s.entered(ctx); err != nil {
 		return nil, err
 	}
-	err := s.Store.RemovePerson(ctx, in.ID)
+	before, err := s.Engine.Sources.People(ctx)
+	if err != nil {
+		return nil, err
+	}
+	err = s.Store.RemovePerson(ctx, in.ID)
 	s.bookChanged(ctx)
+	if was := before.Find(in.ID); err == nil && was != nil {
+		s.tellPersons(ctx, who, before, nil, []people.Person{*was})
+	}
 	return nil, err
+}
+
+// tellPersons tells those who can sign in that somebody else has changed what the people book has of them.
+func (s *People) tellPersons(ctx context.Context, who *kit.Person, before *people.Book, now, gone []people.Person) {
+	tell := func(p *people.Person, words string) {
+		for _, a := range p.Addresses {
+			if !strings.Contains(a.Address, "@") {
+				continue
+			}
+			account, err := s.Store.SignsIn(ctx, a.Address)
+			if err != nil || account == nil || account.ID == who.ID {
+				continue
+			}
+			s.Engine.Notice(ctx, store.Notice{What: "has been changed in the people book", Words: words + " by " + who.Name + ". If that isn't right, tell an administrator.", Go: "/people", About: p.Called(), Owner: &account.ID})
+			return
+		}
+	}
+	for i := range now {
+		was := before.Find(now[i].ID)
+		if was != nil && value.Fold(was.ID) == value.Fold(now[i].ID) && people.WriteCSV([]*people.Person{was}) == people.WriteCSV([]*people.Person{&now[i]}) {
+			continue
+		}
+		if was != nil { // whoever was reached there until now hears of it
+			tell(was, "Your entry and its addresses were changed")
+			continue
+		}
+		tell(&now[i], "You were entered")
+	}
+	for i := range gone {
+		tell(&gone[i], "Your entry was taken out")
+	}
 }
 
 func (s *People) bookChanged(ctx context.Context) {
@@ -252,8 +295,41 @@ func (s *People) bookChanged(ctx context.Context) {
 // shownOfBook is how many persons are shown of what would be imported or chosen.
 const shownOfBook = 20
 
-func (s *People) importBook(ctx context.Context, _ *kit.Person, in *importInput) (*importOutput, error) {
+// imported enters in the audit log whom an import touched, as they were and as they are, and tells them.
+func (s *People) imported(ctx context.Context, who *kit.Person, before *people.Book, rows []store.BookPerson, whole bool) {
+	was, is, kept := map[string]any{}, map[string]any{}, map[string]bool{}
+	var now, gone []people.Person
+	for i := range rows {
+		p := rows[i].Person()
+		kept[value.Fold(p.ID)] = true
+		old := before.Find(p.ID)
+		if old != nil && value.Fold(old.ID) == value.Fold(p.ID) {
+			if people.WriteCSV([]*people.Person{old}) == people.WriteCSV([]*people.Person{&p}) {
+				continue
+			}
+			was[p.ID] = old
+		}
+		is[p.ID] = p
+		now = append(now, p)
+	}
+	if whole {
+		for _, p := range before.All() {
+			if !kept[value.Fold(p.ID)] {
+				was[p.ID] = p
+				gone = append(gone, *p)
+			}
+		}
+	}
+	kit.Touched(ctx, map[string]any{"persons": was}, map[string]any{"persons": is})
+	s.tellPersons(ctx, who, before, now, gone)
+}
+
+func (s *People) importBook(ctx context.Context, who *kit.Person, in *importInput) (*importOutput, error) {
 	rows, out, err := s.readBook(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	before, err := s.Engine.Sources.People(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -262,6 +338,7 @@ func (s *People) importBook(ctx context.Context, _ *kit.Person, in *importInput)
 	}
 	out.Body.Done = true
 	s.bookChanged(ctx)
+	s.imported(ctx, who, before, rows, in.Body.Whole)
 	return out, nil
 }
 

@@ -17,13 +17,14 @@ import (
 
 // PersonItem is someone who may sign in.
 type PersonItem struct {
-	ID    int64      `json:"id"`
-	Name  string     `json:"name"`
-	Email string     `json:"email"`
-	Role  string     `json:"role" enum:"administrator,editor,viewer"`
-	Teams []int64    `json:"teams"`
-	Gone  bool       `json:"gone" doc:"may not sign in any more"`
-	Seen  *time.Time `json:"seen" doc:"when last here"`
+	ID        int64      `json:"id"`
+	Name      string     `json:"name"`
+	Email     string     `json:"email"`
+	Role      string     `json:"role" enum:"administrator,editor,viewer"`
+	Teams     []int64    `json:"teams"`
+	KeepsBook bool       `json:"keeps_book" doc:"may change the people book, as administrators may"`
+	Gone      bool       `json:"gone" doc:"may not sign in any more"`
+	Seen      *time.Time `json:"seen" doc:"when last here"`
 }
 
 // TeamItem is a team that workflows belong to.
@@ -37,10 +38,11 @@ type TeamItem struct {
 type changePersonInput struct {
 	ID   int64 `path:"id"`
 	Body struct {
-		Name  *string  `json:"name,omitempty" minLength:"1" maxLength:"200"`
-		Role  *string  `json:"role,omitempty" enum:"administrator,editor,viewer"`
-		Teams *[]int64 `json:"teams,omitempty"`
-		Gone  *bool    `json:"gone,omitempty"`
+		Name      *string  `json:"name,omitempty" minLength:"1" maxLength:"200"`
+		Role      *string  `json:"role,omitempty" enum:"administrator,editor,viewer"`
+		Teams     *[]int64 `json:"teams,omitempty"`
+		Gone      *bool    `json:"gone,omitempty"`
+		KeepsBook *bool    `json:"keeps_book,omitempty" doc:"may change the people book"`
 	}
 }
 
@@ -100,7 +102,7 @@ func (s *People) people(ctx context.Context, id int64) ([]PersonItem, error) {
 	}
 	items := make([]PersonItem, 0, len(rows))
 	for _, r := range rows {
-		it := PersonItem{ID: r.ID, Name: r.Name, Email: r.Email, Role: r.Role, Gone: r.GoneAt != nil, Seen: r.Seen, Teams: r.Teams}
+		it := PersonItem{ID: r.ID, Name: r.Name, Email: r.Email, Role: r.Role, KeepsBook: r.KeepsBook, Gone: r.GoneAt != nil, Seen: r.Seen, Teams: r.Teams}
 		if it.Teams == nil {
 			it.Teams = []int64{}
 		}
@@ -115,7 +117,7 @@ func (s *People) changePerson(ctx context.Context, who *kit.Person, in *changePe
 	if in.Body.Gone != nil && *in.Body.Gone && in.ID == who.ID {
 		return nil, huma.Error409Conflict("you cannot let yourself go")
 	}
-	change := store.PersonChange{Name: in.Body.Name, Role: in.Body.Role, Gone: in.Body.Gone, Teams: in.Body.Teams}
+	change := store.PersonChange{Name: in.Body.Name, Role: in.Body.Role, Gone: in.Body.Gone, KeepsBook: in.Body.KeepsBook, Teams: in.Body.Teams}
 	administered, err := s.Store.ChangePerson(ctx, in.ID, change, s.Engine.Now())
 	if err != nil {
 		return nil, kit.NoSuchTeam(err)

@@ -67,6 +67,14 @@ type ProofLines struct {
 	Answer    *AnswerLine                    `json:"answer" doc:"what a caller would be answered; null where none is"`
 }
 
+// Withhold leaves out what was told, for whom it is not meant.
+func (p *ProofLines) Withhold() {
+	if p == nil {
+		return
+	}
+	p.Messages, p.Posts = map[string]decide.MessageProof{}, []PlannedPost{}
+}
+
 // AnswerLine is what a caller would be answered.
 type AnswerLine struct {
 	Status int `json:"status"`

@@ -225,7 +225,8 @@ func writeCSV(w *csv.Writer, l rehearse.Line, key string) error {
 
 // cell keeps a text from being taken for a formula by a program for tables.
 func cell(s string) string {
-	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
+	bare := strings.TrimLeft(s, " \t\r\n\x00\uFEFF\u200B")
+	if bare != "" && strings.ContainsRune("=+-@", rune(bare[0])) || s != "" && strings.ContainsRune("\t\r\n", rune(s[0])) {
 		return "'" + s
 	}
 	return s

@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/sha256"
+	"errors"
 	"encoding/hex"
 	"fmt"
 	"html"
@@ -100,31 +101,55 @@ func (m *mailbox) send(ctx context.Context, p connect.Post, under string) connec
 		}
 		opts.UTF8 = true
 	}
-	if err := c.Mail(letter.from, opts); err != nil {
-		out = failed(out, err, letter.from)
+	first := letter.all
+	if p.Copy != nil {
+		first = letter.all[:letter.to]
+	}
+	if out = transfer(c, out, letter, first, opts); !out.Taken {
+		return out
+	}
+	out.ID = letter.id
+	if rest := letter.all[letter.to:]; p.Copy != nil && len(rest) > 0 { // it has gone to whom it is for; what became of the copies is said beside it
+		p.Doc = p.Copy
+		copied, err := m.letter(ctx, p, under)
+		if err == nil {
+			if d := transfer(c, connect.Delivery{}, copied, rest, opts); !d.Taken {
+				err = errors.New(d.Answer)
+			}
+		}
+		if err != nil {
+			out.Answer += "; the copies did not go: " + err.Error()
+		}
+	}
+	_ = c.Quit()
+	return out
+}
+
+// transfer hands a letter to the server for some addresses: to all of them, or to none.
+func transfer(c *smtp.Client, out connect.Delivery, l *letter, to []string, opts *smtp.MailOptions) connect.Delivery {
+	if err := c.Mail(l.from, opts); err != nil {
+		out = failed(out, err, l.from)
 		out.Place = out.Final
 		return out
 	}
-	for _, to := range letter.all {
-		if err := c.Rcpt(to, nil); err != nil {
+	for _, a := range to {
+		if err := c.Rcpt(a, nil); err != nil {
 			_ = c.Reset()
-			return failed(out, err, to)
+			return failed(out, err, a)
 		}
 	}
 	w, err := c.Data()
 	if err != nil {
 		return failed(out, err, "the mail")
 	}
-	if _, err := w.Write(letter.raw); err != nil {
+	if _, err := w.Write(l.raw); err != nil {
 		return failed(out, err, "the mail")
 	}
 	said, err := w.CloseWithResponse()
 	if err != nil {
 		return failed(out, err, "the mail")
 	}
-	_ = c.Quit()
-	out.Taken, out.ID, out.Status, out.Answer = true, letter.id, 250, said.StatusText
-	out.Raw = out.Answer
+	out.Taken, out.Status, out.Answer, out.Raw = true, 250, said.StatusText, said.StatusText
 	return out
 }
 
@@ -133,6 +158,7 @@ type letter struct {
 	id   string // its Message-ID, without brackets
 	from string
 	all  []string // everybody whom it goes to, as the server takes addresses
+	to   int      // how many of them are not copies
 	raw  []byte
 }
 
@@ -193,7 +219,7 @@ func (m *mailbox) letter(ctx context.Context, p connect.Post, under string) (*le
 	} else {
 		header("From", "<"+from+">")
 	}
-	for _, to := range []struct {
+	for i, to := range []struct {
 		text string
 		set  func(...string) error
 	}{{p.Place, msg.To}, {p.Cc, msg.Cc}, {p.Bcc, msg.Bcc}} {
@@ -205,6 +231,9 @@ func (m *mailbox) letter(ctx context.Context, p connect.Post, under string) (*le
 			return nil, err
 		}
 		out.all = append(out.all, list...)
+		if i == 0 {
+			out.to = len(list)
+		}
 	}
 	if to := m.config.Settings["reply_to"]; to != "" {
 		if err := msg.ReplyTo(wire(to)); err != nil {

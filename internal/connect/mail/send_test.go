@@ -113,7 +113,7 @@ func TestALetter(t *testing.T) {
 	assert.Contains(t, texts["text/plain"], "<script>1240 Liter</script>")
 	assert.Contains(t, texts["text/html"], "&lt;script&gt;1240 Liter&lt;/script&gt;")
 	assert.NotContains(t, texts["text/html"], "<script>")
-	assert.Contains(t, texts["text/html"], `src="cid:picture.png" alt="the &#34;cracked&#34; hose"`)
+	assert.Contains(t, texts["text/html"], `src="cid:picture.png@dorfbote" alt="the &#34;cracked&#34; hose"`)
 	assert.NotContains(t, texts["text/html"], pictures, "no reader's program fetches it")
 	assert.Equal(t, []string{"offene Aufträge.csv"}, names)
 	assert.Equal(t, "\uFEFFid\r\n1\r\n", strings.ReplaceAll(strings.ReplaceAll(texts["offene Aufträge.csv"], "\r\n", "\n"), "\n", "\r\n"))

@@ -133,10 +133,11 @@ func TestTablesOfAWorkbookGrow(t *testing.T) {
 	_, err := b.NewSheet("Other")
 	require.NoError(t, err)
 	require.NoError(t, b.SetSheetRow("Other", "A1", &[]any{"p", "q"}))
-	for sheet, list := range map[string][]excelize.Table{"Sheet1": {{Range: "A1:B3", Name: "Answers"}, {Range: "D1:E2", Name: "Notes"}}, "Other": {{Range: "A1:B3", Name: "Else"}}} {
-		for i := range list {
-			require.NoError(t, b.AddTable(sheet, &list[i]))
-		}
+	for _, one := range []struct { // in this order, by which their parts are numbered
+		sheet string
+		table excelize.Table
+	}{{"Sheet1", excelize.Table{Range: "A1:B3", Name: "Answers"}}, {"Sheet1", excelize.Table{Range: "D1:E2", Name: "Notes"}}, {"Other", excelize.Table{Range: "A1:B3", Name: "Else"}}} {
+		require.NoError(t, b.AddTable(one.sheet, &one.table))
 	}
 	raw, err := b.WriteToBuffer()
 	require.NoError(t, err)

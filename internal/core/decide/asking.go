@@ -133,6 +133,8 @@ type Asking struct {
 	Went time.Time `json:"went"`
 	// Given are the answers so far, of a question that everybody is asked, in their order.
 	Given []Given `json:"given,omitempty"`
+	// Replaced are places in whose stead others are asked.
+	Replaced []string `json:"replaced,omitempty"`
 	// Known are the answers to the questions before.
 	Known map[string]Answered `json:"known,omitempty"`
 }
@@ -162,6 +164,9 @@ func (a *Asking) Take(q *sheet.PlanAsk, g Given) (decided *Answered, err error) 
 	c := q.Choice(g.Choice)
 	switch {
 	case !slices.Contains(a.Asked, g.Place):
+		if slices.Contains(a.Replaced, g.Place) {
+			return nil, fmt.Errorf("somebody else is asked in the place of %s now", g.Place)
+		}
 		return nil, fmt.Errorf("%s was not asked; it was put to %s", g.Place, strings.Join(a.Asked, ", "))
 	case c == nil:
 		names := make([]string, len(q.Choices))
@@ -234,6 +239,7 @@ func (a *Asking) Exchange(from, to string) error {
 	default:
 		a.Asked = slices.Clone(a.Asked)
 		a.Asked[i] = to
+		a.Replaced = append(slices.DeleteFunc(slices.Clone(a.Replaced), func(p string) bool { return p == to }), from)
 	}
 	return nil
 }

@@ -223,6 +223,26 @@ func changedNames(sc *Scope, w *Words) []any {
 	return list
 }
 
+// currencyMark stands before the name under which a typed record keeps the currency that stood with an amount, which as a number has none.
+// No field that can be written in a formula is called so.
+const currencyMark = value.Unseen
+
+// CurrencyIn gives the currency that stood with an amount of a typed record, "" where none did.
+func CurrencyIn(record map[string]any, p value.Path) string {
+	names := p.Steps()
+	if len(names) == 0 {
+		return ""
+	}
+	var at any = record
+	for _, n := range names[:len(names)-1] {
+		m, _ := at.(map[string]any)
+		at = m[n]
+	}
+	m, _ := at.(map[string]any)
+	c, _ := m[currencyMark+names[len(names)-1]].(string)
+	return c
+}
+
 // Record reads a record's raw values by their types, as formulas see them: moments as time.Time,
 // spans as time.Duration, numbers in text as float64.
 func (w *Words) Record(raw map[string]any, schema *value.Schema) map[string]any {
@@ -249,6 +269,11 @@ func (w *Words) object(raw map[string]any, fields []value.Field) map[string]any 
 				maps.Copy(out, raw)
 			}
 			out[f.Name] = typed
+			if f.Type == value.Money {
+				if c := value.CurrencyOf(v); c != "" {
+					out[currencyMark+f.Name] = c
+				}
+			}
 		}
 	}
 	if out == nil {

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"unicode"
 	"unicode/utf16"
 	"unicode/utf8"
 )
@@ -164,7 +165,18 @@ func mapInlines(blocks []Block, to func(Inline) []Inline) []Block {
 	return out
 }
 
-func joined(s string) string { return strings.Join(strings.Fields(s), " ") }
+// joined is a text on one line, without what no line shows: control characters, and those that turn the order of what is read around.
+func joined(s string) string {
+	return strings.Join(strings.Fields(strings.Map(func(r rune) rune {
+		switch {
+		case unicode.IsSpace(r):
+			return ' '
+		case unicode.IsControl(r), r >= 0x202A && r <= 0x202E, r >= 0x2066 && r <= 0x2069, r == 0x200E, r == 0x200F, r == 0x061C:
+			return -1
+		}
+		return r
+	}, s)), " ")
+}
 
 // cut shortens text to so many characters, and says so.
 func cut(s string, limit int, r *Rendered, of string) string {

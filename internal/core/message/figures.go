@@ -1,6 +1,7 @@
 package message
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"sort"
@@ -14,11 +15,12 @@ import (
 // cell collects the values of one point of one series.
 type cell struct {
 	n        int
-	sum      float64
+	sum      value.Sum
 	min, max float64
 }
 
-func (c *cell) add(v float64) {
+func (c *cell) add(n value.Number) {
+	v := n.Float
 	if c.n == 0 || v < c.min {
 		c.min = v
 	}
@@ -26,12 +28,12 @@ func (c *cell) add(v float64) {
 		c.max = v
 	}
 	c.n++
-	c.sum += v
+	c.sum.Add(n)
 }
 
 // merge takes in the values of another cell, which may be nil.
 func (c *cell) merge(x *cell) {
-	if x == nil {
+	if x == nil || x.n == 0 {
 		return
 	}
 	if c.n == 0 || x.min < c.min {
@@ -41,7 +43,7 @@ func (c *cell) merge(x *cell) {
 		c.max = x.max
 	}
 	c.n += x.n
-	c.sum += x.sum
+	c.sum.Merge(&x.sum)
 }
 
 func (c *cell) fold(how string) *float64 {
@@ -53,12 +55,12 @@ func (c *cell) fold(how string) *float64 {
 		}
 	case how == "sum":
 		if c != nil {
-			v = c.sum
+			v = c.sum.Float()
 		}
 	case c == nil || c.n == 0:
 		return nil
 	case how == "avg":
-		v = c.sum / float64(c.n)
+		v = c.sum.Over(c.n)
 	case how == "min":
 		v = c.min
 	default:
@@ -85,23 +87,35 @@ func (c *chartTemplate) groupOf(record map[string]any, ws value.Workspace, zone 
 
 // figureOf is what a record adds, with its currency where that has to be the same for all; false for a record without the
 // figure.
-func (c *chartTemplate) figureOf(record map[string]any, ws value.Workspace) (float64, string, bool) {
+func (c *chartTemplate) figureOf(record map[string]any, ws value.Workspace) (value.Number, string, bool) {
+	one := value.Number{Float: 1}
 	if c.fold == "count" {
 		if c.field.String() == "" {
-			return 1, "", true
+			return one, "", true
 		}
 		raw, _ := c.field.Get(record)
-		return 1, "", !value.Empty(raw)
+		return one, "", !value.Empty(raw)
 	}
 	raw, _ := c.field.Get(record)
 	num, ok := value.ReadNumber(raw, ws)
 	if !ok {
-		return 0, "", false
+		return one, "", false
 	}
 	if c.split != nil && strings.HasSuffix(c.split.String(), "currency") {
-		return num.Float, "", true
+		return num, "", true
 	}
-	return num.Float, currencyOf(raw), true
+	return num, c.currencyOf(record, raw), true
+}
+
+// currencyOf is the currency of an amount: the one that stands with it, the one that its field always has, or the one that the record has
+// beside it.
+func (c *chartTemplate) currencyOf(record map[string]any, raw any) string {
+	if own := cmp.Or(value.CurrencyOf(raw), formula.CurrencyIn(record, c.field), c.unit); own != "" || !c.money {
+		return own
+	}
+	beside, _ := c.field.Beside("currency").Get(record)
+	text, _ := beside.(string)
+	return strings.ToUpper(strings.TrimSpace(text))
 }
 
 // figures works out the chart's figures.
@@ -114,7 +128,7 @@ func (c *chartTemplate) figures(sc *formula.Scope, words *formula.Words, title s
 	out := &Chart{Kind: c.kind, Title: title, Unit: c.unit, Labels: []string{}, Series: []Series{}, Locale: ws.Locale}
 	type point struct{ series, group string }
 	cells := map[point]*cell{}
-	totals, series := map[string]float64{}, map[string]float64{}
+	totals, series := map[string]*value.Sum{}, map[string]*value.Sum{}
 	moments := map[string]time.Time{}
 	var order, names []string
 	currency := ""
@@ -142,14 +156,14 @@ func (c *chartTemplate) figures(sc *formula.Scope, words *formula.Words, title s
 		if c.timed {
 			moments[group] = moment
 		}
-		if _, seen := totals[group]; !seen {
-			order = append(order, group)
+		if totals[group] == nil {
+			order, totals[group] = append(order, group), &value.Sum{}
 		}
-		if _, seen := series[name]; !seen {
-			names = append(names, name)
+		if series[name] == nil {
+			names, series[name] = append(names, name), &value.Sum{}
 		}
-		totals[group] += n
-		series[name] += math.Abs(n)
+		totals[group].Add(n)
+		series[name].Add(n)
 		p := point{name, group}
 		if cells[p] == nil {
 			cells[p] = &cell{}
@@ -163,8 +177,8 @@ func (c *chartTemplate) figures(sc *formula.Scope, words *formula.Words, title s
 		order = spans(moments, c.by)
 	} else {
 		sort.SliceStable(order, func(i, j int) bool {
-			if totals[order[i]] != totals[order[j]] {
-				return totals[order[i]] > totals[order[j]]
+			if a, b := totals[order[i]].Float(), totals[order[j]].Float(); a != b {
+				return a > b
 			}
 			return order[i] < order[j]
 		})
@@ -173,8 +187,8 @@ func (c *chartTemplate) figures(sc *formula.Scope, words *formula.Words, title s
 		return nil, fmt.Errorf("the chart would have %d points; %d are the most. Group it by a longer span, or by another field", len(order), MostPoints)
 	}
 	sort.SliceStable(names, func(i, j int) bool {
-		if series[names[i]] != series[names[j]] {
-			return series[names[i]] > series[names[j]]
+		if a, b := math.Abs(series[names[i]].Float()), math.Abs(series[names[j]].Float()); a != b {
+			return a > b
 		}
 		return names[i] < names[j]
 	})
@@ -216,12 +230,6 @@ func momentOf(raw any, ws value.Workspace) (time.Time, bool) {
 	text, _ := raw.(string)
 	at, _, ok := value.ReadMoment(text, ws.Location())
 	return at, ok
-}
-
-func currencyOf(raw any) string {
-	m, _ := raw.(map[string]any)
-	s, _ := m["currency"].(string)
-	return s
 }
 
 // begin is the beginning of the day, week (from Monday) or month that a moment lies in, as the clock of its zone shows it.

@@ -272,6 +272,9 @@ func (p *parts) fill(d *Document, f *filling) {
 	}
 	for i, l := range p.links {
 		if l := f.link(fmt.Sprintf("links[%d]", i), l); l != nil {
+			if l.Share != nil {
+				l.Share.N = &i
+			}
 			d.Links = append(d.Links, *l)
 		}
 	}

@@ -16,6 +16,8 @@ const SharedFor = 30 * 24 * time.Hour
 type Shared struct {
 	Fields []SharedField `json:"fields"`
 	For    string        `json:"for"` // a span, from when the message was told
+	// N is the page's place in the sheet, by which it is renewed: it stays the same whichever links are filled in.
+	N *int `json:"n,omitempty"`
 }
 
 // SharedField is one field of a shared page.

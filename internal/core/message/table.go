@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode"
 
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/report"
@@ -176,7 +177,9 @@ func isText(v any) bool {
 }
 
 func harmless(s string) string {
-	if s != "" && strings.ContainsRune("=+-@\t", rune(s[0])) {
+	// Programs that read tables leave out what they do not show before they look what a cell begins with.
+	bare := strings.TrimLeftFunc(s, func(r rune) bool { return unicode.IsSpace(r) || unicode.IsControl(r) || unicode.Is(unicode.Cf, r) })
+	if bare != "" && strings.ContainsRune("=+-@", rune(bare[0])) || s != "" && strings.ContainsRune("\t\r\n", rune(s[0])) {
 		return "'" + s
 	}
 	return s

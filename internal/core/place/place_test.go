@@ -23,7 +23,7 @@ func TestTaking(t *testing.T) {
 		{listed, "#tours", "#tours", ""}, {listed, "#Tours", "", `"#Tours" is none of its places`}, {listed, "", "", ""},
 		{mail, "a@x.example", "a@x.example", ""}, {mail, " a@x.example , ,b@y.example,", "a@x.example, b@y.example", ""},
 		{mail, "a@x.example, A@x.example", "a@x.example", ""}, {mail, " , ", "", ""}, {mail, "käse@höfe.example", "käse@höfe.example", ""},
-		{mail, "a@x.example; b@x.example", "", "is no mail address"}, {mail, "Ann <a@x.example>", "", "is no mail address"}, {mail, "a b@x.example", "", "is no mail address"},
+		{mail, "a@x.example; b@x.example", "", "is no mail address"}, {mail, "Ann <a@x.example>", "a@x.example", ""}, {mail, `"Aven, Marit" <m@x.example>, <b@x.example>, c@x.example`, "m@x.example, b@x.example, c@x.example", ""}, {mail, `"Aven <m@x.example>`, "", "is no mail address"}, {mail, "Ann <a@x.example> b", "", "is no mail address"}, {mail, "a b@x.example", "", "is no mail address"},
 		{mail, "a@x..example", "", "is no mail address"}, {mail, "a@", "", "is no mail address"}, {mail, "a@x.example\r\nBcc: b@x.example", "", "line end"},
 		{mail, "a@x.example, nobody", "", `"nobody" is no mail address`}, {mail, strings.Repeat("a", 330) + "@x.example", "", "is no mail address"},
 		{mail, "a@x.example\x00", "", "line end"},

@@ -5,11 +5,16 @@ import (
 	"strings"
 )
 
+// Unseen begins the names of what goes along with a record and is no field of it; no record has a field that begins so.
+const Unseen = "\x00"
+
 // SortedKeys returns the names of an object in byte order.
 func SortedKeys[V any](m map[string]V) []string {
 	keys := make([]string, 0, len(m))
 	for k := range m {
-		keys = append(keys, k)
+		if !strings.HasPrefix(k, Unseen) {
+			keys = append(keys, k)
+		}
 	}
 	sort.Strings(keys)
 	return keys
@@ -30,6 +35,12 @@ func (p Path) String() string { return p.text }
 
 // Steps returns the names the path is made of.
 func (p Path) Steps() []string { return p.steps }
+
+// Beside is the path of another field of the same object.
+func (p Path) Beside(name string) Path {
+	steps := append(append([]string{}, p.steps[:max(len(p.steps)-1, 0)]...), name)
+	return Path{text: strings.Join(steps, "."), steps: steps}
+}
 
 // Get returns what stands at the path in the record. many is true when the path went through a
 // list; the value is then the list of everything found, in order.

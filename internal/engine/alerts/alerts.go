@@ -94,6 +94,9 @@ func (al *Alerts) Open(ctx context.Context, token string) (*Pressable, error) {
 	if link.N < links.AllButtons || link.N >= len(doc.Buttons) {
 		return nil, &Refused{Words: links.ErrForged.Error(), Of: links.ErrForged}
 	}
+	if p.LinksEnded != nil {
+		return nil, &Refused{Words: "the links of this message have been ended", Of: links.ErrExpired}
+	}
 	out := &Pressable{Post: p, Doc: doc, N: link.N, Link: link, Pressed: map[int]*store.Deed{}}
 	for i, b := range doc.Buttons {
 		if link.N != links.AllButtons && link.N != i {

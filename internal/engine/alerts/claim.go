@@ -17,12 +17,12 @@ import (
 	"dorfbote/internal/store"
 )
 
-// Claim has somebody look after an alert. The threads of its posts are told.
-func (al *Alerts) Claim(ctx context.Context, arrival, workflow int64, by string, post *int64) (*Done, error) {
+// Claim has somebody look after an alert; account is who they are here, 0 where they are known by a link or by another side alone. The threads of its posts are told.
+func (al *Alerts) Claim(ctx context.Context, arrival, workflow int64, by string, account int64, post *int64) (*Done, error) {
 	var first string
 	err := al.Store.Tx(ctx, func(_ *gorm.DB, tx *sql.Tx) error {
 		var err error
-		if first, err = store.Claim(ctx, tx, workflow, arrival, by); err != nil || first != "" {
+		if first, err = store.Claim(ctx, tx, workflow, arrival, by, account); err != nil || first != "" {
 			return err
 		}
 		if err := store.AddAct(ctx, tx, store.Deed{Workflow: workflow, Arrival: arrival, Post: post, What: store.ActClaimed, By: by}); err != nil {
@@ -35,6 +35,9 @@ func (al *Alerts) Claim(ctx context.Context, arrival, workflow int64, by string,
 	}
 	if first != "" {
 		a, err := al.Store.AlertOf(ctx, arrival, workflow)
+		if first == by {
+			return &Done{Words: "You look after it already" + since(a.ClaimedAt, al.Workspace) + ".", Again: true}, err
+		}
 		return &Done{Words: fmt.Sprintf("%s was faster, and looks after it%s.", first, since(a.ClaimedAt, al.Workspace)), Again: true}, err
 	}
 	if err := al.tellThreads(ctx, arrival, workflow, by+" looks after it", "claimed"); err != nil {

@@ -38,7 +38,7 @@ func (al *Alerts) Press(ctx context.Context, token string, n int, who Who, comme
 		who.Native = ""
 	}
 	b := &p.Doc.Buttons[n]
-	by, err := al.by(ctx, p.Post, b, who)
+	by, err := al.by(ctx, p.Post, b, who, p.Link.Copy)
 	if err != nil {
 		return nil, err
 	}
@@ -47,7 +47,11 @@ func (al *Alerts) Press(ctx context.Context, token string, n int, who Who, comme
 	switch b.Does {
 	case message.DoesClaim:
 		did = "took an alert"
-		done, err = al.Claim(ctx, p.Post.Arrival, p.Post.Workflow, by, &p.Post.ID)
+		account := int64(0)
+		if who.Account != nil && who.Native == "" {
+			account = who.Account.ID
+		}
+		done, err = al.Claim(ctx, p.Post.Arrival, p.Post.Workflow, by, account, &p.Post.ID)
 	case decider.DoesAnswer:
 		did = "answered a question"
 		done, err = al.answer(ctx, p.Post, b, by, comment)
@@ -81,6 +85,10 @@ func (al *Alerts) AnswerAsk(ctx context.Context, ask int64, place, by, choice, c
 	err := al.Decider.Answer(ctx, ask, decide.Given{Place: place, By: by, Choice: choice, Comment: comment})
 	why := &decider.ErrAsked{}
 	if errors.As(err, &why) {
+		asks, err := al.Store.Asks(ctx, store.AskFilter{ID: ask, Limit: 1})
+		if err == nil && len(asks) == 1 && asks[0].Answer != nil && by != "" && asks[0].Answer.By == by {
+			why.Words = "you have answered already: " + asks[0].Answer.Choice
+		}
 		return nil, &Refused{Words: why.Words}
 	}
 	if err != nil {
@@ -103,6 +111,9 @@ func (al *Alerts) once(ctx context.Context, p *store.Post, n int, b *message.But
 		}
 		if !fresh {
 			done = &Done{Words: fmt.Sprintf("%s was faster: %s%s. Nothing was changed now.", first.By, b.Text, since(&first.At, al.Workspace)), Again: true}
+			if first.By == by {
+				done.Words = fmt.Sprintf("You have pressed it already: %s%s. Nothing was changed now.", b.Text, since(&first.At, al.Workspace))
+			}
 			return nil
 		}
 		done = &Done{Words: by + ": " + b.Text + "."}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -15,6 +16,7 @@ import (
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
+	placing "dorfbote/internal/core/place"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/outbox"
@@ -79,7 +81,38 @@ func (de *Decider) writeAsk(ctx context.Context, tx *sql.Tx, d *decided) error {
 	} else {
 		dueNext(&a, decide.PlanAskNamed(d.plan, d.Ask))
 	}
-	return store.PutAsk(ctx, tx, &a)
+	entitled, err := de.entitled(ctx, a.Asking.Asked...)
+	if err != nil {
+		return err
+	}
+	return store.PutAsk(ctx, tx, &a, entitled)
+}
+
+// entitled are the mail addresses, in small letters, of the accounts that may answer for places that are one person's own: the address
+// itself, and those that the people book has of that person now. For a room there are none: whoever is there may answer.
+func (de *Decider) entitled(ctx context.Context, places ...string) (map[string][]string, error) {
+	book, err := de.Sources.People(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string][]string{}
+	for _, place := range places {
+		connection, to, _ := strings.Cut(place, "/")
+		add := func(address string) {
+			if address = strings.ToLower(address); strings.Contains(address, "@") && !strings.ContainsAny(address, " ,") && !slices.Contains(out[place], address) {
+				out[place] = append(out[place], address)
+			}
+		}
+		if rule, _ := de.Sources.Reaches(connection); rule.Form == placing.Mail {
+			add(to)
+		}
+		if p := book.At(connection, to); p != nil {
+			for _, a := range p.Addresses {
+				add(a.Address)
+			}
+		}
+	}
+	return out, nil
 }
 
 // dueNext sets when a question that has gone is reminded of, or ends.
@@ -200,7 +233,11 @@ func (de *Decider) HandOver(ctx context.Context, id int64, from, to, by string) 
 		if err := c.Asking.Exchange(from, to); err != nil {
 			return &ErrAsked{err.Error()}
 		}
-		if err := store.HandAsked(ctx, tx, c.ID, from, to); err != nil {
+		entitled, err := de.entitled(ctx, to)
+		if err != nil {
+			return err
+		}
+		if err := store.HandAsked(ctx, tx, c.ID, from, to, append([]string{}, entitled[to]...)); err != nil {
 			return err
 		}
 		if err := store.AddAct(ctx, tx, store.Deed{Workflow: c.Workflow, Arrival: c.Arrival, What: store.ActHanded, Name: c.Name, By: by, Words: "from " + from + " to " + to}); err != nil {

@@ -45,6 +45,8 @@ type Link struct {
 	Until time.Time
 	// Native is true of an address that only the other side's program knows, which says who pressed.
 	Native bool
+	// Copy is true of an address that went to somebody who got a copy: they may look, and act once they have signed in.
+	Copy bool
 }
 
 // Why an address is not taken.
@@ -103,8 +105,11 @@ func (l *Links) Address(ctx context.Context, link Link) (string, error) {
 		return "", err
 	}
 	who := "l"
-	if link.Native {
+	switch {
+	case link.Native:
 		who = "n"
+	case link.Copy:
+		who = "c"
 	}
 	body := fmt.Sprintf("%s.%d.%d.%s.%d", link.For, link.ID, link.N, who, link.Until.Unix())
 	return base + doors[link.For] + body + "." + code(key, body), nil
@@ -135,11 +140,20 @@ func (l *Links) Read(ctx context.Context, purpose, text string) (Link, error) {
 	if errors.Join(err1, err2, err3) != nil {
 		return Link{}, ErrForged
 	}
-	out := Link{For: parts[0], ID: id, N: n, Native: parts[3] == "n", Until: time.Unix(until, 0)}
+	out := Link{For: parts[0], ID: id, N: n, Native: parts[3] == "n", Copy: parts[3] == "c", Until: time.Unix(until, 0)}
 	if l.Now().After(out.Until) {
 		return out, ErrExpired
 	}
 	return out, nil
+}
+
+// Proof says that somebody has opened the page that a link leads to: nobody else can know it, and it is another for each account.
+func (l *Links) Proof(ctx context.Context, token string, account int64) (string, error) {
+	key, err := l.signing(ctx)
+	if err != nil {
+		return "", err
+	}
+	return code(key, fmt.Sprintf("opened by %d: %s", account, token)), nil
 }
 
 func code(key []byte, body string) string {

@@ -15,7 +15,9 @@ import (
 
 // pressable gives a post's buttons a way to be pressed: by the other side's own buttons where it has them, else by signed links,
 // of which a short message has one for all. Without an address by which the outside reaches this installation, there are none.
-func (o *Outbox) pressable(ctx context.Context, c *store.Connection, p *store.Post, doc *message.Document) (*message.Document, []connect.Button, error) {
+//
+// The links of a copy let whoever has them look, and act once they have signed in.
+func (o *Outbox) pressable(ctx context.Context, c *store.Connection, p *store.Post, doc *message.Document, copied bool) (*message.Document, []connect.Button, error) {
 	if len(doc.Buttons) == 0 || p.Trial || p.Done {
 		return doc, nil, nil
 	}
@@ -32,7 +34,7 @@ func (o *Outbox) pressable(ctx context.Context, c *store.Connection, p *store.Po
 		return nil, nil, err
 	}
 	settings := map[string]string(c.Settings)
-	link := links.Link{For: links.Button, ID: root, Until: p.CreatedAt.Add(links.Lasts), Native: slices.Contains(kind.Can(settings), connect.CanButtons)}
+	link := links.Link{For: links.Button, ID: root, Until: p.CreatedAt.Add(links.Lasts), Copy: copied, Native: slices.Contains(kind.Can(settings), connect.CanButtons)}
 	address := func(n int) (string, error) {
 		link.N = n
 		return o.Links.Address(ctx, link)

@@ -15,6 +15,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/engine/host"
+	"dorfbote/internal/engine/links"
 	"dorfbote/internal/jobs"
 	"dorfbote/internal/observe"
 	"dorfbote/internal/store"
@@ -243,7 +244,7 @@ type tried struct {
 }
 
 func (t *tried) attempt() store.Attempt {
-	return store.Attempt{ID: t.id, At: t.at, TookMs: int(t.took.Milliseconds()), Status: t.Status, Address: t.Address, Sent: t.Sent, Answer: t.Raw}
+	return store.Attempt{ID: t.id, At: t.at, TookMs: int(t.took.Milliseconds()), Status: t.Status, Address: links.Redact(t.Address), Sent: links.Redact(t.Sent), Answer: links.Redact(t.Raw)}
 }
 
 // try sends a post once. That it is tried is written down while the call is on its way: one that is cut off is known of.
@@ -288,7 +289,7 @@ func (o *Outbox) judge(ctx context.Context, p *store.Post, d *draught, t *tried)
 		outcome = observe.Refused
 	}
 	o.Meters.Posted(d.Connection, outcome, t.Status, t.took)
-	p.Status, p.Answer = t.Status, t.Answer
+	p.Status, p.Answer = t.Status, links.Redact(t.Answer)
 	attempt := t.attempt()
 	done := settled{tried: &attempt}
 	switch {

@@ -72,7 +72,16 @@ func (o *Outbox) prepare(ctx context.Context, c *store.Connection, p *store.Post
 	if doc, err = o.carried(ctx, fetch, c, p, doc); err != nil {
 		return nil, err
 	}
-	doc, buttons, err := o.pressable(ctx, c, p, doc)
+	var copied *message.Document
+	if (p.Cc != "" || p.Bcc != "") && len(doc.Buttons) > 0 {
+		if copied, _, err = o.pressable(ctx, c, p, doc, true); err != nil {
+			return nil, err
+		}
+		if copied, _, err = o.why(ctx, c, p, copied); err != nil {
+			return nil, err
+		}
+	}
+	doc, buttons, err := o.pressable(ctx, c, p, doc, false)
 	if err != nil {
 		return nil, err
 	}
@@ -80,7 +89,7 @@ func (o *Outbox) prepare(ctx context.Context, c *store.Connection, p *store.Post
 	if err != nil {
 		return nil, err
 	}
-	return &connect.Post{Buttons: buttons, Why: why, Cc: placeOf(p.Cc), Bcc: placeOf(p.Bcc), Doc: doc, Key: p.Key, Through: store.Through(p.Through, p.Workflow), Digest: p.Message == decide.DigestMessage}, nil
+	return &connect.Post{Copy: copied, Buttons: buttons, Why: why, Cc: placeOf(p.Cc), Bcc: placeOf(p.Bcc), Doc: doc, Key: p.Key, Through: store.Through(p.Through, p.Workflow), Digest: p.Message == decide.DigestMessage}, nil
 }
 
 // fetched has a foreign picture at hand where the kind of connection hands pictures over; one that cannot be had in time is a link.

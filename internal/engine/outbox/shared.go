@@ -28,6 +28,9 @@ func (o *Outbox) shared(ctx context.Context, p *store.Post, doc *message.Documen
 			out.Links = append(out.Links, l)
 			continue
 		}
+		if l.Share.N != nil {
+			n = *l.Share.N
+		}
 		if !o.Links.Lead() {
 			continue
 		}
@@ -40,7 +43,7 @@ func (o *Outbox) shared(ctx context.Context, p *store.Post, doc *message.Documen
 			return nil, err
 		}
 		ends := p.CreatedAt.Add(lasts)
-		if err := o.Async.PutShare(ctx, store.Share{Post: root, N: n, Workflow: p.Workflow, Arrival: p.Arrival, Text: l.Text, Title: doc.Title, Fields: raw, EndsAt: ends}); err != nil {
+		if err := o.Async.PutShare(ctx, store.Share{Post: root, N: n, Workflow: p.Workflow, Arrival: p.Arrival, Text: l.Text, Title: l.Text, Fields: raw, EndsAt: ends}); err != nil {
 			return nil, err
 		}
 		to, err := o.Links.Address(ctx, links.Link{For: links.Shared, ID: root, N: n, Until: ends})

@@ -80,6 +80,18 @@ func (src *Sources) readRules(ctx context.Context) (map[string]place.Rule, error
 	return rules, nil
 }
 
+// OwnPlaces tells of which connections a place is one person's own: an address, a number.
+func (src *Sources) OwnPlaces(ctx context.Context) (map[string]bool, error) {
+	list, err := src.Store.Connections(ctx)
+	out := map[string]bool{}
+	for _, c := range list {
+		if k := kinds.Named(c.Kind); k != nil && k.Sends != nil && k.Sends.OwnPlaces {
+			out[c.ID] = true
+		}
+	}
+	return out, err
+}
+
 // Reaches gives what one connection takes for a place, as a sheet asks for it. Where the database does not answer, what was
 // known last holds.
 func (src *Sources) Reaches(connection string) (place.Rule, bool) {

@@ -10,8 +10,23 @@ ALTER TABLE destinations ADD COLUMN aside bigint[] NOT NULL DEFAULT '{}';
 ALTER TABLE destinations ADD COLUMN place text NOT NULL DEFAULT '';
 -- The workflows through which an arrival came that Dorfbote itself has caused, by a post to a hook of its own: w7.w12
 ALTER TABLE arrivals ADD COLUMN through text NOT NULL DEFAULT '';
+-- The signed parts of links are cut out of what was kept: whoever read it could have used them.
+UPDATE attempts SET sent = regexp_replace(sent, '[bpswf][.][0-9]+[.]-?[0-9]+[.][ln][.][0-9]+[.][A-Za-z0-9_-]{24}', '▒▒▒', 'g')
+  WHERE sent ~ '[bpswf][.][0-9]+[.]-?[0-9]+[.][ln][.][0-9]+[.][A-Za-z0-9_-]{24}';
+-- Who may answer what was asked of a place is fixed when the question is put: the mail addresses of accounts.
+ALTER TABLE asked ADD COLUMN emails text[];
+-- The account that took an alert, where one did.
+ALTER TABLE alerts ADD COLUMN claimed_person bigint;
+-- The links of a post to pictures, files and buttons, and to why it was told, can be ended.
+ALTER TABLE posts ADD COLUMN links_ended timestamptz;
+-- Who may change the people book besides administrators.
+ALTER TABLE people ADD COLUMN keeps_book boolean NOT NULL DEFAULT false;
 
 -- +goose Down
+ALTER TABLE people DROP COLUMN keeps_book;
+ALTER TABLE posts DROP COLUMN links_ended;
+ALTER TABLE alerts DROP COLUMN claimed_person;
+ALTER TABLE asked DROP COLUMN emails;
 ALTER TABLE arrivals DROP COLUMN through;
 ALTER TABLE destinations DROP COLUMN place, DROP COLUMN aside;
 ALTER TABLE posts DROP COLUMN aside;

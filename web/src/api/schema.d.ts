@@ -893,6 +893,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/posts/{id}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End all that a post's links lead to, for good */
+        delete: operations["end-links"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/posts/{id}/release": {
         parameters: {
             query?: never;
@@ -2096,6 +2113,8 @@ export interface components {
         };
         ChangePersonInputBody: {
             gone?: boolean;
+            /** @description may change the people book */
+            keeps_book?: boolean;
             name?: string;
             /** @enum {string} */
             role?: "administrator" | "editor" | "viewer";
@@ -3189,6 +3208,7 @@ export interface components {
             email: string;
             /** Format: int64 */
             id: number;
+            keeps_book: boolean;
             name: string;
             /** @enum {string} */
             role: "administrator" | "editor" | "viewer";
@@ -3199,6 +3219,8 @@ export interface components {
             gone: boolean;
             /** Format: int64 */
             id: number;
+            /** @description may change the people book, as administrators may */
+            keeps_book: boolean;
             name: string;
             /** @enum {string} */
             role: "administrator" | "editor" | "viewer";
@@ -3298,6 +3320,8 @@ export interface components {
             link: string;
             message: string;
             plain: string;
+            /** @description it went to one person, and its text is not for whoever looks */
+            private?: boolean;
             /**
              * @description what the other side told later of a post that it had taken
              * @enum {string}
@@ -3755,6 +3779,8 @@ export interface components {
             link: string;
             message: string;
             plain: string;
+            /** @description it went to one person, and its text is not for whoever looks */
+            private?: boolean;
             /**
              * @description what the other side told later of a post that it had taken
              * @enum {string}
@@ -3884,6 +3910,8 @@ export interface components {
         Shared: {
             fields: components["schemas"]["SharedField"][] | null;
             for: string;
+            /** Format: int64 */
+            n?: number;
         };
         SharedField: {
             label: string;
@@ -6209,6 +6237,35 @@ export interface operations {
         };
     };
     "hold-post": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "end-links": {
         parameters: {
             query?: never;
             header?: never;
