@@ -233,9 +233,9 @@ func (o rehearseOptions) run() error {
 	if tell(os.Stderr, o.sheet, problems) {
 		return inputError{errTold}
 	}
-	var skip decide.Skip
-	if plan.Trigger.Except != "" {
-		skip = decide.DaysOff(records[plan.Trigger.Except], ws.Location())
+	off := map[string]map[string]any{}
+	for _, e := range records[plan.Trigger.Except] {
+		off[keyOf(plan.Trigger.Except, e)] = e
 	}
 	known := rehearse.NewStates(plan.Lookups())
 	for source, list := range records {
@@ -245,7 +245,7 @@ func (o rehearseOptions) run() error {
 	}
 	out := bufio.NewWriterSize(os.Stdout, 1<<16)
 	var buf []byte
-	m := rehearse.NewMachine(plan, skip, func(l rehearse.Line) error {
+	m := rehearse.NewMachine(plan, nil, func(l rehearse.Line) error {
 		buf = append(l.AppendJSON(buf[:0]), '\n')
 		_, err := out.Write(buf)
 		return err
@@ -253,6 +253,7 @@ func (o rehearseOptions) run() error {
 	if err := o.answered(m); err != nil {
 		return err
 	}
+	m.Leave(off)
 	m.Know(known)
 	m.People(surrounding.People)
 	scripts := &script.Runner{}

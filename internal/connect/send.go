@@ -283,7 +283,7 @@ func SendCall(ctx context.Context, env Env, c Call) Delivery {
 		return out
 	}
 	defer res.Body.Close()
-	raw, _ := io.ReadAll(io.LimitReader(res.Body, answerRead))
+	raw, readErr := io.ReadAll(io.LimitReader(res.Body, answerRead))
 	out.Status, out.Answer, out.Raw = res.StatusCode, Words(raw, res.Status), Kept(raw)
 	out.Wait = RetryAfter(res.Header.Get("Retry-After"), time.Now())
 	if out.Taken = res.StatusCode >= 200 && res.StatusCode < 300; !out.Taken {
@@ -293,8 +293,12 @@ func SendCall(ctx context.Context, env Env, c Call) Delivery {
 			out.Instead = insteadOf(res.StatusCode)
 		}
 	}
+	taken := out.Taken
 	if c.Judge != nil {
 		c.Judge(raw, &out)
+	}
+	if taken && !out.Taken && readErr != nil { // it said yes, and then broke off: what it meant is not known yet
+		out.Final, out.Place, out.Answer = false, false, "its answer broke off: "+NoAnswer(readErr)
 	}
 	out.Link = followable(out.Link)
 	return out

@@ -14,6 +14,7 @@ import (
 
 	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/core/decide"
+	"dorfbote/internal/core/people"
 	"dorfbote/internal/engine/alerts"
 	"dorfbote/internal/engine/links"
 	"dorfbote/internal/store"
@@ -129,13 +130,17 @@ func TestButtonsAreForWhomTheyAreFor(t *testing.T) {
 	assert.Contains(t, refused(good, alerts.Who{Native: "Vera"}), "Sign in", "a link from a room does not say who has it")
 	assert.Contains(t, refused(good, alerts.Who{Account: &store.Person{Name: "Jonas", Email: "j@x.example"}}), "not for Jonas")
 	assert.Contains(t, refused(w.link(t, post.ID, 2, true), alerts.Who{Native: "Jonas"}), "not for Jonas")
+	assert.Contains(t, refused(good, alerts.Who{Account: &store.Person{Name: "Vera", Email: "evil@x.example"}}), "not for Vera", "what somebody calls herself counts for nothing")
+	require.NoError(t, w.Store.PutPersons(ctx, []store.BookPerson{store.InBook(people.Person{ID: "v", Name: "Vera", Addresses: []people.Address{{Connection: "mail", Address: "v@x.example"}, {Connection: "square", Address: "@vera"}}}, time.Now())}, true))
+	w.Sources.ForgetPeople()
+	assert.Contains(t, refused(good, alerts.Who{Account: &store.Person{Name: "Vera", Email: "evil@x.example"}}), "not for Vera (evil@x.example)", "two of one name are told apart")
 	done, err := w.Alerts.Press(ctx, good, 2, alerts.Who{Account: &store.Person{Name: "Vera", Email: "v@x.example"}}, "")
 	require.NoError(t, err)
 	assert.Contains(t, done.Words, "there is no source", "what became of the change is said")
 	done, err = w.Alerts.Press(ctx, w.link(t, post.ID, 2, true), 2, alerts.Who{Native: "vera"}, "")
 	require.NoError(t, err)
 	assert.True(t, done.Again)
-	assert.Contains(t, done.Words, "Vera was faster")
+	assert.Contains(t, done.Words, "You have pressed it already", "it was she herself")
 	done, err = w.Alerts.Press(ctx, w.link(t, post.ID, 1, true), 1, alerts.Who{Native: "Jonas"}, "")
 	require.NoError(t, err)
 	assert.Contains(t, done.Words, "told again")

@@ -191,9 +191,9 @@ type AskFilter struct {
 	Limit    int
 }
 
-// forWhom tells whether one who was asked is somebody: who was entitled then or, of questions from before that was written down, who is
-// reached there.
-const forWhom = "(d.emails IS NULL AND d.place = ANY ($%d::text[]) OR $%d = ANY (d.emails))"
+// forWhom tells whether one who was asked is somebody: who was entitled then or, of a room and of
+// questions from before that was written down, who is reached there.
+const forWhom = "((d.emails IS NULL OR d.emails = '{}') AND d.place = ANY ($%d::text[]) OR $%d = ANY (d.emails))"
 
 // Asks lists questions, newest first.
 func (s *Store) Asks(ctx context.Context, f AskFilter) ([]AskRow, error) {

@@ -23,6 +23,7 @@ type Escalation struct {
 	ClaimedBy string
 	RepliedBy string
 	IsOn      bool
+	Now       bool                       `gorm:"-"` // it counts at once: nobody could be sent the alert
 	Answers   map[string]decide.Answered `gorm:"-"`
 }
 
@@ -77,8 +78,8 @@ func (s *Store) EscalationsOf(ctx context.Context, arrival, workflow int64) ([]E
 
 // PutEscalation has a step of an alert wait. It has no moment until one of the alert's posts is delivered.
 func PutEscalation(ctx context.Context, tx *sql.Tx, e Escalation) error {
-	_, err := tx.ExecContext(ctx, "INSERT INTO escalations (workflow, arrival, step, version, name, within_ms) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT DO NOTHING",
-		e.Workflow, e.Arrival, e.Step, e.Version, e.Name, e.WithinMs)
+	_, err := tx.ExecContext(ctx, "INSERT INTO escalations (workflow, arrival, step, version, name, within_ms, due_at) VALUES ($1, $2, $3, $4, $5, CAST($6 AS bigint), CASE WHEN $7 THEN now() + CAST($6 AS bigint) * interval '1 millisecond' END) ON CONFLICT DO NOTHING",
+		e.Workflow, e.Arrival, e.Step, e.Version, e.Name, e.WithinMs, e.Now)
 	if err != nil {
 		return fmt.Errorf("writing what is told where nobody takes it: %w", err)
 	}

@@ -134,11 +134,11 @@ func (r *rehearsal) sums(ctx context.Context, out io.Writer) {
 		next = time.Now().Add(sumsEvery)
 		return say(RehearsalSums{Of: of, At: at, Sums: c.Sum()})
 	})
-	last := RehearsalSums{Done: true, Of: of, At: of, Sums: sums}
-	if err != nil {
-		last.Error = err.Error()
+	if err != nil { // what was found until then says nothing of the rest
+		_ = say(RehearsalSums{Of: of, Error: err.Error()})
+		return
 	}
-	_ = say(last)
+	_ = say(RehearsalSums{Done: true, Of: of, At: of, Sums: sums})
 }
 
 // run runs both versions over the stretch.

@@ -4,6 +4,8 @@ package feed
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -58,7 +60,22 @@ func (f *feed) Prove(ctx context.Context) []connect.ProofStep {
 	if err != nil {
 		return []connect.ProofStep{connect.Failed(tried, err)}
 	}
-	return []connect.ProofStep{connect.Passed(tried, "%s, %q, with %d entries", map[string]string{"rss": "an RSS feed", "atom": "an Atom feed", "json": "a JSON feed"}[got.feed.FeedType], got.feed.Title, len(got.feed.Items))}
+	without, undated := 0, 0
+	for _, v := range got.feed.Items {
+		if readDates(v, f.config.Env.Workspace.Location()); Item(v).Key == "" {
+			without++
+		} else if v.PublishedParsed == nil && v.UpdatedParsed == nil && v.Published+v.Updated != "" {
+			undated++
+		}
+	}
+	said := ""
+	if without > 0 {
+		said += fmt.Sprintf("; %s has neither an id nor a link nor a title, and is left out", connect.Counted(without, "entry"))
+	}
+	if undated > 0 {
+		said += fmt.Sprintf("; the date of %s cannot be read", connect.Counted(undated, "entry"))
+	}
+	return []connect.ProofStep{connect.Passed(tried, "%s, %q, with %d entries"+strings.ReplaceAll(said, "%", "%%"), map[string]string{"rss": "an RSS feed", "atom": "an Atom feed", "json": "a JSON feed"}[got.feed.FeedType], got.feed.Title, len(got.feed.Items))}
 }
 
 // Browse offers the entries.
@@ -170,12 +187,17 @@ func (f *feed) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawM
 		return connect.Polled{Same: true, Cursor: raw, Calls: 1}, nil
 	}
 	by := src.Get("new_by", "when it first appears")
+	shared := sharedLinks(got.feed.Items)
 	newest := c.Newest
 	// Oldest first, as they were written.
 	for _, v := range slices.Backward(got.feed.Items) {
+		readDates(v, f.config.Env.Workspace.Location())
 		item := Item(v)
 		if item.Key == "" {
-			continue
+			continue // which the proof says
+		}
+		if v.GUID == "" && shared[v.Link] {
+			apart(&item, v)
 		}
 		switch by {
 		case "by the date it was published":
@@ -195,6 +217,67 @@ func (f *feed) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawM
 	}
 	out, err := json.Marshal(cursor{got.etag, got.modified, newest})
 	return connect.Polled{Cursor: out, Calls: 1}, err
+}
+
+// sharedLinks are the links that several entries without an id of their own have: they do not tell them apart.
+func sharedLinks(items []*gofeed.Item) map[string]bool {
+	seen, out := map[string]bool{}, map[string]bool{}
+	for _, v := range items {
+		if v.GUID != "" || v.Link == "" {
+			continue
+		}
+		if seen[v.Link] {
+			out[v.Link] = true
+		}
+		seen[v.Link] = true
+	}
+	return out
+}
+
+// apart names an entry by what it says as well, where others have its link.
+func apart(it *connect.Item, v *gofeed.Item) {
+	sum := sha256.Sum256([]byte(v.Title + "\x00" + v.Published + "\x00" + v.Description))
+	it.Key += "#" + hex.EncodeToString(sum[:6])
+	it.Record["id"] = it.Key
+}
+
+// zones are the names of zones that dates of feeds bear, those of RFC 822 and of Europe, in hours from UTC.
+var zones = map[string]string{
+	"UT": "+0000", "GMT": "+0000", "UTC": "+0000", "Z": "+0000", "WET": "+0000", "WEST": "+0100", "BST": "+0100", "CET": "+0100", "CEST": "+0200", "MEZ": "+0100", "MESZ": "+0200", "EET": "+0200", "EEST": "+0300",
+	"EST": "-0500", "EDT": "-0400", "CST": "-0600", "CDT": "-0500", "MST": "-0700", "MDT": "-0600", "PST": "-0800", "PDT": "-0700",
+}
+
+// local are ways in which dates are written without a zone: the feed's own is meant then.
+var local = []string{"2.1.2006 15:04:05", "2.1.2006 15:04", "2.1.2006, 15:04", "2.1.2006", "2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05", "2006-01-02T15:04", "2/1/2006 15:04"}
+
+// readDate reads a date of a feed; nil where it cannot be read.
+func readDate(text string, zone *time.Location) *time.Time {
+	text = strings.Join(strings.Fields(text), " ")
+	if at := strings.LastIndexByte(text, ' '); at > 0 {
+		if offset, named := zones[strings.ToUpper(text[at+1:])]; named {
+			for _, layout := range []string{"Mon, 2 Jan 2006 15:04:05 -0700", "Mon, 2 Jan 2006 15:04 -0700", "2 Jan 2006 15:04:05 -0700", "2 Jan 2006 15:04 -0700", "Mon, 2 Jan 06 15:04:05 -0700", "2.1.2006 15:04 -0700", "2006-01-02 15:04:05 -0700"} {
+				if t, err := time.Parse(layout, text[:at+1]+offset); err == nil {
+					return &t
+				}
+			}
+		}
+	}
+	for _, layout := range local {
+		if t, err := time.ParseInLocation(layout, text, zone); err == nil {
+			return &t
+		}
+	}
+	return nil
+}
+
+// readDates reads the dates of an entry that the reader of feeds does not, or reads in the wrong zone.
+func readDates(v *gofeed.Item, zone *time.Location) {
+	if t := readDate(v.Published, zone); t != nil {
+		v.PublishedParsed = t
+	}
+	if t := readDate(v.Updated, zone); t != nil {
+		v.UpdatedParsed = t
+	}
 }
 
 func first(times ...*time.Time) time.Time {

@@ -240,20 +240,53 @@ func formRecord(body []byte) ([]byte, *fault.Fault) {
 		}
 	}
 	record := map[string]any{}
-	for name, v := range values {
+	for _, name := range value.SortedKeys(values) {
+		v := values[name]
 		name = cleanText(name)
-		if len(v) == 1 {
-			record[name] = cleanText(v[0])
-			continue
+		var val any = cleanText(v[0])
+		if len(v) > 1 || strings.HasSuffix(name, "[]") {
+			list := make([]any, len(v))
+			for i, s := range v {
+				list[i] = cleanText(s)
+			}
+			val = list
 		}
-		list := make([]any, len(v))
-		for i, s := range v {
-			list[i] = cleanText(s)
-		}
-		record[name] = list
+		nest(record, strings.TrimSuffix(name, "[]"), val)
 	}
 	return value.AppendJSON(nil, record), nil
 }
+
+// nest puts a field of a form where its name says: order[customer][id] lies within customer, within order. Where another field is in the
+// way, it stands under its whole name.
+func nest(record map[string]any, name string, v any) {
+	head, rest, nested := strings.Cut(name, "[")
+	if !nested || head == "" || !strings.HasSuffix(rest, "]") {
+		record[name] = v
+		return
+	}
+	at := record
+	steps := append([]string{head}, strings.Split(strings.TrimSuffix(rest, "]"), "][")...)
+	for _, s := range steps[:len(steps)-1] {
+		if at[s] == nil {
+			at[s] = map[string]any{}
+		}
+		inner, ok := at[s].(map[string]any)
+		if !ok || len(steps) > maxNested {
+			record[name] = v
+			return
+		}
+		at = inner
+	}
+	last := steps[len(steps)-1]
+	if _, taken := at[last]; taken {
+		record[name] = v
+		return
+	}
+	at[last] = v
+}
+
+// maxNested is how deep fields of a form may lie.
+const maxNested = 8
 
 func cleanText(s string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(s, "\uFFFD"), "\x00", "\uFFFD")

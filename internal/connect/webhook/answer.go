@@ -3,8 +3,6 @@ package webhook
 import (
 	"strings"
 
-	"github.com/ohler55/ojg/jp"
-
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/formula"
@@ -13,7 +11,7 @@ import (
 
 // answer is what an answer of the other side means.
 type answer struct {
-	accepted, words, id, link, picture jp.Expr
+	accepted, words, id, link, picture pick
 	equals                             *string // what stands at accepted, where that must be one value
 }
 
@@ -25,16 +23,13 @@ func answerOf(settings map[string]string) (a answer, err error) {
 	}
 	for _, p := range []struct {
 		name, text string
-		into       *jp.Expr
+		into       *pick
 	}{{"accepted", strings.TrimSpace(path), &a.accepted}, {"words", settings["words"], &a.words}, {"id", settings["id"], &a.id}, {"link", settings["link"], &a.link}, {"picture_name", settings["picture_name"], &a.picture}} {
 		if p.text == "" {
 			continue
 		}
-		if !strings.HasPrefix(p.text, "$") {
-			return a, fault.At(p.name, "%q is no JSONPath; write it like $.id", p.text)
-		}
-		if *p.into, err = jp.ParseString(p.text); err != nil {
-			return a, fault.At(p.name, "the JSONPath %s cannot be read: %v; write it like $.id", p.text, err)
+		if *p.into, err = readPick(p.text); err != nil {
+			return a, fault.At(p.name, "%v", err)
 		}
 	}
 	return a, nil
@@ -42,16 +37,18 @@ func answerOf(settings map[string]string) (a answer, err error) {
 
 // judge reads an answer: whether the other side has the post, what it calls it, and its words.
 func (a answer) judge(raw []byte, d *connect.Delivery) {
-	v, err := value.ReadJSON(raw)
+	v := &answered{raw: raw}
 	if words := first(a.words, v); words != "" {
 		d.Answer = connect.Kept([]byte(words))
 	}
 	if !d.Taken {
 		return
 	}
-	if a.accepted != nil && (err != nil || !a.accepts(v)) {
+	if ok, readable := a.accepts(v); a.accepted.set() && !ok {
 		d.Taken, d.Final = false, true
-		if first(a.words, v) == "" {
+		if !readable {
+			d.Answer = "the answer is not " + a.accepted.what() + ": " + d.Answer
+		} else if first(a.words, v) == "" {
 			d.Answer = "it was not accepted: " + d.Answer
 		}
 		return
@@ -59,24 +56,22 @@ func (a answer) judge(raw []byte, d *connect.Delivery) {
 	d.ID, d.Link = first(a.id, v), first(a.link, v)
 }
 
-func (a answer) accepts(v any) bool {
-	found := a.accepted.Get(v)
+// accepts tells whether the test holds; readable is false where the answer is not what the test reads.
+func (a answer) accepts(v *answered) (ok, readable bool) {
+	found, readable := a.accepted.get(v)
 	switch {
-	case len(found) == 0:
-		return false
+	case found == nil:
+		return false, readable
 	case a.equals != nil:
-		return value.EqualFolded(text(found[0]), value.Fold(*a.equals))
+		return value.EqualFolded(text(found), value.Fold(*a.equals)), readable
 	}
-	return !value.Empty(found[0]) && found[0] != false
+	return !value.Empty(found) && found != false, readable
 }
 
 // first is the first thing at a path, as text.
-func first(path jp.Expr, v any) string {
-	if path == nil {
-		return ""
-	}
-	if found := path.Get(v); len(found) > 0 {
-		return text(found[0])
+func first(p pick, v *answered) string {
+	if found, _ := p.get(v); found != nil {
+		return text(found)
 	}
 	return ""
 }
@@ -98,9 +93,5 @@ func text(v any) string {
 
 // pictureIn is what an answer names a picture by.
 func (a answer) pictureIn(raw []byte) string {
-	v, err := value.ReadJSON(raw)
-	if err != nil {
-		return ""
-	}
-	return first(a.picture, v)
+	return first(a.picture, &answered{raw: raw})
 }

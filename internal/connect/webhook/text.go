@@ -229,7 +229,7 @@ func readReport(settings map[string]string, contentType string, body []byte) (r 
 		if err != nil {
 			return ""
 		}
-		return strings.TrimSpace(first(path, v))
+		return strings.TrimSpace(first(pick{json: path}, &answered{json: v, jsonRead: true}))
 	}
 	r.Of, r.Words = get("report_id", reportID), get("report_words", reportWords)
 	state := get("report_state", reportState)

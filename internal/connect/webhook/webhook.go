@@ -125,7 +125,7 @@ func open(c connect.Config) (*webhook, error) {
 		if err := goodAddress(strings.ReplaceAll(a, "{place}", "place")); err != nil {
 			return nil, fault.In("picture_address", err)
 		}
-		if w.answer.picture == nil {
+		if !w.answer.picture.set() {
 			return nil, fault.At("picture_name", "say where the answer has what the post names the picture by, such as $.id")
 		}
 	}
@@ -160,7 +160,7 @@ func (w *webhook) threads() error {
 			return fault.In(name, err)
 		}
 	}
-	if (w.edits || w.replies) && w.answer.id == nil {
+	if (w.edits || w.replies) && !w.answer.id.set() {
 		return fault.At("id", "replies and edits name the earlier post: say where its id stands in the answer, such as $.id")
 	}
 	return nil

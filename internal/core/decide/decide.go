@@ -47,8 +47,9 @@ type Outcome struct {
 	Reply *Reply
 
 	// Releases is what the pace tells because of this one: what had waited, and goes with it.
-	Releases []Later `json:"-"`
-	skipped  string  // the place of what was left out first: a list that was empty, an address that was
+	Releases  []Later `json:"-"`
+	unreached bool    // it failed since nobody could be reached
+	skipped   string  // the place of what was left out first: a list that was empty, an address that was
 }
 
 // Post is one composed message for one destination.
@@ -87,6 +88,10 @@ func NewScope(a *arrival.Arrival) *formula.Scope {
 		Arrival: formula.Arrival{ID: a.ID, At: a.Time, Kind: a.Kind(), Source: a.Source, By: a.By, Subject: a.Subject},
 	}
 }
+
+// Unreached tells whether nobody could be told, since no address was one: what follows on an alert that is not taken care of
+// follows on that, too.
+func (o *Outcome) Unreached() bool { return o.unreached }
 
 // Decide runs the plan on an arrival. It reads nothing but its arguments and changes nothing but the
 // scope's own cache, and the record that a command brings its words to.
@@ -228,7 +233,7 @@ func route(p *sheet.Plan, sc *formula.Scope) Outcome {
 	}
 	out.Row = strings.Join(names, ", ")
 	if len(out.Posts) == 0 && len(out.Failures) > 0 { // nothing is left of what was to be told
-		return Outcome{Verdict: Failed, Where: out.Failures[0].Where, Error: out.Failures[0].Error}
+		return Outcome{Verdict: Failed, Row: out.Row, Where: out.Failures[0].Where, Error: out.Failures[0].Error, More: out.More, unreached: true}
 	}
 	if len(out.Posts) == 0 && out.skipped != "" { // there is nothing to tell, or nobody
 		return Outcome{Verdict: Dropped, Row: out.Row, DecidedBy: out.skipped}

@@ -2,6 +2,7 @@ package decide
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"dorfbote/internal/core/formula"
@@ -155,8 +156,14 @@ func foldOne(pace *sheet.PlanPace, mem Memory, o *Outcome, earlier *ToldPost, w 
 	switch {
 	case waits && urgent(pace, w.Post): // what is urgent passes, and takes along what waits
 		mem.Unhold(earlier.Ref)
-		held.Post.Doc, held.Post.Message, held.Post.Expires = w.Post.Doc, w.Post.Message, w.Post.Expires
-		o.Releases = append(o.Releases, Later{At: now, Causes: []string{held.Cause}, Outcome: Outcome{Verdict: Released, Row: held.Row, Posts: append([]Post{held.Post}, held.Replies...)}})
+		replies := held.Replies
+		if pace.Then == sheet.FoldReply { // what was held goes as it is, and this under it
+			w.Post.Under, w.Post.UnderRef = 0, earlier.Ref
+			replies = append(slices.Clip(replies), w.Post)
+		} else {
+			held.Post.Doc, held.Post.Message, held.Post.Expires = w.Post.Doc, w.Post.Message, w.Post.Expires
+		}
+		o.Releases = append(o.Releases, Later{At: now, Causes: []string{held.Cause}, Outcome: Outcome{Verdict: Released, Row: held.Row, Posts: append([]Post{held.Post}, replies...)}})
 	case pace.Then == sheet.FoldDrop:
 	case earlier.Gone: // there is no post to change or to reply to: the newer text goes like any other, with the next digest
 		earlier.Ref, earlier.Message, earlier.Gone = w.Ref, w.Post.Message, false

@@ -136,7 +136,7 @@ func TestUsualFormulasAreNotInTheWay(t *testing.T) {
 // A clock that has gone on too far ends a formula that its steps alone would not.
 func TestAFormulaEndsByTheClock(t *testing.T) {
 	at := time.Duration(0)
-	m := newMeter(func() time.Duration { at += 30 * time.Millisecond; return at })
+	m := newMeter(func() time.Duration { at += 500 * time.Millisecond; return at })
 	var err error
 	for range 10 {
 		if err = m.spend(21_000); err != nil {

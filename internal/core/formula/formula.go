@@ -134,10 +134,11 @@ func (f *Formula) run(env map[string]any) (any, error) {
 
 func (w *Words) options(how typing) []expr.Option {
 	opts := []expr.Option{
-		expr.Env(w.envTypes(how)), expr.Patch(patcher{}),
+		expr.Env(w.envTypes(how)), expr.Patch(patcher{w.Tables}),
 		expr.DisableBuiltin("now"), expr.DisableBuiltin("date"), expr.MaxNodes(2000),
 	}
 	opts = append(opts, functions(w)...)
+	opts = append(opts, expr.Function(asTextName, func(p ...any) (any, error) { return Show(p[0], w.Workspace), nil }, new(func(any) string)))
 	if how == running {
 		opts = append(append(opts, bounded()...), expr.Patch(bounder{}))
 	}
@@ -146,14 +147,29 @@ func (w *Words) options(how typing) []expr.Option {
 
 // patcher makes every step of a path optional, and hands functions that need it the moment or the
 // whole environment.
-type patcher struct{}
+type patcher struct{ tables map[string]any }
 
-func (patcher) Visit(node *ast.Node) {
+// byText has a table of the sheet be looked into by text, whatever it is looked up by: rooms[17] is the row of "17".
+func (p patcher) byText(n *ast.MemberNode) {
+	id, ok := n.Node.(*ast.IdentifierNode)
+	if !ok || p.tables[id.Value] == nil {
+		return
+	}
+	if _, plain := n.Property.(*ast.StringNode); !plain {
+		n.Property = &ast.CallNode{Callee: &ast.IdentifierNode{Value: asTextName}, Arguments: []ast.Node{n.Property}}
+	}
+}
+
+// asTextName is the function that writes a value as text; nobody can type it.
+const asTextName = "·text"
+
+func (p patcher) Visit(node *ast.Node) {
 	switch n := (*node).(type) {
 	case *ast.MemberNode:
 		if n.Optional {
 			return
 		}
+		p.byText(n)
 		if id, ok := n.Node.(*ast.IdentifierNode); ok && id.Value == "$env" {
 			return
 		}

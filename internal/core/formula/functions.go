@@ -155,6 +155,9 @@ func functions(w *Words) []expr.Option {
 		}),
 		pass("phone", 2, 2, func(p params) (any, error) {
 			num, err := phonenumbers.Parse(Show(p[0], ws), Show(p[1], ws))
+			if err == nil && phonenumbers.IsPossibleNumber(num) && (!phonenumbers.IsValidNumber(num) || strings.ContainsFunc(Show(p[0], ws), unicode.IsLetter)) {
+				return nil, fmt.Errorf("%q is not a valid telephone number in %s; check its digits", Show(p[0], ws), Show(p[1], ws))
+			}
 			if err != nil || !phonenumbers.IsPossibleNumber(num) {
 				return nil, fmt.Errorf("%q is not a possible telephone number in %s", Show(p[0], ws), Show(p[1], ws))
 			}

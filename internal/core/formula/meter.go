@@ -8,19 +8,19 @@ import (
 )
 
 // What a formula may make and do. Effort is counted, not measured, so that the same formula on the same record comes to
-// the same end everywhere; a unit is about 10 ns of work, and all of it about a tenth of a second.
+// the same end everywhere, however busy the machine is; a unit is about 10 ns of work. The clock is only the last resort.
 const (
 	// MaxText is how many bytes of text a formula may make at once, and MaxItems how many items of a list.
 	MaxText  = 1 << 20
 	MaxItems = 100_000
 
-	maxEffort  = 8_000_000
+	maxEffort  = 10_000_000
 	maxMade    = 16 << 20  // bytes of text and lists made altogether, along the way
 	maxNodes   = 1_000_000 // values within values: a list may hold one object many times
 	maxDepth   = 100
 	maxPattern = 1000
 	// maxTime is how long a formula may take where there is a clock to tell.
-	maxTime = 100 * time.Millisecond
+	maxTime = 2 * time.Second
 )
 
 var (
@@ -28,11 +28,14 @@ var (
 	errItems   = fmt.Errorf("it makes a list of over %d items, which is more than a formula may", MaxItems)
 	errMade    = errors.New("it makes more text and lists along the way than a formula may")
 	errEffort  = errors.New("it takes more steps than a formula may")
-	errTime    = fmt.Errorf("it takes longer than a formula may, which is %d ms", maxTime.Milliseconds())
+	errTime    = fmt.Errorf("%s, which is %s", TookTooLong, maxTime)
 	errDeep    = fmt.Errorf("its values lie in one another over %d deep", maxDepth)
 	errWide    = fmt.Errorf("it makes a value with over %d others inside", maxNodes)
 	errPattern = fmt.Errorf("a pattern of over %d characters is too long", maxPattern)
 )
+
+// TookTooLong begins the words of a formula that the clock ended: the machine was too busy, or the formula is. It may be tried again.
+const TookTooLong = "it takes longer than a formula may"
 
 // meter counts what one run of a formula does.
 type meter struct {

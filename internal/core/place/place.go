@@ -7,6 +7,7 @@ import (
 	"net/mail"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/nyaruka/phonenumbers"
 
@@ -136,6 +137,9 @@ func mailAddress(s string) error {
 // number reads a telephone number, however it was typed.
 func number(text string, ws value.Workspace) (string, error) {
 	n, err := phonenumbers.Parse(text, ws.Region())
+	if err == nil && (!phonenumbers.IsValidNumber(n) || strings.ContainsFunc(text, unicode.IsLetter)) && phonenumbers.IsPossibleNumber(n) {
+		return "", fmt.Errorf("%s is not a valid telephone number in %s; check its digits", quoted(text), phonenumbers.GetRegionCodeForCountryCode(int(n.GetCountryCode())))
+	}
 	if err != nil || !phonenumbers.IsPossibleNumber(n) {
 		if ws.Region() == "" {
 			return "", fmt.Errorf("%s is not a possible telephone number; begin it with + and the country's code", quoted(text))

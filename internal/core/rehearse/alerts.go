@@ -112,6 +112,11 @@ func (m *Machine) conclude(al *alert, following bool, sc *formula.Scope, out dec
 	switch out.Verdict {
 	case decide.Asked:
 		m.put(al, sc, &out)
+	case decide.Failed:
+		if made.Unreached() { // an alert that nobody could be sent is escalated, too
+			al.known = made.Answers
+			m.count(al, sc.Now)
+		}
 	case decide.Told, decide.Held:
 		al.known, al.posts = made.Answers, made.Posts
 		m.keep(kept, sc.Record, al.line.Tick != "")
@@ -132,6 +137,11 @@ func (m *Machine) begun(al *alert, out decide.Outcome, now time.Time) {
 		}
 		return
 	}
+	m.count(al, now)
+}
+
+// count has what follows on an alert count from a moment.
+func (m *Machine) count(al *alert, now time.Time) {
 	al.told = true
 	for _, n := range m.steps {
 		due := now.Add(m.plan.Follow[n].Within).UTC()

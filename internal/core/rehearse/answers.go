@@ -129,6 +129,8 @@ func (m *Machine) answer(a Answer) (why, err error) {
 		return fmt.Errorf("nothing was told or asked of %s", a.Arrival), nil
 	case a.Ask != "":
 		return m.reply(al, a)
+	case a.Claim && (al.asking != nil || m.waits[al.cause] == al): // before it has gone
+		return m.claim(al, a)
 	case !al.told:
 		return fmt.Errorf("nothing has been told of %s yet", a.Arrival), nil
 	case a.Reply != nil:

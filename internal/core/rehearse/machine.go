@@ -2,6 +2,7 @@ package rehearse
 
 import (
 	"container/heap"
+	"maps"
 	"time"
 
 	"dorfbote/internal/core/arrival"
@@ -16,6 +17,8 @@ import (
 type Machine struct {
 	plan   *sheet.Plan
 	skip   decide.Skip
+	given  decide.Skip               // the days that are left out whatever comes
+	events map[string]map[string]any // of the source whose days are left out
 	emit   func(Line) error
 	timers map[string]*pending
 	queue  queue
@@ -53,9 +56,38 @@ type pending struct {
 
 // NewMachine makes a machine whose clock has not begun. skip leaves days out of a schedule, and may be nil.
 func NewMachine(p *sheet.Plan, skip decide.Skip, emit func(Line) error) *Machine {
-	return &Machine{plan: p, skip: skip, emit: emit, timers: map[string]*pending{}, states: NewStates(p.Lookups()), recall: decide.NewRecall(), ticks: map[string]Line{},
+	return &Machine{plan: p, skip: skip, given: skip, emit: emit, timers: map[string]*pending{}, states: NewStates(p.Lookups()), recall: decide.NewRecall(), ticks: map[string]Line{},
 		steps: p.Escalations(), keeps: p.KeepsUp(), alerts: map[string]*alert{}, byKey: map[string]map[*alert]bool{}, waits: map[string]*alert{}, causes: map[string]*alert{},
 		kept: map[string][]decide.Kept{}, last: map[string]map[string]any{}, named: map[string]bool{}}
+}
+
+// Leave hands in the calendar events, by their keys, of the source whose days a schedule leaves out; its arrivals change them.
+func (m *Machine) Leave(events map[string]map[string]any) {
+	m.events = maps.Clone(events)
+	m.leftOut()
+}
+
+// leaves notes a calendar event that came: its days are left out from now on, or no longer.
+func (m *Machine) leaves(a *arrival.Arrival) {
+	if m.plan.Trigger.Except == "" || a.Source != m.plan.Trigger.Except || a.Subject == "" {
+		return
+	}
+	if m.events == nil {
+		m.events = map[string]map[string]any{}
+	}
+	if delete(m.events, a.Subject); a.Kind() != "removed" && a.Record != nil {
+		m.events[a.Subject] = a.Record
+	}
+	m.leftOut()
+}
+
+func (m *Machine) leftOut() {
+	list := make([]map[string]any, 0, len(m.events))
+	for _, e := range m.events {
+		list = append(list, e)
+	}
+	own, given := decide.DaysOff(list, m.plan.Terms.Workspace.Location()), m.given
+	m.skip = func(day time.Time) bool { return own != nil && own(day) || given != nil && given(day) }
 }
 
 // Know hands in what is known of other records before the clock begins; the arrivals of their sources change it.
@@ -95,6 +127,7 @@ func (m *Machine) Take(a *arrival.Arrival) error {
 		return err
 	}
 	m.states.See(a)
+	m.leaves(a)
 	m.see(a)
 	if m.plan.Timed() && a.Source == m.plan.Source {
 		key := a.Subject

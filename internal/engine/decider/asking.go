@@ -88,6 +88,9 @@ func (de *Decider) writeAsk(ctx context.Context, tx *sql.Tx, d *decided) error {
 	return store.PutAsk(ctx, tx, &a, entitled)
 }
 
+// noAccount stands for whoever may answer where no account is known to be theirs; no account has such an address.
+const noAccount = "nobody"
+
 // entitled are the mail addresses, in small letters, of the accounts that may answer for places that are one person's own: the address
 // itself, and those that the people book has of that person now. For a room there are none: whoever is there may answer.
 func (de *Decider) entitled(ctx context.Context, places ...string) (map[string][]string, error) {
@@ -110,6 +113,9 @@ func (de *Decider) entitled(ctx context.Context, places ...string) (map[string][
 			for _, a := range p.Addresses {
 				add(a.Address)
 			}
+		}
+		if rule, _ := de.Sources.Reaches(connection); len(out[place]) == 0 && rule.Form == placing.Number {
+			out[place] = []string{noAccount} // it is somebody's own, and whose is not known here
 		}
 	}
 	return out, nil

@@ -99,6 +99,9 @@ func (de *Decider) stopped(ctx context.Context, row *store.Arrival) {
 		Go: fmt.Sprintf("/arrivals/%d", row.Seq), About: row.Source})
 }
 
+// mostTries is how often an arrival is decided whose formulas the clock ended.
+const mostTries = 3
+
 // one decides for one workflow, on a scope that reaches what sheets may look at. What is wrong with the sheet fails this arrival for this workflow and
 // nothing else.
 func (de *Decider) one(ctx context.Context, seq int64, l store.Live, sc *formula.Scope) (out decided, err error) {
@@ -122,8 +125,15 @@ func (de *Decider) one(ctx context.Context, seq int64, l store.Live, sc *formula
 		}
 	}()
 	out.plan = plan
-	out.Outcome = decide.Decide(plan, &own)
-	return out, nil
+	// What the clock ended is tried again before it counts: a busy machine is no fault of the sheet's.
+	for try := 1; ; try++ {
+		again := own
+		if out.Outcome = decide.Decide(plan, &again); out.Verdict != decide.Failed || !strings.Contains(out.Error, formula.TookTooLong) || try == mostTries || ctx.Err() != nil {
+			out.sc = &again
+			return out, nil
+		}
+		de.Log.Warn("a formula took too long; it is tried again", "workflow", l.ID, "arrival", sc.ID)
+	}
 }
 
 // keepIn writes outcomes in a transaction: the verdicts, and the posts and steps of those that are new.
@@ -171,6 +181,11 @@ func (de *Decider) keepIn(ctx context.Context, tx *sql.Tx, made []decided, send 
 				return err
 			}
 			continue
+		}
+		if d.Unreached() {
+			if err := writeEscalations(ctx, tx, &d); err != nil {
+				return err
+			}
 		}
 		if d.Verdict == decide.Told || d.Verdict == decide.Held {
 			if err := follow.Journal(ctx, tx, d.live, d.seq, d.Steps); err != nil {

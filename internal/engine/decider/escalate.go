@@ -26,7 +26,7 @@ import (
 func writeEscalations(ctx context.Context, tx *sql.Tx, d *decided) error {
 	for _, n := range d.plan.Escalations() {
 		f := &d.plan.Follow[n]
-		err := store.PutEscalation(ctx, tx, store.Escalation{Workflow: d.live.ID, Arrival: d.seq, Step: n, Version: d.live.Version, Name: f.Name, WithinMs: f.Within.Milliseconds()})
+		err := store.PutEscalation(ctx, tx, store.Escalation{Workflow: d.live.ID, Arrival: d.seq, Step: n, Version: d.live.Version, Name: f.Name, WithinMs: f.Within.Milliseconds(), Now: d.Unreached()})
 		if err != nil {
 			return err
 		}

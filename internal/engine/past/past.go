@@ -115,10 +115,10 @@ func (r *Reader) recordsAt(ctx context.Context, source string, at time.Time) (ma
 		}
 		return rows.Err()
 	}
-	if err := read("SELECT key, data::text::bytea FROM records WHERE source = $1 LIMIT $2", source, sources.LookupMost); err != nil {
+	if err := read("SELECT key, convert_to(data::text, 'UTF8') FROM records WHERE source = $1 LIMIT $2", source, sources.LookupMost); err != nil {
 		return nil, err
 	}
-	err := read(`SELECT DISTINCT ON (subject) subject, (data->'before')::text::bytea FROM arrivals
+	err := read(`SELECT DISTINCT ON (subject) subject, convert_to((data->'before')::text, 'UTF8') FROM arrivals
 		WHERE source = $1 AND time >= $2 AND for_workflow IS NULL AND subject <> '' ORDER BY subject, time, seq`, source, at)
 	return out, err
 }
@@ -179,7 +179,7 @@ func (h *Stretch) Each(ctx context.Context, e *Reader, each func(*arrival.Arriva
 
 // readArrivals reads some arrivals, in the order asked for.
 func (r *Reader) readArrivals(ctx context.Context, seqs []int64) ([]*arrival.Arrival, error) {
-	rows, err := r.Store.Pool.Query(ctx, "SELECT id, source, type, time, subject, data::text::bytea FROM unnest($1::bigint[]) WITH ORDINALITY AS t(seq, n) JOIN arrivals USING (seq) ORDER BY n", seqs)
+	rows, err := r.Store.Pool.Query(ctx, "SELECT id, source, type, time, subject, convert_to(data::text, 'UTF8') FROM unnest($1::bigint[]) WITH ORDINALITY AS t(seq, n) JOIN arrivals USING (seq) ORDER BY n", seqs)
 	if err != nil {
 		return nil, fmt.Errorf("reading what came in: %w", err)
 	}

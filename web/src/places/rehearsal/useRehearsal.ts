@@ -66,7 +66,7 @@ export function useRehearsal() {
         }
         if (done) break;
       }
-      if (sums?.error) setRun({ state: 'failed', sums, error: sums.error });
+      if (sums?.error) setRun({ state: 'failed', sums: undefined, error: sums.error });
       else if (sums?.done) setRun({ state: 'done', sums });
       else setRun({ state: 'failed', sums, error: 'The server ended before the rehearsal did.' });
     } catch (e) {
