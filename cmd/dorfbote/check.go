@@ -10,7 +10,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/rehearse"
 	"dorfbote/internal/core/report"
 	"dorfbote/internal/core/route"

@@ -44,7 +44,7 @@ func TestUpKeepsItsDatabaseRunning(t *testing.T) {
 		}
 	}
 	ready := func() bool {
-		res, err := http.Get("http://" + addr + "/readyz") //nolint:noctx // a test of its own server
+		res, err := http.Get("http://" + addr + "/readyz")
 		if err != nil {
 			return false
 		}

@@ -76,7 +76,7 @@ func (s *Store) Snapshot(ctx context.Context, a Auditable, about string) (json.R
 		return nil, nil
 	}
 	if _, err := strconv.ParseInt(about, 10, 64); err != nil && a.number() != "" {
-		return nil, nil //nolint:nilerr // it names no one thing, such as many at once
+		return nil, nil // it names no one thing, such as many at once
 	}
 	var out *string
 	err := s.DB.WithContext(ctx).Raw("SELECT ((to_jsonb(t) - ?::text[]) || jsonb_build_object("+a.also+"))::text FROM "+a.table+" t WHERE t."+a.key+" = CAST(? AS text)"+a.number()+"", "{"+a.without+"}", about).Scan(&out).Error

@@ -12,7 +12,7 @@ import (
 
 // result puts the reading together.
 func (r *reader) result() Reading {
-	out := Reading{Words: []Word{}, Questions: []Doubt{}}
+	out := Reading{Words: []Word{}, Questions: []Doubt{}, Says: []string{}}
 	for i := 0; i < len(r.tokens); i++ {
 		t := r.tokens[i]
 		if t.as == "" {
@@ -29,6 +29,7 @@ func (r *reader) result() Reading {
 	r.ask(&out)
 	if r.from != nil && len(out.Questions) == 0 {
 		out.Sheet = r.sheet()
+		out.Says = r.readBack(out.Sheet)
 	}
 	return out
 }
@@ -47,13 +48,7 @@ func (r *reader) ask(out *Reading) {
 	}
 	add := func(about, ask string, choices []string) { put(Doubt{about, ask, choices, about != ""}) }
 	if r.from == nil {
-		var names []string
-		for _, s := range r.world.Sources {
-			_, kind, _ := strings.Cut(s.Name, "/")
-			names = append(names, singular(kind))
-		}
-		sort.Strings(names)
-		add("", "Of what records does it speak?", names)
+		r.askSource(put)
 		return
 	}
 	for _, d := range r.doubts {
@@ -78,8 +73,15 @@ func (r *reader) ask(out *Reading) {
 			end++
 		}
 		about := r.text(i, end)
-		add(about, fmt.Sprintf("What is meant by %q?", about), r.near(about))
+		if slices.ContainsFunc(r.tokens[i:end], func(t token) bool { return contains(telltale, t.low) || strings.ContainsAny(t.low, "0123456789") }) {
+			put(Doubt{About: about, Ask: fmt.Sprintf("What does %q refer to? It changes what is told, so it can't be left out.", about)})
+		} else {
+			add(about, fmt.Sprintf("What is meant by %q?", about), r.near(about))
+		}
 		i = end
+	}
+	if rest := r.draft.rest; len(out.Questions) == 0 && len(rest) > 0 && len(r.draft.rows) == 0 && len(r.draft.tell) > 0 && (len(r.draft.keep) == 0 || r.draft.every != nil) {
+		put(Doubt{Ask: "Of what is it the rest? Nothing says which of the records " + strings.Join(r.titles(r.draft.tell), " and ") + " hears of, and which " + strings.Join(r.titles(rest), " and ") + ". Say each in a sentence of its own."})
 	}
 	if r.draft.every != nil && len(r.draft.theirs) > 0 {
 		var persons []string
@@ -97,6 +99,35 @@ func (r *reader) ask(out *Reading) {
 	if r.draft.every != nil && slices.ContainsFunc(r.draft.rows, func(row route) bool { return row.many == 0 }) {
 		put(Doubt{Ask: "At set times everybody gets the whole list. Is the condition of the other channels left out?", Waives: true})
 	}
+}
+
+// askSource asks what records are meant: where a word looks like the name of some, in its place.
+func (r *reader) askSource(put func(Doubt)) {
+	var names []string
+	for _, s := range r.world.Sources {
+		_, kind, _ := strings.Cut(s.Name, "/")
+		names = append(names, singular(kind))
+	}
+	sort.Strings(names)
+	for _, t := range r.tokens {
+		if t.as != "" || len(t.low) < 4 || contains(grammarWords, t.low) || contains(fillers, t.low) {
+			continue
+		}
+		if near := value.Nearest(t.low, names); near != "" {
+			put(Doubt{About: t.text, Ask: fmt.Sprintf("No records are called %q. Of what records does it speak?", t.text), Choices: append([]string{near}, slices.DeleteFunc(names, func(n string) bool { return n == near })...)})
+			return
+		}
+	}
+	put(Doubt{Ask: "Of what records does it speak?", Choices: names})
+}
+
+// titles are channels as they are called.
+func (r *reader) titles(channels []string) []string {
+	out := make([]string, len(channels))
+	for i, c := range channels {
+		out[i] = sayer{r}.names([]any{c})
+	}
+	return out
 }
 
 // near are words of the source's own that look like one that was not understood.
@@ -124,6 +155,9 @@ func (r *reader) sheet() map[string]any {
 	if d.every != nil {
 		return r.listed()
 	}
+	if len(d.rest) > 0 && len(d.rows) == 0 && len(d.tell) > 0 && len(d.keep) > 0 { // what is told of some, and of the rest to others
+		d.rows, d.tell, d.keep = []route{{name: rowName(d.keep, 0), when: joined(d.keep), tell: d.tell}}, nil, nil
+	}
 	watch := map[string]any{"source": r.from.Name}
 	keep := d.keep
 	if d.created && d.due == nil && d.lasts == "" {
@@ -137,6 +171,11 @@ func (r *reader) sheet() map[string]any {
 		}
 		watch["due"] = due
 		keep = append(asIs(d.becomes), keep...)
+		if d.overdue {
+			if open := r.notDone(keep); open != nil {
+				keep = append(keep, open)
+			}
+		}
 	case d.lasts != "" && len(d.becomes)+len(keep) > 0:
 		that := asIs(d.becomes)
 		if len(that) == 0 {
@@ -173,10 +212,18 @@ func (r *reader) sheet() map[string]any {
 		route["otherwise"] = map[string]any{"tell": tells(d.tell)}
 	}
 	if len(d.rest) > 0 {
+		others := d.rest
+		if len(d.tell) > 0 && len(d.rows) > 0 { // who is told in any case hears of the rest too
+			rows = nil
+			for _, row := range d.rows {
+				rows = append(rows, map[string]any{"name": row.name, "when": row.when, "tell": tells(union(d.tell, row.tell))})
+			}
+			others = union(d.tell, d.rest)
+		}
 		if len(rows) > 0 {
 			route["take"], route["rows"] = "first", rows
 		}
-		route["otherwise"] = map[string]any{"tell": tells(d.rest)}
+		route["otherwise"] = map[string]any{"tell": tells(others)}
 	}
 	sheet["route"] = route
 	sheet["messages"] = map[string]any{"alert": r.message()}
@@ -305,7 +352,84 @@ func (r *reader) today() map[string]any {
 func asIs(becomes []map[string]any) []map[string]any {
 	out := make([]map[string]any, len(becomes))
 	for i, c := range becomes {
-		out[i] = map[string]any{"field": c["field"], "is": c["became"]}
+		out[i] = stateOf(c)
+	}
+	return out
+}
+
+// stateOf is a condition on a change as one on how the record is.
+func stateOf(c map[string]any) map[string]any {
+	for _, group := range []string{"any", "all"} {
+		list, ok := c[group].([]any)
+		if !ok {
+			continue
+		}
+		var each []any
+		for _, e := range list {
+			one := e.(map[string]any)
+			if _, was := one["was"]; !was {
+				each = append(each, stateOf(one))
+			}
+		}
+		if len(each) == 1 {
+			return each[0].(map[string]any)
+		}
+		if same := sameField(each); same != nil && group == "any" {
+			return same
+		}
+		return map[string]any{group: each}
+	}
+	if v, ok := c["became"]; ok {
+		return map[string]any{"field": c["field"], "is": v}
+	}
+	return c
+}
+
+// sameField is one test for several of one field; nil where they are of several.
+func sameField(list []any) map[string]any {
+	var values []any
+	field := list[0].(map[string]any)["field"]
+	for _, e := range list {
+		one := e.(map[string]any)
+		v, is := one["is"]
+		if !is || one["field"] != field {
+			return nil
+		}
+		values = append(values, v)
+	}
+	return map[string]any{"field": field, "one_of": values}
+}
+
+// doneWords are what a record is called that needs nothing more.
+var doneWords = strings.Fields("done closed collected completed complete finished resolved delivered sent paid sold cancelled canceled declined released settled fixed answered shipped returned")
+
+// notDone leaves out the records that are done, where the sentence says nothing of the field that tells: what is done is not overdue.
+func (r *reader) notDone(conditions []map[string]any) map[string]any {
+	raw := fmt.Sprint(conditions)
+	for _, f := range r.from.Fields {
+		var done []any
+		for _, o := range append(append([]string{}, f.Options...), f.Values...) {
+			if contains(doneWords, value.Fold(o)) && (f.Type == value.Choice || f.Type.IsText()) && !slices.Contains(done, any(o)) {
+				done = append(done, o)
+			}
+		}
+		if len(done) == 0 || strings.Contains(raw, "field:"+f.Name+" ") || strings.Contains(raw, "field:"+f.Name+"]") {
+			continue
+		}
+		if len(done) == 1 {
+			return map[string]any{"field": f.Name, "is_not": done[0]}
+		}
+		return map[string]any{"field": f.Name, "none_of": done}
+	}
+	return nil
+}
+
+func union(a, b []string) []string {
+	out := slices.Clone(a)
+	for _, e := range b {
+		if !slices.Contains(out, e) {
+			out = append(out, e)
+		}
 	}
 	return out
 }
@@ -331,7 +455,7 @@ func (r *reader) name() string {
 	for _, list := range [][]map[string]any{r.draft.becomes, r.draft.keep} {
 		for _, c := range list {
 			for _, op := range []string{"became", "is"} {
-				if text, ok := c[op].(string); ok {
+				if text, ok := c[op].(string); ok && text != "" {
 					return strings.ToUpper(text[:1]) + text[1:] + " " + kind
 				}
 			}
@@ -350,7 +474,7 @@ func (r *reader) message() map[string]any {
 	title := "${record." + r.key() + "}"
 	for _, c := range append(append([]map[string]any{}, r.draft.becomes...), r.draft.keep...) {
 		name, _ := c["field"].(string)
-		if !said[name] {
+		if name != "" && !said[name] {
 			said[name] = true
 			title += " " + "${record." + name + "}"
 			break

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"dorfbote/internal/core/value"
 )
@@ -26,6 +27,7 @@ type draft struct {
 	attach  *KnownSource // its records go with the message as a table
 	asks    []string     // who is asked first
 	unless  []unless     // who is told where nobody takes it in time
+	overdue bool         // what is done already is not overdue
 }
 
 type dueAt struct{ field, offset string }
@@ -38,19 +40,25 @@ type route struct {
 }
 
 var operators = []struct{ words, op string }{
+	{"is no more than", "at_most"}, {"no more than", "at_most"}, {"is no less than", "at_least"}, {"no less than", "at_least"}, {"no fewer than", "at_least"}, {"fewer than", "below"},
+	{"is greater than", "above"}, {"greater than", "above"}, {"higher than", "above"}, {"larger than", "above"}, {"beyond", "above"}, {"lower than", "below"}, {"smaller than", "below"},
 	{"is more than", "above"}, {"more than", "above"}, {"is over", "above"}, {"over", "above"}, {"is above", "above"}, {"above", "above"}, {"exceeds", "above"},
 	{"is at least", "at_least"}, {"at least", "at_least"}, {"or more", "at_least"},
 	{"is less than", "below"}, {"less than", "below"}, {"is under", "below"}, {"under", "below"}, {"is below", "below"}, {"below", "below"},
 	{"is at most", "at_most"}, {"at most", "at_most"}, {"up to", "at_most"},
 }
 
-var turning = []string{"becomes", "turns", "gets", "is marked", "goes to", "changes to", "is", "are", "was", "has become"}
+var turning = []string{"becomes", "become", "turns", "gets", "is marked", "goes to", "changes to", "has become", "stays", "remains", "is", "are", "was"}
 
 var units = map[string]string{"second": "s", "minute": "m", "min": "m", "hour": "h", "day": "d", "week": "w"}
 
-var fillers = strings.Fields("a an the me us please and of any every each with has have that which who for on by from its it there then also than so")
+var fillers = strings.Fields("a an the me us please and of any every each with has have that which who for on by from its it there then also so just only they them those about either")
 
-var grammarWords = strings.Fields("tell alert notify post send when whenever if once as soon in to at is are was has becomes turns not")
+var grammarWords = strings.Fields("tell alert notify post send when whenever if once as soon in to at is are was has becomes turns")
+
+// telltale are words that change what a sentence means. Where one of them is bound to nothing, what is drafted could mean the opposite: it is
+// asked about, and cannot be left out.
+var telltale = strings.Fields("not never no nor neither except unless excluding without but or otherwise else rest longer instead until nobody isn't aren't wasn't weren't hasn't haven't doesn't don't isn’t aren’t wasn’t weren’t hasn’t haven’t doesn’t don’t between least most overdue becomes become turns")
 
 // clauses reads the sentence clause by clause.
 func (r *reader) clauses() {
@@ -65,6 +73,8 @@ func (r *reader) clauses() {
 		t := &r.tokens[i]
 		switch {
 		case t.as != "":
+		case contains(telltale, t.low):
+			t.as = NotRead
 		case contains(grammarWords, t.low):
 			t.as = AsWord
 		case contains(fillers, t.low):
@@ -93,12 +103,33 @@ func (r *reader) clause(from, to int, first bool) {
 		r.new(from, to)
 	}
 	conditions, many := r.conditions(from, to, first)
+	for _, p := range []string{"as long as", "so long as", "provided that", "as soon as"} {
+		for i := from; i+len(strings.Fields(p)) <= to; i++ {
+			if n := len(strings.Fields(p)); r.free(i, i+n) && r.phrase(i, i+n) == p {
+				r.mark(i, i+n, AsWord, "")
+			}
+		}
+	}
 	if first && r.says(from, to, "new") {
 		r.draft.created = true
 	}
-	if r.says(from, to, "otherwise", "the rest", "everything else", "all others", "anything else") {
-		r.draft.rest = append(r.draft.rest, tell...)
-		return
+	if at, width := r.restAt(from, to); width > 0 {
+		var rest []string
+		if tell, rest = r.restOf(from, to, at, at+width, tell, len(conditions) > 0 || many > 0); len(rest) == 0 {
+			r.doubts = append(r.doubts, Doubt{About: r.text(at, at+width), Ask: fmt.Sprintf("Who hears of %q?", r.text(at, at+width)), Choices: r.toThe(r.text(at, at+width))})
+		}
+		r.draft.rest = append(r.draft.rest, rest...)
+		if len(tell) == 0 && len(conditions) == 0 && many == 0 {
+			return
+		}
+		if first && len(conditions) > 0 { // what is told of some, and of the rest to others, is no condition for all
+			row := route{name: rowName(conditions, many), tell: tell, many: many, when: conditions[0]}
+			if len(conditions) > 1 {
+				row.when = map[string]any{"all": anys(conditions)}
+			}
+			r.draft.rows = append(r.draft.rows, row)
+			return
+		}
 	}
 	switch {
 	case first:
@@ -147,6 +178,60 @@ func rowName(conditions []map[string]any, many int) string {
 	return "Row"
 }
 
+// restWords are how what nothing else was said of is spoken of.
+var restWords = []string{"all the rest", "the rest", "everything else", "all others", "all the others", "the others", "anything else", "all other", "otherwise"}
+
+// restAt finds where a clause speaks of the rest, and marks it.
+func (r *reader) restAt(from, to int) (at, width int) {
+	for _, p := range restWords {
+		n := len(strings.Fields(p))
+		for i := from; i+n <= to; i++ {
+			if r.free(i, i+n) && r.phrase(i, i+n) == p {
+				r.mark(i, i+n, AsTime, "what nothing else was said of")
+				if i+n < to && r.tokens[i+n].as == AsSource || i+n < to && contains([]string{"goes", "go"}, r.tokens[i+n].low) && r.tokens[i+n].as == "" {
+					r.mark(i+n, i+n+1, r.tokens[i+n].as, r.tokens[i+n].means)
+				}
+				return i, n
+			}
+		}
+	}
+	return 0, 0
+}
+
+// restOf takes apart who in a clause hears of the rest: those behind its words or, where there are none, the one right before them.
+// others are all the other channels of the clause.
+func (r *reader) restOf(from, to, at, end int, tell []string, some bool) (others, rest []string) {
+	for i := from; i < at; i++ {
+		if c := r.tokens[i].channel; c != "" {
+			others = append(others, c)
+		}
+	}
+	for i := end; i < to; i++ {
+		if c := r.tokens[i].channel; c != "" {
+			rest = append(rest, c)
+		}
+	}
+	switch {
+	case len(rest) > 0 && (some || len(others) == 0):
+		return others, rest
+	case len(rest) > 0: // tell #a and #b the rest to #c has no condition of its own
+		return others, rest
+	case !some:
+		return nil, tell
+	case len(others) > 1 && at > from && (r.tokens[at-1].channel != "" || at > from+1 && r.tokens[at-2].channel != "" && r.tokens[at-1].as == ""):
+		return others[:len(others)-1], others[len(others)-1:]
+	}
+	return others, nil
+}
+
+// toThe are the ways to say who hears of the rest.
+func (r *reader) toThe(rest string) (out []string) {
+	for _, c := range r.world.Channels {
+		out = append(out, rest+" to "+c.Title)
+	}
+	return out
+}
+
 // says marks a phrase where it stands in the clause.
 func (r *reader) says(from, to int, phrases ...string) bool {
 	for _, p := range phrases {
@@ -170,10 +255,13 @@ func (r *reader) times(from, to int) {
 		}
 		r.draft.pace[part] = v
 	}
-	if r.says(from, to, "at once", "immediately", "right away", "straight away") {
+	if r.says(from, to, "at once", "immediately", "right away", "straight away", "urgently", "as urgent", "urgent") {
 		r.draft.urgent = true
 	}
-	if r.says(from, to, "every morning", "each morning", "in the morning") {
+	if r.listWord(from, to) && r.says(from, to, "every morning", "each morning", "in the morning", "every day", "each day", "daily", "once a day") {
+		r.draft.every = &schedule{days: append([]time.Weekday{time.Sunday}, append(slices.Clone(weekdays), time.Saturday)...), weeks: 1, at: "07:00"}
+		r.clock(from, to)
+	} else if r.says(from, to, "every morning", "each morning", "in the morning") {
 		pace("digest", map[string]any{"at": []any{"07:00"}})
 	}
 	if r.says(from, to, "once a day", "daily", "every day", "each day") {
@@ -199,11 +287,7 @@ func (r *reader) times(from, to int) {
 		}
 		text := n + unit
 		switch {
-		case i > from+1 && r.phrase(i-2, i) == "due in":
-			if field := r.dueField(i-2, i-1); field != "" {
-				r.draft.due = &dueAt{field, "-" + text}
-				r.mark(i-2, i+width, AsTime, text+" before "+field)
-			}
+		case r.dueWithin(i, width, from, text), r.overdueBy(i, width, from, to, text):
 		case before == "for" || before == "longer" || i > from+1 && r.phrase(i-2, i) == "longer than" || i > from+1 && r.phrase(i-2, i) == "more than" && unit != "":
 			r.draft.lasts = text
 			r.mark(i, i+width, AsTime, "lasts "+text)
@@ -215,22 +299,103 @@ func (r *reader) times(from, to int) {
 			if after == "before" {
 				sign = "-"
 			}
-			if field, w := r.timeField(i+width+1, to); field != "" {
+			if field, skip, w := r.timeField(i+width+1, to); field != "" {
 				r.draft.due = &dueAt{field, sign + text}
 				r.mark(i, i+width+1, AsTime, after+" "+field)
-				r.mark(i+width+1, i+width+1+w, AsField, field)
+				r.mark(i+width+1+skip, i+width+1+skip+w, AsField, field)
 			}
 		}
 	}
 }
 
+// listWord tells whether a clause speaks of a list of records, and marks the word.
+func (r *reader) listWord(from, to int) bool {
+	for i := from; i < to; i++ {
+		if r.free(i, i+1) && contains([]string{"list", "summary", "overview"}, r.tokens[i].low) {
+			r.mark(i, i+1, AsWord, "a list")
+			return true
+		}
+	}
+	return false
+}
+
+// dueWithin reads "due in 30 minutes" and "due within an hour".
+func (r *reader) dueWithin(i, width, from int, text string) bool {
+	for _, p := range []string{"due in", "due within", "due in less than", "due in the next", "due within the next"} {
+		n := len(strings.Fields(p))
+		if i-n < from || r.phrase(i-n, i) != p || !r.free(i-n, i) {
+			continue
+		}
+		if field := r.dueField(i-n, i-n+1); field != "" {
+			r.draft.due = &dueAt{field, "-" + text}
+			r.mark(i-n, i+width, AsTime, text+" before "+field)
+		}
+		return true
+	}
+	return false
+}
+
+// overdueBy reads "overdue by 3 days", "past due for 2 hours" and "3 days overdue".
+func (r *reader) overdueBy(i, width, from, to int, text string) bool {
+	for _, p := range []string{"overdue", "past due", "over due", "late"} {
+		n := len(strings.Fields(p))
+		at, end := -1, i+width
+		switch {
+		case i-n-1 >= from && r.free(i-n-1, i) && r.phrase(i-n-1, i-1) == p && contains([]string{"by", "for", "since"}, r.tokens[i-1].low):
+			at = i - n - 1
+		case i-n-3 >= from && r.free(i-n-3, i) && r.phrase(i-n-3, i-3) == p && contains([]string{"by more than", "for more than", "for over", "by over"}, r.phrase(i-3, i)):
+			at = i - n - 3
+		case end+n <= to && r.free(end, end+n) && r.phrase(end, end+n) == p:
+			at, end = i, end+n
+		}
+		if at < 0 || r.inValue(at, at+n) || p == "late" && at == i && r.inValue(i+width, end) {
+			continue
+		}
+		field := r.dueField(at, end)
+		if field == "" {
+			return true
+		}
+		offset := text
+		if r.passed(field) != "" { // a date is its whole day
+			offset = r.dayAnd(text)
+		}
+		r.draft.due, r.draft.overdue = &dueAt{field, offset}, true
+		r.mark(at, end, AsTime, text+" after "+field)
+		return true
+	}
+	return false
+}
+
+// dayAnd is a day and a span.
+func (r *reader) dayAnd(span string) string {
+	if days, ok := strings.CutSuffix(span, "d"); ok {
+		if n, err := strconv.Atoi(days); err == nil {
+			return strconv.Itoa(n+1) + "d"
+		}
+	}
+	return "1d" + span
+}
+
 // span reads a number with a unit of time.
 func (r *reader) span(at, to int) (n, unit string, width int) {
+	for _, p := range []struct{ words, n, unit string }{
+		{"half an hour", "30", "m"}, {"a half hour", "30", "m"}, {"a quarter of an hour", "15", "m"}, {"three quarters of an hour", "45", "m"}, {"an hour and a half", "90", "m"}, {"half a day", "12", "h"},
+	} {
+		if w := len(strings.Fields(p.words)); at+w <= to && r.free(at, at+w) && r.phrase(at, at+w) == p.words {
+			return p.n, p.unit, w
+		}
+	}
+	if at+2 < to && r.phrase(at, at+1) == "a" && r.free(at, at+2) && units[singular(r.tokens[at+1].low)] != "" {
+		return "1", units[singular(r.tokens[at+1].low)], 2
+	}
+	if at+1 == to-0 {
+		return "", "", 0
+	}
 	if at+1 >= to || !r.free(at, at+2) {
 		return "", "", 0
 	}
 	n = r.tokens[at].low
-	if words := map[string]string{"an": "1", "one": "1", "two": "2", "three": "3"}; words[n] != "" {
+	if words := map[string]string{"an": "1", "one": "1", "two": "2", "three": "3", "four": "4", "five": "5", "six": "6", "ten": "10", "twelve": "12", "fifteen": "15", "twenty": "20", "thirty": "30"}; words[n] != "" {
 		n = words[n]
 	}
 	unit = units[singular(r.tokens[at+1].low)]
@@ -240,20 +405,25 @@ func (r *reader) span(at, to int) (n, unit string, width int) {
 	return n, unit, 2
 }
 
-// timeField finds a field of time by its name.
-func (r *reader) timeField(at, to int) (name string, width int) {
-	for ; at < to && contains([]string{"it", "its", "is", "the"}, r.tokens[at].low); at++ {
-		width++
+// timeField finds a field of time by its name, behind words such as "a collection is".
+func (r *reader) timeField(at, to int) (name string, skip, width int) {
+	for ; at < to && (r.tokens[at].as == AsSource || contains([]string{"it", "its", "is", "the", "a", "an", "they", "are", "of"}, r.tokens[at].low)); at++ {
+		skip++
 	}
 	for _, f := range r.from.Fields {
 		if !f.Type.IsTime() {
 			continue
 		}
 		if n := r.named(at, to, f); n > 0 {
-			return f.Name, width + n
+			return f.Name, skip, n
 		}
 	}
-	return "", 0
+	if at < to && r.tokens[at].low == "due" && r.free(at, at+1) {
+		if field := r.dueField(at, at+1); field != "" {
+			return field, skip, 1
+		}
+	}
+	return "", 0, 0
 }
 
 // named tells how many tokens from here on name a field.

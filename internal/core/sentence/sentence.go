@@ -92,6 +92,7 @@ type Reading struct {
 	Words     []Word         `json:"words"`
 	Questions []Doubt        `json:"questions"`
 	Sheet     map[string]any `json:"sheet" doc:"null until every question is answered or waived"`
+	Says      []string       `json:"says" doc:"the drafted sheet read back in words; empty without one"`
 }
 
 // Read reads a sentence. waived are the questions that are to be left unanswered, by the words that they are about, or by

@@ -62,7 +62,7 @@ func TestSentences(t *testing.T) {
 		{"Tell #tours when a collection becomes late and has more than 500 litres.",
 			`{"source":"tours/collections","when":{"became":"late","field":"status"}} | {"all":[{"above":500,"field":"litres"}]} | otherwise→square/#tours | null`, ""},
 		{"tell #tours when a collection is late; litres over 2000 to #board; the rest to #lab",
-			`{"source":"tours/collections","when":{"became":"late","field":"status"}} | null | first Litres above 2000→square/#board otherwise→square/#lab | null`, ""},
+			`{"source":"tours/collections","when":{"became":"late","field":"status"}} | null | first Litres above 2000→square/#tours Litres above 2000→square/#board otherwise→square/#tours otherwise→square/#lab | null`, ""},
 		{"tell #board if an order is past due, only once",
 			`{"source":"counter/orders","when":{"became":"Past due","field":"status"}} | null | otherwise→square/#board | {"repeat":{"key":"${record.number}","within":"1d"}}`, ""},
 		{"tell #tours 2 hours before due when a collection is planned",
@@ -94,6 +94,25 @@ func TestSentences(t *testing.T) {
 			`{"schedule":{"cron":"30 16 * * 1,4"}} | null | first Over 10 a day→square/#board otherwise→square/#tours | null | collections {"source":"tours/collections","take":"all","where":{"all":[{"field":"status","is":"late"}]}}`, ""},
 		{"tell #lab every second Tuesday at 3 pm the pending samples",
 			`{"schedule":{"rule":"FREQ=WEEKLY;INTERVAL=2;BYDAY=TU","start":"2026-12-01T15:00"}} | null | otherwise→square/#lab | null | samples {"source":"lab/samples","take":"all","where":{"all":[{"field":"verdict","is":"pending"}]}}`, ""},
+		// Words that deny, except or join are read, or asked about: they are never passed over.
+		{"tell #tours when a collection is late with no more than 1,500 litres", `{"source":"tours/collections","when":{"became":"late","field":"status"}} | {"all":[{"at_most":1500,"field":"litres"}]} | otherwise→square/#tours | null`, ""},
+		{"over 50000 to #board and #lab the rest when an order is disputed", `{"source":"counter/orders","when":{"became":"disputed","field":"status"}} | null | first Amount above 50000→square/#board otherwise→square/#lab | null`, ""},
+		{"tell #tours when a collection is late and in the Upper valley; the rest to #lab", `{"source":"tours/collections","when":{"became":"late","field":"status"}} | null | first Valley is Upper→square/#tours otherwise→square/#lab | null`, ""},
+		{"tell #tours when a collection is refused, otherwise #lab", "null", ": []"},
+		{"tell #tours when a collection is late except in the Mill valley and has over 500 litres", "null", "Mill valley and has over 500 litres: []"},
+		{"tell #tours when a collection is overdue by 3 days", `{"due":{"field":"due","offset":"3d"},"source":"tours/collections"} | {"all":[{"field":"status","is_not":"collected"}]} | otherwise→square/#tours | null`, ""},
+		{"tell #tours half an hour before a collection is due", `{"due":{"field":"due","offset":"-30m"},"source":"tours/collections"} | null | otherwise→square/#tours | null`, ""},
+		{"tell #tours when a collection is due within an hour", `{"due":{"field":"due","offset":"-1h"},"source":"tours/collections"} | null | otherwise→square/#tours | null`, ""},
+		{"tell #lab when a sample is no longer blocked", `{"source":"lab/samples","when":{"all":[{"field":"verdict","was":"blocked"},{"field":"verdict","is_not":"blocked"}]}} | null | otherwise→square/#lab | null`, ""},
+		{"tell #lab when a sample stays blocked for 2 hours", `{"lasts":{"for":"2h","that":{"field":"verdict","is":"blocked"}},"source":"lab/samples"} | null | otherwise→square/#lab | null`, ""},
+		{"tell #board a list each morning of the late collections", `{"schedule":{"cron":"0 7 * * 0,1,2,3,4,5,6"}} | null | otherwise→square/#board | null | collections {"source":"tours/collections","take":"all","where":{"all":[{"field":"status","is":"late"}]}}`, ""},
+		{"tell #tours on working days when a collection is late", "null", "on working days: [in office hours every working day at 7]"},
+		{"tell #board when an order is over 5.000", "null", "5.000: [5000 5]"},
+		{"tell #board when an order is over 5k", "null", "5k: [5000 5]"},
+		{"tell #board when an order is over 5'000", "null", "5'000: [5000]"},
+		{"never tell #tours when a collection is late", "null", "never: []"},
+		{"tell #tours about late and refused collections", "null", "late and refused: [late or refused]"},
+		{"tell #lab when a sampel is blocked", "null", "sampel: [sample collection invoice order price]"},
 		{"tell #lab when it rains", "null", ": [collection invoice order price sample]"},
 		{"", "null", ": [collection invoice order price sample]"},
 	} {
@@ -268,6 +287,7 @@ func FuzzRead(f *testing.F) {
 	f.Add("mail the buyer when an invoice is past due every second monday at 25:99; over 3 invoices a day to #lab")
 	f.Add("mail the buyer, vera, a@b.example and text +43 664 1234567 with the price list attached when a price is past due")
 	f.Add("every monday mail vera@lindental.example the prices attach the collections; text its visitor the rest")
+	f.Add("#lAB over 0 sAmple A dAY")
 	f.Fuzz(func(t *testing.T, text string) {
 		compiles(t, Read(text, world()))
 		w := reaching(t)
@@ -303,4 +323,26 @@ func TestWaivedQuestions(t *testing.T) {
 	r = Read("when a sample is blocked", world(), "Whom should it tell?")
 	require.Len(t, r.Questions, 1, "somebody has to be told")
 	assert.Nil(t, r.Sheet)
+}
+
+// A draft is read back in words made from the sheet: what was denied or excepted shows there.
+func TestReadBack(t *testing.T) {
+	for text, want := range map[string][]string{
+		"tell #tours when a collection is late, but not in the Upper valley": {
+			"It begins when a record of collections is new or changes and Status has just become late.", "Only where Valley is not Upper.", "#tours is told."},
+		"tell #tours when a collection is late or refused; between 500 and 1000 litres to #board; the rest to #lab": {
+			"It begins when a record of collections is new or changes and Status has just become late or Status has just become refused.",
+			"Where Litres is between 500 and 1000, #tours and #board are told.", "Of all the others, #tours and #lab are told."},
+		"tell #board every weekday at 7 the orders that are disputed": {
+			"It begins at set times: on Monday to Friday at 07:00.", "The list is of all orders where Status is disputed.", "#board is told."},
+		"tell #tours 2 hours before due when a collection is planned, only once": {
+			`It begins 2h before "Due" of a record of collections comes.`, "Only where Status is planned.", "#tours is told.", "It is told once of the same record within 1d."},
+		"ask #board before telling #tours when a collection is late; tell Vera Lindt if nobody takes it within 10 minutes": {
+			"It begins when a record of collections is new or changes and Status has just become late.", "First #board is asked; it goes on once that is approved.",
+			"Where it was approved, #tours is told.", "Where nobody takes it within 10m, Vera Lindt is told."},
+	} {
+		r := Read(text, reaching(t))
+		assert.Empty(t, r.Questions, text)
+		assert.Equal(t, want, r.Says, text)
+	}
 }

@@ -49,10 +49,10 @@ func (r *reader) due(from, to int) {
 				continue
 			}
 			if p == "past" {
-				if field, w := r.timeField(i+1, to); field != "" {
+				if field, skip, w := r.timeField(i+1, to); field != "" {
 					r.draft.due = &dueAt{field, r.passed(field)}
 					r.mark(i, i+1, AsTime, "when "+field+" has passed")
-					r.mark(i+1, i+1+w, AsField, field)
+					r.mark(i+1+skip, i+1+skip+w, AsField, field)
 				}
 				continue
 			}
@@ -67,6 +67,7 @@ func (r *reader) due(from, to int) {
 			r.draft.due = &dueAt{field, offset}
 			r.mark(i, i+n, AsTime, "when "+field+" has come")
 			if p != "due" {
+				r.draft.overdue = true
 				r.mark(i, i+n, AsTime, "when "+field+" has passed")
 			}
 		}
@@ -150,6 +151,12 @@ func (r *reader) schedule(from, to int) {
 		if len(s.days) == 0 || r.tokens[i].low == "on" && s.weeks == 1 && !strings.HasSuffix(r.tokens[at-1].low, "s") {
 			continue
 		}
+		if r.tokens[i].low == "on" && r.happens(from, to) {
+			about := r.text(i, at)
+			r.mark(i, at, AsTime, s.words())
+			r.doubts = append(r.doubts, Doubt{About: about, Ask: fmt.Sprintf("Is it told as it happens, and held outside of %q, or as a list at a set time?", about), Choices: []string{"in office hours", "every " + strings.TrimSuffix(strings.TrimPrefix(about, "on "), "s") + " at 7"}})
+			return
+		}
 		if at < to && r.free(at, at+1) && (r.tokens[at].low == "morning" || r.tokens[at].low == "mornings") {
 			at++
 		}
@@ -158,6 +165,16 @@ func (r *reader) schedule(from, to int) {
 		r.clock(at, to)
 		return
 	}
+}
+
+// happens tells whether a clause says what starts it, so that a day in it is no rhythm.
+func (r *reader) happens(from, to int) bool {
+	for i := from; i < to; i++ {
+		if r.tokens[i].as == "" && contains([]string{"when", "whenever", "if", "once"}, r.tokens[i].low) {
+			return true
+		}
+	}
+	return false
 }
 
 // clock reads "at 7", "at 07:30", "at 7 pm".

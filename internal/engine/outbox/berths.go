@@ -1,6 +1,7 @@
 package outbox
 
 import (
+	"slices"
 	"sync"
 	"time"
 )
@@ -46,12 +47,9 @@ func (b *berths) enter(connection, place string, now time.Time) (ok bool) {
 		return false
 	}
 	if s.busy >= s.most(now) {
-		for _, q := range s.queue {
-			if q == place {
-				return false
-			}
+		if !slices.Contains(s.queue, place) {
+			s.queue = append(s.queue, place)
 		}
-		s.queue = append(s.queue, place)
 		return false
 	}
 	s.busy++

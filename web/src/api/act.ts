@@ -31,3 +31,9 @@ export function useMayEdit(): boolean {
   const me = useMe();
   return me.data !== undefined && me.data !== null && me.data.role !== 'viewer';
 }
+
+/** Whether the person who is signed in may change the people book: who is told what by name depends on it. */
+export function useMayKeepBook(): boolean {
+  const me = useMe().data;
+  return me?.role === 'administrator' || me?.keeps_book === true;
+}

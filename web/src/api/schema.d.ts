@@ -3577,6 +3577,8 @@ export interface components {
         };
         Reading: {
             questions: components["schemas"]["Doubt"][] | null;
+            /** @description the drafted sheet read back in words; empty without one */
+            says: string[] | null;
             /** @description null until every question is answered or waived */
             sheet: {
                 [key: string]: unknown;

@@ -29,6 +29,14 @@ export function Arrival() {
           {a.by && `, by ${a.by}`}
         </p>
       </div>
+      {(a.through ?? []).length > 0 && (
+        <p className={a.stopped ? 'bad' : 'brass'}>
+          {a.stopped
+            ? '✕ It went round in a circle, so nothing is told of it: '
+            : '△ Dorfbote caused it itself: '}
+          it came through {(a.through ?? []).join(', then ')}.
+        </p>
+      )}
       <div className="halves">
         <section>
           <h2>Record</h2>
@@ -71,7 +79,9 @@ export function Arrival() {
                   </td>
                   <td>{p.destination}</td>
                   <td>
-                    <Link to={`/outbox?post=${p.id}`}>{p.title || p.plain}</Link>
+                    <Link to={`/outbox?post=${p.id}`}>
+                      {p.private ? 'for one person only' : p.title || p.plain}
+                    </Link>
                     {p.link && (
                       <>
                         {' · '}

@@ -91,6 +91,16 @@ function Read({ reading, answer, waive, waived, ask }: ReadProps) {
           </li>
         ))}
       </ol>
+      {(reading.says ?? []).length > 0 && (
+        <section className="readback" aria-label="What the drafted sheet does">
+          <h3>What this does</h3>
+          <ol>
+            {(reading.says ?? []).map((s) => (
+              <li key={s}>{s}</li>
+            ))}
+          </ol>
+        </section>
+      )}
       {(reading.questions ?? []).map((q) => (
         <p key={q.ask} className="question">
           <span className="brass">△ {q.ask}</span>{' '}

@@ -1,6 +1,7 @@
-import { App, Button } from 'antd';
+import { App, Button, Popconfirm } from 'antd';
 import { Link } from 'react-router';
-import { type PostItem } from '../../api/client';
+import { useAct } from '../../api/act';
+import { api, answerOf, type PostItem } from '../../api/client';
 import { usePost, useShares } from '../../api/queries';
 import { Attempts } from '../../parts/Attempts';
 import { MessageView } from '../../parts/MessageView';
@@ -27,7 +28,7 @@ const reports: Record<string, string> = {
 
 /** One post; opened, with what went out and what came back. */
 export function PostRow({ p, editor, chosen, choose, open, toggle }: Props) {
-  const name = p.title || p.plain;
+  const name = p.private ? 'for one person only' : p.title || p.plain;
   return (
     <>
       <tr className={open ? 'is-open' : ''} data-post={p.id}>
@@ -109,6 +110,32 @@ function Reached({ p }: { p: PostItem }) {
   );
 }
 
+/** Whether a message has links or buttons that act on their own, which can be ended. */
+const leads = (doc: PostItem['doc']) =>
+  (doc?.buttons ?? []).length > 0 || (doc?.links ?? []).some((l) => l.share);
+
+/** Ends all that the links and buttons of a post lead to, where they came into the wrong hands. */
+function EndLinks({ id }: { id: number }) {
+  const { message } = App.useApp();
+  const end = useAct(
+    () => answerOf(api.DELETE('/api/posts/{id}/links', { params: { path: { id } } })),
+    ['shares', 'posts', 'audit'],
+    () => void message.success('Its links and buttons do nothing any more.'),
+  );
+  return (
+    <Popconfirm
+      title="End its links and buttons for good? Whoever has them can do nothing with them any more."
+      okText="End them"
+      cancelText="Leave them"
+      onConfirm={() => end.mutate(undefined)}
+    >
+      <Button size="small" loading={end.isPending}>
+        End its links
+      </Button>
+    </Popconfirm>
+  );
+}
+
 function Opened({ p, editor }: { p: PostItem; editor: boolean }) {
   const post = usePost(p.id);
   const act = useActOnPosts();
@@ -129,6 +156,9 @@ function Opened({ p, editor }: { p: PostItem; editor: boolean }) {
     <div className="opened-post">
       <div>
         <Reached p={d.post} />
+        {d.post.private && (
+          <p className="muted small">What it says is for one person only, so that it is not shown here.</p>
+        )}
         {(d.post.doc?.links ?? []).some((l) => l.share) && <Shares p={d.post} editor={editor} />}
         {d.post.doc && <MessageView doc={{ ...d.post.doc, attach: null }} />}
         {(d.post.doc?.attach ?? []).map((f, n) => (
@@ -158,6 +188,7 @@ function Opened({ p, editor }: { p: PostItem; editor: boolean }) {
                 Make anew
               </Button>
             )}
+            {p.state === 'sent' && leads(d.post.doc) && <EndLinks id={p.id} />}
             {(actsOn[p.state] ?? []).map((a) => (
               <Button
                 key={a}

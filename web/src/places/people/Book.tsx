@@ -2,7 +2,7 @@ import './people.css';
 import { useInfiniteQuery } from '@tanstack/react-query';
 import { App, Button, Input, Select } from 'antd';
 import { useState } from 'react';
-import { useAct, useMayEdit } from '../../api/act';
+import { useAct, useMayKeepBook } from '../../api/act';
 import { api, answerOf, type Schemas } from '../../api/client';
 import { More } from '../../parts/More';
 import { RemoveButton } from '../../parts/RemoveButton';
@@ -14,7 +14,7 @@ type Person = Schemas['BookItem'];
 
 /** The people book: who is who, and where each is reached. */
 export function Book() {
-  const mayEdit = useMayEdit();
+  const mayEdit = useMayKeepBook();
   const [q, setQ] = useState('');
   const [editing, setEditing] = useState<string>();
   const list = useInfiniteQuery({
@@ -36,7 +36,10 @@ export function Book() {
     <main className="place" id="place">
       <div className="place-head">
         <h1>People book</h1>
-        <p className="lead">Whom sheets can name: each person with an address on each connection.</p>
+        <p className="lead">
+          Whom sheets can name: each person with an address on each connection.
+          {!mayEdit && ' Administrators change it, and whoever they let keep it.'}
+        </p>
       </div>
       <section className="band">
         <h2 className="band-label">Persons</h2>

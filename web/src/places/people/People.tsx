@@ -1,6 +1,6 @@
 import './people.css';
 import { useAct } from '../../api/act';
-import { App, Button, Select } from 'antd';
+import { App, Button, Checkbox, Select } from 'antd';
 import { api, answerOf, type Schemas } from '../../api/client';
 import { useMe, usePeople, useTeams } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
@@ -30,7 +30,7 @@ export function People() {
       <h1>People</h1>
       <p className="lead">
         Administrators may do everything. Editors change workflows that belong to one of their teams or to
-        none, and connections. Viewers look.
+        none, and connections; the people book only where they keep it. Viewers look.
       </p>
       <section className="band">
         <h2 className="band-label">People</h2>
@@ -99,18 +99,30 @@ function PersonRow({ p, admin, own, teams }: RowProps) {
       <td>{p.email}</td>
       <td>
         {admin && !p.gone ? (
-          <Select
-            size="small"
-            aria-label={`Role of ${p.name}`}
-            className="role-select"
-            value={p.role}
-            options={roles}
-            onChange={(role) => change.mutate({ role })}
-          />
+          <div className="inline">
+            <Select
+              size="small"
+              aria-label={`Role of ${p.name}`}
+              className="role-select"
+              value={p.role}
+              options={roles}
+              onChange={(role) => change.mutate({ role })}
+            />
+            {p.role === 'editor' && (
+              <Checkbox
+                className="small"
+                checked={p.keeps_book}
+                aria-label={`${p.name} keeps the people book`}
+                onChange={(e) => change.mutate({ keeps_book: e.target.checked })}
+              >
+                keeps the people book
+              </Checkbox>
+            )}
+          </div>
         ) : p.gone ? (
           <span className="muted">gone</span>
         ) : (
-          p.role
+          `${p.role}${p.role === 'editor' && p.keeps_book ? ', keeps the people book' : ''}`
         )}
       </td>
       <td>
