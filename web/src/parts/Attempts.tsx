@@ -73,7 +73,9 @@ function Attempt({ a, n }: { a: AttemptItem; n: number }) {
         </div>
         <div>
           <h3>As answered</h3>
-          <p className="small mono">{a.open ? 'still waiting' : a.status > 0 ? `HTTP ${a.status}` : 'no answer came'}</p>
+          <p className="small mono">
+            {a.open ? 'still waiting' : a.status > 0 ? `HTTP ${a.status}` : 'no answer came'}
+          </p>
           <pre tabIndex={0} aria-label="Answer as received">
             {pretty(a.answer) || '(nothing)'}
           </pre>

@@ -13,7 +13,8 @@ const person = (id: string, name: string, more = {}) => ({
 
 function book(role = 'editor', source = '') {
   return served(({ method, path, body }) => {
-    if (path === '/api/me') return { body: { id: 1, name: 'Marit', role, keeps_book: role === 'editor', teams: [] } };
+    if (path === '/api/me')
+      return { body: { id: 1, name: 'Marit', role, keeps_book: role === 'editor', teams: [] } };
     if (path === '/api/people-book/look' || path === '/api/people-book/import')
       return (body as { text: string }).text.startsWith('id')
         ? {
