@@ -83,6 +83,7 @@ func (r *reader) ask(out *Reading) {
 	if rest := r.draft.rest; len(out.Questions) == 0 && len(rest) > 0 && len(r.draft.rows) == 0 && len(r.draft.tell) > 0 && (len(r.draft.keep) == 0 || r.draft.every != nil) {
 		put(Doubt{Ask: "Of what is it the rest? Nothing says which of the records " + strings.Join(r.titles(r.draft.tell), " and ") + " hears of, and which " + strings.Join(r.titles(rest), " and ") + ". Say each in a sentence of its own."})
 	}
+	r.askBecomes(put)
 	if r.draft.every != nil && len(r.draft.theirs) > 0 {
 		var persons []string
 		for _, p := range r.world.People.All() {
@@ -98,6 +99,31 @@ func (r *reader) ask(out *Reading) {
 	}
 	if r.draft.every != nil && slices.ContainsFunc(r.draft.rows, func(row route) bool { return row.many == 0 }) {
 		put(Doubt{Ask: "At set times everybody gets the whole list. Is the condition of the other channels left out?", Waives: true})
+	}
+}
+
+// askBecomes asks whether "late collections" are told of when they become late, or at each change while they are: the one tells once,
+// the other many times.
+func (r *reader) askBecomes(put func(Doubt)) {
+	d := &r.draft
+	if d.every != nil || d.due != nil || d.lasts != "" || d.created || d.changes || len(d.becomes) > 0 || d.pace != nil {
+		return
+	}
+	for i := 0; i+1 < len(r.tokens); i++ {
+		if r.tokens[i].as != AsValue || r.tokens[i+1].as != AsSource || contains(deny, r.tokens[max(i-1, 0)].low) {
+			continue
+		}
+		from := i
+		for from > 0 && r.tokens[from-1].as == AsValue && r.tokens[from-1].means == r.tokens[i].means {
+			from--
+		}
+		state, of, about := r.text(from, i+1), r.text(i+1, i+2), r.text(from, i+2)
+		verb := " that become "
+		if singular(r.tokens[i+1].low) == r.tokens[i+1].low {
+			verb = " that becomes "
+		}
+		put(Doubt{About: about, Ask: fmt.Sprintf("Is it told once, when one becomes %s, or at each change while it is %s?", state, state), Choices: []string{of + verb + state, about + " at each change"}})
+		return
 	}
 }
 

@@ -27,6 +27,7 @@ type draft struct {
 	attach  *KnownSource // its records go with the message as a table
 	asks    []string     // who is asked first
 	unless  []unless     // who is told where nobody takes it in time
+	changes bool         // it says itself that each change is meant
 	overdue bool         // what is done already is not overdue
 }
 
@@ -257,6 +258,9 @@ func (r *reader) times(from, to int) {
 	}
 	if r.says(from, to, "at once", "immediately", "right away", "straight away", "urgently", "as urgent", "urgent") {
 		r.draft.urgent = true
+	}
+	if r.says(from, to, "at each change", "at every change", "each time it changes", "every time it changes", "whenever it changes") {
+		r.draft.changes = true
 	}
 	if r.listWord(from, to) && r.says(from, to, "every morning", "each morning", "in the morning", "every day", "each day", "daily", "once a day") {
 		r.draft.every = &schedule{days: append([]time.Weekday{time.Sunday}, append(slices.Clone(weekdays), time.Saturday)...), weeks: 1, at: "07:00"}
