@@ -30,9 +30,19 @@ func (s *Store) NoteHealth(ctx context.Context, connection string, failure error
 	return db.Exec("UPDATE connections SET failing_since = coalesce(failing_since, now()), last_error = ? WHERE id = ?", failure.Error(), connection).Error
 }
 
-// Health gives a connection's health by the hour, as far as it is kept.
+// Health gives a connection's health by the hour, as far as it is kept: how asking went, and what was posted there in the last two weeks.
 func (s *Store) Health(ctx context.Context, connection string) ([]HealthHour, error) {
 	out := []HealthHour{}
-	err := s.DB.WithContext(ctx).Raw("SELECT hour, ok, failed FROM health WHERE connection = ? ORDER BY hour", connection).Scan(&out).Error
+	err := s.DB.WithContext(ctx).Raw(`SELECT hour, sum(ok) AS ok, sum(failed) AS failed FROM (
+			SELECT hour, ok, failed FROM health WHERE connection = ?
+			UNION ALL SELECT hour, n, 0 FROM hours WHERE what = 'posts' AND starts_with(name, ?) AND hour > now() - interval '14 days'
+		) t GROUP BY hour ORDER BY hour`, connection, connection+"/").Scan(&out).Error
 	return out, err
+}
+
+// LastPosted is the hour in which something was last posted to a connection; nil where nothing has been.
+func (s *Store) LastPosted(ctx context.Context, connection string) (*time.Time, error) {
+	var last struct{ At *time.Time }
+	err := s.DB.WithContext(ctx).Raw("SELECT max(hour) AS at FROM hours WHERE what = 'posts' AND starts_with(name, ?)", connection+"/").Scan(&last).Error
+	return last.At, err
 }

@@ -85,6 +85,12 @@ func asYAML(src []byte, err error) *unread {
 		}
 		return u
 	}
+	if m[2] == "control characters are not allowed" { // which the reader says of the whole
+		at := bytes.IndexFunc(src, isControl)
+		r, _ := utf8.DecodeRune(src[max(at, 0):])
+		u.at, u.words = placeOf(src, at), fmt.Sprintf("this is not YAML: the control character U+%04X is not allowed; write it as \\x%02X between double quotes, or take it out", r, r)
+		return u
+	}
 	read := yaml.NewDecoder(bytes.NewReader(src))
 	for read.Decode(new(yaml.Node)) == nil {
 		continue // sheets before the broken one
@@ -99,6 +105,11 @@ func asYAML(src []byte, err error) *unread {
 		u.at.Line = n
 	}
 	return u
+}
+
+// isControl tells whether YAML allows no such character as it is (YAML 1.2.2, 5.1).
+func isControl(r rune) bool {
+	return r < ' ' && r != '\t' && r != '\n' && r != '\r' || r == 0x7f || r > 0x7f && r < 0xa0 && r != 0x85 || r == 0xfffe || r == 0xffff
 }
 
 // markOf is a place that the reader has noted of its error. It keeps that to itself, so it is read out of it; another

@@ -18,11 +18,12 @@ func TestUnreadableTextsAreToldAtTheirPlace(t *testing.T) {
 		"a: \"x\nb: 2\n":            "1:4: this is not YAML: found unexpected end of stream",
 		"ä: 1\nb: *nowhere\n":       "2:4: this is not YAML: unknown anchor 'nowhere' referenced",
 		"{\"a\": 1,\n \"ä\": {\"b\": 2 \"c\": 3}}\n": "2:15: this is not JSON: invalid character '\"' after object key:value pair",
-		"a: 1\nb\nc: 2\n":                 "2:1: this is not YAML: could not find expected ':'",
-		"a: 1\nb: [1}\n":                  "2:6: this is not YAML: did not find expected ',' or ']'",
-		"{\"a\": 1,\n":                    "2:1: this is not JSON: unexpected end of JSON input",
-		"[1, 2":                           "1:6: this is not JSON: unexpected end of JSON input",
-		"dorfbote: 1\n---\ndorfbote: 1\n": "2:1: a second sheet begins here; a text holds one",
+		"ä: 1\nb: \"ü\x01\"\n":                       "2:6: this is not YAML: the control character U+0001 is not allowed; write it as \\x01 between double quotes, or take it out",
+		"a: 1\nb\nc: 2\n":                            "2:1: this is not YAML: could not find expected ':'",
+		"a: 1\nb: [1}\n":                             "2:6: this is not YAML: did not find expected ',' or ']'",
+		"{\"a\": 1,\n":                               "2:1: this is not JSON: unexpected end of JSON input",
+		"[1, 2":                                      "1:6: this is not JSON: unexpected end of JSON input",
+		"dorfbote: 1\n---\ndorfbote: 1\n":            "2:1: a second sheet begins here; a text holds one",
 	} {
 		_, problems := Read([]byte(src))
 		require.NotEmpty(t, problems.Problems, src)

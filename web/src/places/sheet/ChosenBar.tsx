@@ -8,6 +8,8 @@ import { Sample } from './Sample';
 import type { Stale } from './useProof';
 
 interface Props {
+  /** Whether it is known what has come in: until the first proof is there, it is not. */
+  known: boolean;
   arrival: ArrivalDetail | undefined;
   proof: ProofLines | undefined;
   marks: TrailMark[];
@@ -18,7 +20,7 @@ interface Props {
 }
 
 /** Which arrival the proof is about, and what becomes of it; steps through the trail. */
-export function ChosenBar({ arrival, proof, marks, choose, source, stale }: Props) {
+export function ChosenBar({ known, arrival, proof, marks, choose, source, stale }: Props) {
   const at = marks.findIndex((m) => m.seq === arrival?.seq);
   const step = (by: number, told: boolean) => {
     for (let i = at + by; i >= 0 && i < marks.length; i += by) {
@@ -47,6 +49,7 @@ export function ChosenBar({ arrival, proof, marks, choose, source, stale }: Prop
     window.addEventListener('keydown', onKey);
     return () => window.removeEventListener('keydown', onKey);
   });
+  if (!known && !arrival) return <p className="chosen muted">Looking for what has come in …</p>;
   if (!arrival)
     return (
       <p className="chosen muted">

@@ -221,6 +221,7 @@ function Editor({ id }: { id: number }) {
       />
       <Worth workflow={work.loaded.data.id} />
       <ChosenBar
+        known={body !== undefined}
         arrival={body?.arrival ?? undefined}
         proof={body?.proof ?? undefined}
         marks={body?.trail ?? noMarks}
