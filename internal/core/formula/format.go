@@ -15,7 +15,7 @@ import (
 func formatMoney(amount float64, code, locale string) string {
 	unit, err := currency.ParseISO(strings.ToUpper(strings.TrimSpace(code)))
 	if err != nil {
-		return value.NumberText(amount) + " " + code
+		return strings.TrimRight(value.NumberText(amount)+" "+code, " ") // no currency is made up where there is none
 	}
 	scale, _ := currency.Standard.Rounding(unit)
 	amount = value.Round(amount, scale)

@@ -43,6 +43,7 @@ func TestFormulas(t *testing.T) {
 		`date(record.due, "EEEE 'at' H")`:      "Friday at 6",
 		`money(1240.5, "EUR")`:                 "€1,240.50",
 		`money(-1240, "JPY")`:                  "-¥1,240",
+		`money(1240.5, record.nothing)`:        "1240.5",
 		`number(1240.456, 2)`:                  "1,240.46",
 		`percent(0.256)`:                       "25.6%",
 		`plural(1, "farm", "farms")`:           "1 farm",

@@ -52,7 +52,10 @@ describe('a text with formulas', () => {
     const money = (...others: { name: string; label: string; type: string }[]) =>
       formatsOf(amount, [text('currency'), ...others, amount])[1]!.formula;
     expect(money()).toBe('money(record.order.total, "CHF")');
-    expect(money(text('order.currency'))).toBe('money(record.order.total, or(record.order.currency, "CHF"))');
+    expect(money(text('order.currency'))).toBe('money(record.order.total, record.order.currency)');
+    expect(formatsOf({ ...amount, currency: undefined }, [amount]).map((f) => f.words)).not.toContain(
+      'with its currency',
+    );
     expect(formatsOf({ ...amount, currency: undefined }, [text('order.total_currency')])[1]!.formula).toBe(
       'money(record.order.total, record.order.total_currency)',
     );

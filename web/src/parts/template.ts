@@ -53,7 +53,10 @@ export function fieldOf<F extends Named>(formula: string, fields: F[]): F | unde
   return first?.field;
 }
 
-/** The currency of an amount, as a formula: the record's own where it has one, else what its field is known to be in. */
+/**
+ * The currency of an amount, as a formula: the record's own where it has one, else what its field is known to be in; empty where
+ * neither is known. Where a record leaves its own out, none is made up for it.
+ */
 function currencyOf(field: Named, fields: Named[]): string {
   const cut = field.name.lastIndexOf('.') + 1;
   const [within, last] = [field.name.slice(0, cut), field.name.slice(cut)];
@@ -61,9 +64,8 @@ function currencyOf(field: Named, fields: Named[]): string {
   const own = names
     .map((n) => fields.find((f) => f.name === within + n && ['text', 'choice', 'any'].includes(f.type)))
     .find(Boolean);
-  const fixed = field.currency ? JSON.stringify(field.currency) : '';
-  if (!own) return fixed || '"EUR"';
-  return fixed ? `or(record.${own.name}, ${fixed})` : `record.${own.name}`;
+  if (own) return `record.${own.name}`;
+  return field.currency ? JSON.stringify(field.currency) : '';
 }
 
 /** What a chip is called: the label of its field, and how it is formatted. */
@@ -104,12 +106,14 @@ export function formatsOf(field: Named, fields: Named[]): { words: string; formu
         { words: '1,240.50', formula: `number(${r}, 2)` },
         { words: '12 %', formula: `percent(${r})` },
       ];
-    case 'money':
+    case 'money': {
+      const currency = currencyOf(field, fields);
       return [
         plain,
-        { words: 'with its currency', formula: `money(${r}, ${currencyOf(field, fields)})` },
+        ...(currency ? [{ words: 'with its currency', formula: `money(${r}, ${currency})` }] : []),
         { words: '1,240', formula: `number(${r}, 0)` },
       ];
+    }
     case 'text':
     case 'link':
     case 'person':
