@@ -117,7 +117,7 @@ func TestSomebodyIsAskedFirst(t *testing.T) {
 	assert.Contains(t, body, "Your answer has been taken")
 	status, body = post("button=1&comment=again")
 	assert.Equal(t, 403, status)
-	assert.Contains(t, body, "was faster")
+	assert.Contains(t, body, "answered already")
 	assert.NotContains(t, body, "<b>full</b>", "a comment is text")
 	require.NoError(t, p.Go("/asked"))
 	p.sees(".asked", "Nothing is asked of you")
