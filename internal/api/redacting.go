@@ -13,11 +13,6 @@ import (
 // somebody read in a room. Only whom a link was sent to may use it.
 func redacting(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		// The practice apps are the other side: their mailbox and rooms show what whoever was told has in hand.
-		if strings.HasPrefix(r.URL.Path, "/api/practice/") {
-			next.ServeHTTP(w, r)
-			return
-		}
 		held := &heldAnswer{ResponseWriter: w}
 		next.ServeHTTP(held, r)
 		held.finish()

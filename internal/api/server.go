@@ -116,20 +116,18 @@ func New(o Options) (*Server, error) {
 	root.Group(func(r chi.Router) {
 		// Streams are not among what is compressed: each of their lines goes out at once.
 		r.Use(middleware.Compress(compressLevel, "application/json", "application/problem+json"))
-		r.Use(guard.Handler, redacting, s.NotesCaller, s.Sessions.LoadAndSave)
-		s.API = humachi.New(r, config())
-		s.routes()
-		r.Get("/api/docs", s.docs)
+		r.Use(guard.Handler, s.NotesCaller, s.Sessions.LoadAndSave)
 		r.Group(func(r chi.Router) {
-			r.Use(s.Auth.SignedIn)
-			r.Get("/api/events", s.stream)
-			if o.Practice != "" {
-				target, err := url.Parse(o.Practice)
-				if err == nil {
-					r.Handle("/api/practice/*", s.practiceProxy(target))
-				}
-			}
+			r.Use(redacting)
+			s.API = humachi.New(r, config())
+			s.routes()
+			r.Get("/api/docs", s.docs)
+			r.With(s.Auth.SignedIn).Get("/api/events", s.stream)
 		})
+		// The practice apps are the other side: their mailbox and rooms show what whoever was told has in hand, links included.
+		if target, err := url.Parse(o.Practice); err == nil && o.Practice != "" {
+			r.With(s.Auth.SignedIn).Handle("/api/practice/*", s.practiceProxy(target))
+		}
 	})
 	root.Handle("/*", s.frontend())
 	s.handler = root

@@ -39,10 +39,3 @@ func (s *Store) Health(ctx context.Context, connection string) ([]HealthHour, er
 		) t GROUP BY hour ORDER BY hour`, connection, connection+"/").Scan(&out).Error
 	return out, err
 }
-
-// LastPosted is the hour in which something was last posted to a connection; nil where nothing has been.
-func (s *Store) LastPosted(ctx context.Context, connection string) (*time.Time, error) {
-	var last struct{ At *time.Time }
-	err := s.DB.WithContext(ctx).Raw("SELECT max(hour) AS at FROM hours WHERE what = 'posts' AND starts_with(name, ?)", connection+"/").Scan(&last).Error
-	return last.At, err
-}

@@ -234,7 +234,7 @@ func (al *Alerts) answer(ctx context.Context, p *kit.Person, in *answerInput) (*
 	case !slices.Contains(it.Yours, place):
 		return nil, huma.Error403Forbidden(place + " is not yours to answer for")
 	}
-	by, err := al.Engine.Alerts.Called(ctx, &store.Person{ID: p.ID, Name: p.Name, Email: p.Email})
+	by, err := al.called(ctx, p)
 	if err != nil {
 		return nil, err
 	}

@@ -84,11 +84,16 @@ func (al *Alerts) alert(ctx context.Context, _ *kit.Person, in *alertInput) (*al
 	return out, err
 }
 
+// called is what somebody who acts is called before others.
+func (al *Alerts) called(ctx context.Context, p *kit.Person) (string, error) {
+	return al.Engine.Alerts.Called(ctx, &store.Person{ID: p.ID, Name: p.Name, Email: p.Email})
+}
+
 func (al *Alerts) claim(ctx context.Context, p *kit.Person, in *alertInput) (*alertOutput, error) {
 	if _, err := al.Store.Verdict(ctx, in.Arrival, in.Workflow); err != nil {
 		return nil, err
 	}
-	by, err := al.Engine.Alerts.Called(ctx, &store.Person{ID: p.ID, Name: p.Name, Email: p.Email})
+	by, err := al.called(ctx, p)
 	if err != nil {
 		return nil, err
 	}

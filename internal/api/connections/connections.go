@@ -180,11 +180,6 @@ func (s *Connections) connectionItem(ctx context.Context, c *store.Connection) (
 	}
 	if k := kinds.Named(c.Kind); k != nil && k.Sends != nil {
 		it.Sends = sendsOf(k)
-		if it.LastOK == nil {
-			if it.LastOK, err = s.Store.LastPosted(ctx, c.ID); err != nil {
-				return it, err
-			}
-		}
 		all := maps.Clone(it.Settings)
 		maps.Copy(all, secrets)
 		if it.Sends.Can = k.Can(all); k.Mute != nil {

@@ -250,7 +250,7 @@ func (s *People) removePerson(ctx context.Context, who *kit.Person, in *personID
 	}
 	err = s.Store.RemovePerson(ctx, in.ID)
 	s.bookChanged(ctx)
-	if was := before.Find(in.ID); err == nil && was != nil {
+	if was := before.ByID(in.ID); err == nil && was != nil {
 		s.tellPersons(ctx, who, before, nil, []people.Person{*was})
 	}
 	return nil, err
@@ -272,15 +272,12 @@ func (s *People) tellPersons(ctx context.Context, who *kit.Person, before *peopl
 		}
 	}
 	for i := range now {
-		was := before.Find(now[i].ID)
-		if was != nil && value.Fold(was.ID) == value.Fold(now[i].ID) && people.WriteCSV([]*people.Person{was}) == people.WriteCSV([]*people.Person{&now[i]}) {
-			continue
-		}
-		if was != nil { // whoever was reached there until now hears of it
+		switch was := before.ByID(now[i].ID); {
+		case was == nil:
+			tell(&now[i], "You were entered")
+		case !was.Same(&now[i]): // whoever was reached there until now hears of it
 			tell(was, "Your entry and its addresses were changed")
-			continue
 		}
-		tell(&now[i], "You were entered")
 	}
 	for i := range gone {
 		tell(&gone[i], "Your entry was taken out")
@@ -302,9 +299,8 @@ func (s *People) imported(ctx context.Context, who *kit.Person, before *people.B
 	for i := range rows {
 		p := rows[i].Person()
 		kept[value.Fold(p.ID)] = true
-		old := before.Find(p.ID)
-		if old != nil && value.Fold(old.ID) == value.Fold(p.ID) {
-			if people.WriteCSV([]*people.Person{old}) == people.WriteCSV([]*people.Person{&p}) {
+		if old := before.ByID(p.ID); old != nil {
+			if old.Same(&p) {
 				continue
 			}
 			was[p.ID] = old

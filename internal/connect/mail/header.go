@@ -5,21 +5,12 @@ import (
 	"strings"
 	"unicode"
 	"unicode/utf8"
+
+	"dorfbote/internal/core/message"
 )
 
-// visible takes out of a text what no header may hold, and what turns the order of what is read around: control characters, and those
-// of the Unicode bidirectional algorithm that embed, override and isolate.
-func visible(s string) string {
-	return strings.Join(strings.Fields(strings.Map(func(r rune) rune {
-		switch {
-		case r == '\t' || r == '\n' || r == '\r':
-			return ' '
-		case unicode.IsControl(r), r >= 0x202A && r <= 0x202E, r >= 0x2066 && r <= 0x2069, r == 0x200E, r == 0x200F, r == 0x061C:
-			return -1
-		}
-		return r
-	}, strings.ToValidUTF8(s, "\uFFFD"))), " ")
-}
+// visible is a text as a header may hold it: on one line, in UTF-8, without what turns the order of what is read around.
+func visible(s string) string { return message.OneLine(strings.ToValidUTF8(s, "\uFFFD")) }
 
 // longestWord is how many bytes of text one encoded word holds: with what stands around it, it has at most 75 characters (RFC 2047, 2).
 const longestWord = 42

@@ -10,7 +10,6 @@ import (
 	"unicode/utf8"
 
 	"github.com/expr-lang/expr"
-	"github.com/nyaruka/phonenumbers"
 	"github.com/rivo/uniseg"
 	"golang.org/x/text/number"
 	"golang.org/x/text/unicode/norm"
@@ -154,14 +153,15 @@ func functions(w *Words) []expr.Option {
 			return Shorten(Show(p[0], ws), int(n)), nil
 		}),
 		pass("phone", 2, 2, func(p params) (any, error) {
-			num, err := phonenumbers.Parse(Show(p[0], ws), Show(p[1], ws))
-			if err == nil && phonenumbers.IsPossibleNumber(num) && (!phonenumbers.IsValidNumber(num) || strings.ContainsFunc(Show(p[0], ws), unicode.IsLetter)) {
-				return nil, fmt.Errorf("%q is not a valid telephone number in %s; check its digits", Show(p[0], ws), Show(p[1], ws))
+			text, region := Show(p[0], ws), Show(p[1], ws)
+			e164, err := value.Phone(text, region)
+			if errors.Is(err, value.ErrNoPhone) {
+				return nil, fmt.Errorf("%q %w in %s", text, err, region)
 			}
-			if err != nil || !phonenumbers.IsPossibleNumber(num) {
-				return nil, fmt.Errorf("%q is not a possible telephone number in %s", Show(p[0], ws), Show(p[1], ws))
+			if err != nil {
+				return nil, fmt.Errorf("%q %w", text, err)
 			}
-			return phonenumbers.Format(num, phonenumbers.E164), nil
+			return e164, nil
 		}),
 		pass("mask", 1, 1, func(p params) (any, error) { return mask(Show(p[0], ws)), nil }),
 		pass("slug", 1, 1, func(p params) (any, error) { return Slug(Show(p[0], ws)), nil }),

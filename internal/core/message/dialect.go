@@ -52,9 +52,9 @@ func Render(d *Document, to Dialect) Rendered {
 		r.Lost = d.flattened()
 		r.Text = cut(d.allPlain(), plainLimit, &r, "characters")
 	case Mail:
-		r.Subject = cut(joined(d.Title), subjectLimit, &r, "characters of its subject")
+		r.Subject = cut(OneLine(d.Title), subjectLimit, &r, "characters of its subject")
 		if r.Subject == "" {
-			r.Subject = cut(joined(d.Plain()), 80, &Rendered{}, "")
+			r.Subject = cut(OneLine(d.Plain()), 80, &Rendered{}, "")
 		}
 		r.Text, r.HTML = d.allPlain(), d.html()
 	case Short:
@@ -165,8 +165,8 @@ func mapInlines(blocks []Block, to func(Inline) []Inline) []Block {
 	return out
 }
 
-// joined is a text on one line, without what no line shows: control characters, and those that turn the order of what is read around.
-func joined(s string) string {
+// OneLine is a text on one line, without what no line shows: control characters, and those that turn the order of what is read around.
+func OneLine(s string) string {
 	return strings.Join(strings.Fields(strings.Map(func(r rune) rune {
 		switch {
 		case unicode.IsSpace(r):
@@ -226,13 +226,13 @@ func (d *Document) short(r *Rendered) {
 	r.Lost = d.flattened()
 	var words []string
 	for _, s := range []string{d.Title, d.Plain()} {
-		if s = joined(s); s != "" {
+		if s = OneLine(s); s != "" {
 			words = append(words, s)
 		}
 	}
 	text := strings.ReplaceAll(strings.Join(words, ": "), "• ", "- ") // which a phone counts as one of the 160
 	for _, f := range d.Facts {
-		text += ". " + joined(f.Label+" "+f.Value)
+		text += ". " + OneLine(f.Label+" "+f.Value)
 	}
 	link := ""
 	if d.Link != nil && d.Link.To != "" {

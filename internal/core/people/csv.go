@@ -107,6 +107,9 @@ func personOf(head, row []string) (p Person, empty bool) {
 	return p, empty
 }
 
+// Same tells whether another entry says the same of a person.
+func (p *Person) Same(q *Person) bool { return WriteCSV([]*Person{p}) == WriteCSV([]*Person{q}) }
+
 // WriteCSV writes a people book as [ReadCSV] reads it, with a column for every connection on which somebody has an address, in
 // the order of their names.
 func WriteCSV(list []*Person) string {

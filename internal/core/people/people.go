@@ -123,6 +123,14 @@ func (b *Book) All() []*Person {
 	return slices.Clone(b.list)
 }
 
+// ByID finds a person by the id alone; nil where nobody has it.
+func (b *Book) ByID(id string) *Person {
+	if b == nil {
+		return nil
+	}
+	return b.byID[value.Fold(id)]
+}
+
 // Find finds a person by the id, else by an address that is written with an @, else by the name, each compared as text is. What
 // names nobody, or several, gives nil.
 func (b *Book) Find(who string) *Person {

@@ -7,9 +7,6 @@ import (
 	"net/mail"
 	"slices"
 	"strings"
-	"unicode"
-
-	"github.com/nyaruka/phonenumbers"
 
 	"dorfbote/internal/core/people"
 	"dorfbote/internal/core/value"
@@ -136,17 +133,17 @@ func mailAddress(s string) error {
 
 // number reads a telephone number, however it was typed.
 func number(text string, ws value.Workspace) (string, error) {
-	n, err := phonenumbers.Parse(text, ws.Region())
-	if err == nil && (!phonenumbers.IsValidNumber(n) || strings.ContainsFunc(text, unicode.IsLetter)) && phonenumbers.IsPossibleNumber(n) {
-		return "", fmt.Errorf("%s is not a valid telephone number in %s; check its digits", quoted(text), phonenumbers.GetRegionCodeForCountryCode(int(n.GetCountryCode())))
+	e164, err := value.Phone(text, ws.Region())
+	if errors.Is(err, value.ErrNoPhone) && ws.Region() == "" {
+		return "", fmt.Errorf("%s %w; begin it with + and the country's code", quoted(text), err)
 	}
-	if err != nil || !phonenumbers.IsPossibleNumber(n) {
-		if ws.Region() == "" {
-			return "", fmt.Errorf("%s is not a possible telephone number; begin it with + and the country's code", quoted(text))
-		}
-		return "", fmt.Errorf("%s is not a possible telephone number in %s; one of elsewhere begins with +", quoted(text), ws.Region())
+	if errors.Is(err, value.ErrNoPhone) {
+		return "", fmt.Errorf("%s %w in %s; one of elsewhere begins with +", quoted(text), err, ws.Region())
 	}
-	return phonenumbers.Format(n, phonenumbers.E164), nil
+	if err != nil {
+		return "", fmt.Errorf("%s %w", quoted(text), err)
+	}
+	return e164, nil
 }
 
 // jid reads an address of XMPP without its resource.

@@ -2,9 +2,7 @@ package sentence
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"dorfbote/internal/core/value"
@@ -191,247 +189,38 @@ func isOne(f found) bool { return (f.op == "is" || f.op == "became") && !f.gone 
 
 // joint is one condition made of those of a group, any of which may hold; of what is denied, none may.
 func joint(g []found, starts bool) map[string]any {
-	if len(g) == 1 {
-		if !starts && g[0].op == "became" && !g[0].not {
-			g[0].op = "is"
-		}
-		return g[0].test()
-	}
-	same := !slices.ContainsFunc(g, func(f found) bool { return f.field != g[0].field || !isOne(f) || f.not != g[0].not })
-	values := make([]any, len(g))
+	tests, denied := make([]any, len(g)), true
 	for i, f := range g {
-		values[i] = f.value
-	}
-	switch {
-	case same && g[0].not:
-		return map[string]any{"field": g[0].field, "none_of": values}
-	case same && !starts:
-		return map[string]any{"field": g[0].field, "one_of": values}
-	}
-	if !slices.ContainsFunc(g, func(f found) bool { return !f.not || f.gone }) { // none of them: each is denied
-		all := make([]any, len(g))
-		for i, f := range g {
-			all[i] = f.test()
-		}
-		return map[string]any{"all": all}
-	}
-	either := make([]any, len(g))
-	for i, f := range g {
-		if starts && f.op == "is" && !f.not {
+		if !f.not && starts && f.op == "is" {
 			f.op = "became"
+		} else if !f.not && !starts && f.op == "became" {
+			f.op = "is"
 		}
-		either[i] = f.test()
+		tests[i] = f.test()
+		denied = denied && f.not && !f.gone
 	}
-	return map[string]any{"any": either}
-}
-
-// comparison reads "over 500 litres", "litres over 500", "between 5 and 9 litres", "500 litres or more" and "over 10 samples a day".
-func (r *reader) comparison(at, from, to int) (f found, ok bool) {
-	if f, ok := r.spanned(at, from, to); ok {
-		return f, true
-	}
-	if f, ok := r.orMore(at, from, to); ok {
-		return f, true
-	}
-	for _, o := range operators {
-		n := len(strings.Fields(o.words))
-		if at+n >= to || !r.free(at, at+n) || r.phrase(at, at+n) != o.words {
-			continue
-		}
-		number, width, ok := r.number(at+n, to)
-		if !ok {
-			if r.asked(at + n) {
-				r.mark(at, at+n, AsOperator, o.words)
-			}
-			continue
-		}
-		end := at + n + width
-		// So many of the records a day.
-		if end < to && r.tokens[end].as == AsSource {
-			per := end + 1
-			if number >= 1 && per+1 < to && (r.phrase(per, per+2) == "a day" || r.phrase(per, per+2) == "per day") {
-				r.mark(at, end, AsOperator, "more than so many in a day")
-				r.mark(per, per+2, AsTime, "in a day")
-				return found{at: at, end: per + 2, many: int(number)}, true
-			}
-		}
-		field, before, after := r.fieldBy(at, end, from, to)
-		if field == "" {
-			continue
-		}
-		r.mark(at, end, AsOperator, field+" "+strings.ReplaceAll(o.op, "_", " ")+" "+r.text(at+n, end))
-		r.mark(at-before, at, AsField, field)
-		r.mark(end, end+after, AsField, field)
-		return found{at: at - before, end: end + after, field: field, op: o.op, value: number}, true
-	}
-	return found{}, false
-}
-
-// spanned reads "between 500 and 1000 litres".
-func (r *reader) spanned(at, from, to int) (f found, ok bool) {
-	if r.tokens[at].low != "between" || !r.free(at, at+1) {
-		return f, false
-	}
-	low, w, ok := r.number(at+1, to)
-	if !ok || at+1+w >= to || r.tokens[at+1+w].low != "and" {
-		return f, false
-	}
-	high, w2, ok := r.number(at+2+w, to)
-	if !ok {
-		return f, false
-	}
-	end := at + 2 + w + w2
-	field, before, after := r.fieldBy(at, end, from, to)
-	if field == "" || low > high {
-		return f, false
-	}
-	r.mark(at, end, AsOperator, fmt.Sprintf("%s between %v and %v", field, low, high))
-	r.mark(at-before, at, AsField, field)
-	r.mark(end, end+after, AsField, field)
-	return found{at: at - before, end: end + after, field: field, op: "between", value: []any{low, high}}, true
-}
-
-// orMore reads "500 litres or more" and "2000 or less".
-func (r *reader) orMore(at, from, to int) (f found, ok bool) {
-	number, w, ok := r.number(at, to)
-	if !ok {
-		return f, false
-	}
-	end, name := at+w, ""
-	for _, fl := range r.from.Fields {
-		if n := r.named(end, to, fl); n > 0 && fl.Type.IsNumber() && r.free(end, end+n) {
-			name, end = fl.Name, end+n
-			break
-		}
-	}
-	if end+2 > to || !r.free(end, end+2) {
-		return f, false
-	}
-	op := map[string]string{"or more": "at_least", "and more": "at_least", "or less": "at_most", "or fewer": "at_most"}[r.phrase(end, end+2)]
-	if op == "" {
-		return f, false
-	}
-	if name == "" {
-		var before, after int
-		if name, before, after = r.fieldBy(at, end+2, from, to); name == "" {
-			return f, false
-		}
-		r.mark(end+2, end+2+after, AsField, name)
-		r.mark(at-before, at, AsField, name)
-		r.mark(at, end+2, AsOperator, name+" "+strings.ReplaceAll(op, "_", " "))
-		return found{at: at - before, end: end + 2 + after, field: name, op: op, value: number}, true
-	}
-	r.mark(at, end+2, AsOperator, name+" "+strings.ReplaceAll(op, "_", " "))
-	return found{at: at, end: end + 2, field: name, op: op, value: number}, true
-}
-
-// fieldBy finds the field of numbers that a comparison is about: behind it, before it, or the only one there is.
-func (r *reader) fieldBy(at, end, from, to int) (name string, before, after int) {
-	for _, f := range r.from.Fields {
-		if f.Type.IsNumber() {
-			var n int
-			if n = r.named(end, to, f); n > 0 && r.free(end, end+n) {
-				return f.Name, 0, n
-			}
-		}
-	}
-	for skip := 0; skip <= 2 && at-skip > from; skip++ { // litres is not over 500
-		if skip > 0 && !contains(deny, r.tokens[at-skip].low) && !contains(pass, r.tokens[at-skip].low) {
-			break
-		}
-		for width := 1; width <= 3 && at-skip-width >= from; width++ {
-			for _, f := range r.from.Fields {
-				if f.Type.IsNumber() && r.free(at-skip-width, at-skip) && r.named(at-skip-width, at-skip, f) == width {
-					if skip == 0 {
-						return f.Name, width, 0
-					}
-					r.mark(at-skip-width, at-skip, AsField, f.Name)
-					return f.Name, 0, 0
-				}
-			}
-		}
-	}
-	only := ""
-	for _, f := range r.from.Fields {
-		if f.Type.IsNumber() && f.Name != r.from.Key {
-			if only != "" {
-				return "", 0, 0
-			}
-			only = f.Name
-		}
-	}
-	return only, 0, 0
-}
-
-// Numbers as people write them. What is written in another way than the workspace writes numbers is asked about.
-var (
-	unitEnd  = regexp.MustCompile(`^(.*[0-9])(%|°|l|kg|g|km|cm)$`)
-	digits   = regexp.MustCompile(`^[0-9]+$`)
-	someNum  = regexp.MustCompile(`^[0-9][0-9.,'’]*[0-9]?(k|m)?$`)
-	thousand = regexp.MustCompile(`^[0-9]{1,3}([.,'’][0-9]{3})+$`)
-)
-
-// number reads a number at a token: as the workspace writes it. One that could mean two things is a question, and no number.
-func (r *reader) number(at, to int) (n float64, width int, ok bool) {
-	if at >= to || !r.free(at, at+1) {
-		return 0, 0, false
-	}
-	text := r.tokens[at].low
-	if m := unitEnd.FindStringSubmatch(text); m != nil {
-		text = m[1]
-	}
-	if digits.MatchString(text) {
-		f, err := strconv.ParseFloat(text, 64)
-		if at+1 < to && r.free(at+1, at+2) && contains([]string{"thousand", "million"}, r.tokens[at+1].low) {
-			return f * map[string]float64{"thousand": 1e3, "million": 1e6}[r.tokens[at+1].low], 2, err == nil
-		}
-		return f, 1, err == nil
-	}
-	if !someNum.MatchString(text) {
-		return 0, 0, false
-	}
-	sep := value.SeparatorsOf(r.world.Workspace.Locale)
-	var plain string
-	switch group := sep.Group; {
-	case group != "" && thousand.MatchString(text) && !strings.ContainsAny(strings.ReplaceAll(text, group, ""), ".,'’"):
-		plain = strings.ReplaceAll(text, group, "")
-	case strings.Count(text, sep.Decimal) == 1 && !strings.ContainsAny(strings.Replace(text, sep.Decimal, "", 1), ".,'’km") && !thousand.MatchString(text):
-		plain = strings.Replace(text, sep.Decimal, ".", 1)
-	default:
-		r.unsure(at, text)
-		return 0, 0, false
-	}
-	f, err := strconv.ParseFloat(plain, 64)
-	return f, 1, err == nil
-}
-
-// asked tells whether it is asked which number is meant by a token.
-func (r *reader) asked(at int) bool {
-	return at < len(r.tokens) && r.tokens[at].as == AsWord && slices.ContainsFunc(r.doubts, func(d Doubt) bool { return d.About == r.tokens[at].text })
-}
-
-// unsure asks which number is meant.
-func (r *reader) unsure(at int, text string) {
-	if slices.ContainsFunc(r.doubts, func(d Doubt) bool { return d.About == r.tokens[at].text }) {
-		return
-	}
-	bare := strings.NewReplacer(".", "", ",", "", "'", "", "’", "", "k", "", "m", "").Replace(text)
-	var choices []string
 	switch {
-	case strings.HasSuffix(text, "k") && !strings.ContainsAny(text, ".,"):
-		choices = []string{bare + "000", bare}
-	case strings.HasSuffix(text, "m") && !strings.ContainsAny(text, ".,"):
-		choices = []string{bare + "000000", bare}
-	case thousand.MatchString(text):
-		choices = []string{bare}
-		if i := strings.LastIndexAny(text, ".,"); i > 0 && strings.Count(text, ".")+strings.Count(text, ",") == 1 {
-			choices = append(choices, strings.TrimLeft(text[:i], "0"))
-		}
-	default:
-		choices = []string{bare}
+	case len(g) == 1:
+		return tests[0].(map[string]any)
+	case denied: // each of them
+		return gathering(tests, "is_not", "none_of", "all")
 	}
-	r.doubts = append(r.doubts, Doubt{About: r.tokens[at].text, Ask: fmt.Sprintf("Which number is %q?", r.tokens[at].text), Choices: choices})
-	r.mark(at, at+1, AsWord, "")
+	return gathering(tests, "is", "one_of", "any")
+}
+
+// gathering is one condition of several: where they all test one field by one operator, its operator for lists, else a group of them.
+func gathering(tests []any, op, list, group string) map[string]any {
+	var values []any
+	field := tests[0].(map[string]any)["field"]
+	for _, t := range tests {
+		if v, ok := t.(map[string]any)[op]; ok && t.(map[string]any)["field"] == field {
+			values = append(values, v)
+		}
+	}
+	if len(values) < len(tests) {
+		return map[string]any{group: tests}
+	}
+	return map[string]any{"field": field, list: values}
 }
 
 // valueAt reads a value that a field of the records can have, with "is" before it or the field's name beside it.

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
-	"sort"
 	"strings"
 
 	"dorfbote/internal/core/value"
@@ -32,147 +31,6 @@ func (r *reader) result() Reading {
 		out.Says = r.readBack(out.Sheet)
 	}
 	return out
-}
-
-// ask asks about what is missing, and about what was not understood.
-func (r *reader) ask(out *Reading) {
-	put := func(d Doubt) {
-		if d.Waives && slices.Contains(r.waived, d.waiver()) {
-			return
-		}
-		if d.Choices == nil {
-			d.Choices = []string{}
-		}
-		d.Choices = d.Choices[:min(len(d.Choices), 8)]
-		out.Questions = append(out.Questions, d)
-	}
-	add := func(about, ask string, choices []string) { put(Doubt{about, ask, choices, about != ""}) }
-	if r.from == nil {
-		r.askSource(put)
-		return
-	}
-	for _, d := range r.doubts {
-		put(d)
-	}
-	asked := slices.ContainsFunc(r.doubts, func(d Doubt) bool { return !d.Waives }) // whom to tell instead of by mail
-	nobody := len(r.draft.tell) == 0 && len(r.draft.rest) == 0 && len(r.draft.rows) == 0 ||
-		slices.ContainsFunc(r.draft.rows, func(row route) bool { return len(row.tell) == 0 })
-	if !asked && nobody {
-		var names []string
-		for _, c := range r.world.Channels {
-			names = append(names, "tell "+c.Title)
-		}
-		add("", "Whom should it tell?", names)
-	}
-	for i := 0; i < len(r.tokens); i++ {
-		if r.tokens[i].as != NotRead {
-			continue
-		}
-		end := i + 1
-		for end < len(r.tokens) && r.tokens[end].as == NotRead {
-			end++
-		}
-		about := r.text(i, end)
-		if slices.ContainsFunc(r.tokens[i:end], func(t token) bool { return contains(telltale, t.low) || strings.ContainsAny(t.low, "0123456789") }) {
-			put(Doubt{About: about, Ask: fmt.Sprintf("What does %q refer to? It changes what is told, so it can't be left out.", about)})
-		} else {
-			add(about, fmt.Sprintf("What is meant by %q?", about), r.near(about))
-		}
-		i = end
-	}
-	if rest := r.draft.rest; len(out.Questions) == 0 && len(rest) > 0 && len(r.draft.rows) == 0 && len(r.draft.tell) > 0 && (len(r.draft.keep) == 0 || r.draft.every != nil) {
-		put(Doubt{Ask: "Of what is it the rest? Nothing says which of the records " + strings.Join(r.titles(r.draft.tell), " and ") + " hears of, and which " + strings.Join(r.titles(rest), " and ") + ". Say each in a sentence of its own."})
-	}
-	r.askBecomes(put)
-	if r.draft.every != nil && len(r.draft.theirs) > 0 {
-		var persons []string
-		for _, p := range r.world.People.All() {
-			persons = append(persons, p.Called())
-		}
-		put(Doubt{About: r.draft.theirs[0], Ask: "At set times the list is told as a whole, so that there is no one record to give the address of " + r.draft.theirs[0] + ". Who gets it?", Choices: persons})
-	}
-	if r.draft.every != nil && len(r.draft.asks)+len(r.draft.unless) > 0 {
-		put(Doubt{Ask: "At set times the list is told as a whole, of which nobody is asked before, and which nobody takes. Is that left out?", Waives: true})
-	}
-	if r.draft.lasts != "" && len(r.draft.becomes) == 0 && len(r.draft.keep) == 0 {
-		put(Doubt{Ask: "What has to last that long?", Waives: true})
-	}
-	if r.draft.every != nil && slices.ContainsFunc(r.draft.rows, func(row route) bool { return row.many == 0 }) {
-		put(Doubt{Ask: "At set times everybody gets the whole list. Is the condition of the other channels left out?", Waives: true})
-	}
-}
-
-// askBecomes asks whether "late collections" are told of when they become late, or at each change while they are: the one tells once,
-// the other many times.
-func (r *reader) askBecomes(put func(Doubt)) {
-	d := &r.draft
-	if d.every != nil || d.due != nil || d.lasts != "" || d.created || d.changes || len(d.becomes) > 0 || d.pace != nil {
-		return
-	}
-	for i := 0; i+1 < len(r.tokens); i++ {
-		if r.tokens[i].as != AsValue || r.tokens[i+1].as != AsSource || contains(deny, r.tokens[max(i-1, 0)].low) {
-			continue
-		}
-		from := i
-		for from > 0 && r.tokens[from-1].as == AsValue && r.tokens[from-1].means == r.tokens[i].means {
-			from--
-		}
-		state, of, about := r.text(from, i+1), r.text(i+1, i+2), r.text(from, i+2)
-		verb := " that become "
-		if singular(r.tokens[i+1].low) == r.tokens[i+1].low {
-			verb = " that becomes "
-		}
-		put(Doubt{About: about, Ask: fmt.Sprintf("Is it told once, when one becomes %s, or at each change while it is %s?", state, state), Choices: []string{of + verb + state, about + " at each change"}})
-		return
-	}
-}
-
-// askSource asks what records are meant: where a word looks like the name of some, in its place.
-func (r *reader) askSource(put func(Doubt)) {
-	var names []string
-	for _, s := range r.world.Sources {
-		_, kind, _ := strings.Cut(s.Name, "/")
-		names = append(names, singular(kind))
-	}
-	sort.Strings(names)
-	for _, t := range r.tokens {
-		if t.as != "" || len(t.low) < 4 || contains(grammarWords, t.low) || contains(fillers, t.low) {
-			continue
-		}
-		if near := value.Nearest(t.low, names); near != "" {
-			put(Doubt{About: t.text, Ask: fmt.Sprintf("No records are called %q. Of what records does it speak?", t.text), Choices: append([]string{near}, slices.DeleteFunc(names, func(n string) bool { return n == near })...)})
-			return
-		}
-	}
-	put(Doubt{Ask: "Of what records does it speak?", Choices: names})
-}
-
-// titles are channels as they are called.
-func (r *reader) titles(channels []string) []string {
-	out := make([]string, len(channels))
-	for i, c := range channels {
-		out[i] = sayer{r}.names([]any{c})
-	}
-	return out
-}
-
-// near are words of the source's own that look like one that was not understood.
-func (r *reader) near(about string) []string {
-	var known []string
-	for _, f := range r.from.Fields {
-		known = append(known, f.Name)
-		known = append(known, f.Options...)
-		if f.Type.IsText() {
-			known = append(known, f.Values...)
-		}
-	}
-	for _, c := range r.world.Channels {
-		known = append(known, c.Title)
-	}
-	if near := value.Nearest(about, known); near != "" {
-		return []string{near}
-	}
-	return nil
 }
 
 // sheet writes the draft as a sheet.
@@ -400,8 +258,8 @@ func stateOf(c map[string]any) map[string]any {
 		if len(each) == 1 {
 			return each[0].(map[string]any)
 		}
-		if same := sameField(each); same != nil && group == "any" {
-			return same
+		if group == "any" {
+			return gathering(each, "is", "one_of", group)
 		}
 		return map[string]any{group: each}
 	}
@@ -409,21 +267,6 @@ func stateOf(c map[string]any) map[string]any {
 		return map[string]any{"field": c["field"], "is": v}
 	}
 	return c
-}
-
-// sameField is one test for several of one field; nil where they are of several.
-func sameField(list []any) map[string]any {
-	var values []any
-	field := list[0].(map[string]any)["field"]
-	for _, e := range list {
-		one := e.(map[string]any)
-		v, is := one["is"]
-		if !is || one["field"] != field {
-			return nil
-		}
-		values = append(values, v)
-	}
-	return map[string]any{"field": field, "one_of": values}
 }
 
 // doneWords are what a record is called that needs nothing more.

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -16,7 +15,6 @@ import (
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/message"
-	placing "dorfbote/internal/core/place"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/outbox"
@@ -86,39 +84,6 @@ func (de *Decider) writeAsk(ctx context.Context, tx *sql.Tx, d *decided) error {
 		return err
 	}
 	return store.PutAsk(ctx, tx, &a, entitled)
-}
-
-// noAccount stands for whoever may answer where no account is known to be theirs; no account has such an address.
-const noAccount = "nobody"
-
-// entitled are the mail addresses, in small letters, of the accounts that may answer for places that are one person's own: the address
-// itself, and those that the people book has of that person now. For a room there are none: whoever is there may answer.
-func (de *Decider) entitled(ctx context.Context, places ...string) (map[string][]string, error) {
-	book, err := de.Sources.People(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := map[string][]string{}
-	for _, place := range places {
-		connection, to, _ := strings.Cut(place, "/")
-		add := func(address string) {
-			if address = strings.ToLower(address); strings.Contains(address, "@") && !strings.ContainsAny(address, " ,") && !slices.Contains(out[place], address) {
-				out[place] = append(out[place], address)
-			}
-		}
-		if rule, _ := de.Sources.Reaches(connection); rule.Form == placing.Mail {
-			add(to)
-		}
-		if p := book.At(connection, to); p != nil {
-			for _, a := range p.Addresses {
-				add(a.Address)
-			}
-		}
-		if rule, _ := de.Sources.Reaches(connection); len(out[place]) == 0 && rule.Form == placing.Number {
-			out[place] = []string{noAccount} // it is somebody's own, and whose is not known here
-		}
-	}
-	return out, nil
 }
 
 // dueNext sets when a question that has gone is reminded of, or ends.

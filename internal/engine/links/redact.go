@@ -1,7 +1,6 @@
 package links
 
 import (
-	"bytes"
 	"regexp"
 	"strings"
 )
@@ -32,16 +31,11 @@ func many(class, times string) string { return `(?:` + class + softly + `)` + ti
 
 // Redact cuts the signed parts out of a text that is shown, kept or logged: whoever has such an address may do what it is for, so nobody but
 // whom it was sent to sees it.
-func Redact(text string) string {
-	if !strings.ContainsAny(text, ".") {
-		return text
-	}
-	return mend.ReplaceAllString(signed.ReplaceAllString(text, Cut), "${1}"+Cut)
-}
+func Redact(text string) string { return string(RedactJSON([]byte(text))) }
 
 // RedactJSON cuts them out of an answer.
 func RedactJSON(raw []byte) []byte {
-	if !bytes.Contains(raw, []byte{'.'}) || !mayHold.Match(raw) {
+	if !mayHold.Match(raw) {
 		return raw
 	}
 	return mend.ReplaceAll(signed.ReplaceAll(raw, []byte(Cut)), []byte("${1}"+Cut))
