@@ -3,6 +3,9 @@ package feed_test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"testing"
@@ -84,6 +87,45 @@ func TestConditionalGet(t *testing.T) {
 	steps := gone.Prove(context.Background())
 	assert.Contains(t, steps[0].Said, "404")
 	assert.Contains(t, steps[0].Do, "check the address")
+}
+
+// Entries without an id that share a link are told apart by what they say; dates are read in the feed's zone where they name none, and
+// what is left out is said.
+func TestEntriesOfCarelessFeeds(t *testing.T) {
+	zurich, err := time.LoadLocation("Europe/Zurich")
+	require.NoError(t, err)
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		item := func(title, link, date string) {
+			fmt.Fprintf(w, "<item><title>%s</title><link>%s</link><pubDate>%s</pubDate></item>", title, link, date)
+		}
+		_, _ = w.Write([]byte(`<rss version="2.0"><channel><title>N</title>`))
+		item("A", "https://x.example/all", "30.11.2026 20:15")
+		item("B", "https://x.example/all", "Mon, 30 Nov 2026 20:15:00 EST")
+		item("C", "https://x.example/3", "30 Nov 2026 20:15 MEZ")
+		item("D", "https://x.example/4", "soon")
+		_, _ = w.Write([]byte(`<item><description>neither</description></item><item><description>nor</description></item></channel></rss>`))
+	}))
+	t.Cleanup(srv.Close)
+	conn, err := feed.Kind().Open(connect.Config{Settings: map[string]string{"address": srv.URL}, Env: testdb.Loopback(t, value.Workspace{Zone: zurich, Locale: "de-CH"})})
+	require.NoError(t, err)
+	said := conn.Prove(context.Background())[0].Said
+	assert.Contains(t, said, "left out: 2 entries without an id, a link or a title")
+	assert.Contains(t, said, "without a date that can be read: 1 entry")
+	at, keys := map[string]any{}, map[string]bool{}
+	poll := func() {
+		_, err := conn.(connect.Poller).Poll(context.Background(), connect.SourceConfig{Key: "id"}, nil, func(it connect.Item) error {
+			at[it.Record["title"].(string)], keys[it.Key] = it.Record["published"], true
+			assert.Equal(t, it.Key, it.Record["id"])
+			return nil
+		})
+		require.NoError(t, err)
+	}
+	poll()
+	assert.Len(t, keys, 4)
+	poll()
+	assert.Len(t, keys, 4, "they are called the same each time")
+	assert.True(t, keys["https://x.example/3"], "a link of its own is enough")
+	assert.Equal(t, []any{"2026-11-30T19:15:00Z", "2026-12-01T01:15:00Z", "2026-11-30T19:15:00Z"}, []any{at["A"], at["B"], at["C"]})
 }
 
 func replaceFirst(s, old, with string) string {

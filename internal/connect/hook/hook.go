@@ -264,25 +264,25 @@ func nest(record map[string]any, name string, v any) {
 		record[name] = v
 		return
 	}
-	at := record
 	steps := append([]string{head}, strings.Split(strings.TrimSuffix(rest, "]"), "][")...)
-	for _, s := range steps[:len(steps)-1] {
-		if at[s] == nil {
-			at[s] = map[string]any{}
-		}
-		inner, ok := at[s].(map[string]any)
-		if !ok || len(steps) > maxNested {
-			record[name] = v
-			return
-		}
-		at = inner
+	last := len(steps) - 1
+	at, free := record, len(steps) <= maxNested
+	for n := 0; free && at[steps[n]] != nil; n++ { // as far as it is there already
+		inner, isObject := at[steps[n]].(map[string]any)
+		at, free = inner, isObject && n < last
 	}
-	last := steps[len(steps)-1]
-	if _, taken := at[last]; taken {
+	if !free {
 		record[name] = v
 		return
 	}
-	at[last] = v
+	at = record
+	for _, s := range steps[:last] {
+		if at[s] == nil {
+			at[s] = map[string]any{}
+		}
+		at = at[s].(map[string]any)
+	}
+	at[steps[last]] = v
 }
 
 // maxNested is how deep fields of a form may lie.

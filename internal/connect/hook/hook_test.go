@@ -142,8 +142,11 @@ func TestForms(t *testing.T) {
 	h := Hook{Connection: "shop", Shape: func(string) (Shape, error) { return Shape{Key: "id"}, nil }}
 	header := http.Header{"Content-Type": {"application/x-www-form-urlencoded; charset=utf-8"}}
 	for body, want := range map[string]map[string]any{
-		"id=A-1&state=new&tag=a&tag=b&n=K%C3%A4se+alt":     {"id": "A-1", "state": "new", "tag": []any{"a", "b"}, "n": "K\u00e4se alt"},
-		"payload=%7B%22id%22%3A%22A-1%22%2C%22n%22%3A5%7D": {"id": "A-1", "n": 5.0},
+		"id=A-1&state=new&tag=a&tag=b&n=K%C3%A4se+alt":                       {"id": "A-1", "state": "new", "tag": []any{"a", "b"}, "n": "K\u00e4se alt"},
+		"payload=%7B%22id%22%3A%22A-1%22%2C%22n%22%3A5%7D":                   {"id": "A-1", "n": 5.0},
+		"id=A-1&order[customer][id]=7&order[customer][name]=Ann&tags[]=a":    {"id": "A-1", "order": map[string]any{"customer": map[string]any{"id": "7", "name": "Ann"}}, "tags": []any{"a"}},
+		"id=A-1&a=1&a[b]=2&c[=3&[d]=4":                                       {"id": "A-1", "a": "1", "a[b]": "2", "c[": "3", "[d]": "4"},
+		"id=A-1&" + strings.Repeat("a[", 1) + "b][c][d][e][f][g][h][i][j]=1": {"id": "A-1", "a[b][c][d][e][f][g][h][i][j]": "1"},
 		"id=A-1&x=%FF%00": {"id": "A-1", "x": "\uFFFD\uFFFD"},
 	} {
 		events, p := h.Read(header, "orders", []byte(body), time.Now())

@@ -17,7 +17,7 @@ var ErrNoPhone = errors.New("is not a possible telephone number")
 // errors go on from the number.
 func Phone(text, region string) (e164 string, err error) {
 	n, err := phonenumbers.Parse(text, region)
-	if err != nil || !phonenumbers.IsPossibleNumber(n) {
+	if err != nil || !phonenumbers.IsPossibleNumber(n) && !strings.HasPrefix(strings.TrimSpace(text), "+") {
 		return "", ErrNoPhone
 	}
 	if !phonenumbers.IsValidNumber(n) || strings.ContainsFunc(text, unicode.IsLetter) {

@@ -14,7 +14,7 @@ var signed = regexp.MustCompile(spread(`[bpswf]`, `\.`) + many(`[0-9]`, `{1,20}`
 	spread(`\.`, `[lnc]`, `\.`) + many(`[0-9]`, `{6,14}`) + spread(`\.`) + many(`[A-Za-z0-9_-]`, `{23}`) + `[A-Za-z0-9_-]`)
 
 // mend finds the secret part of addresses by which a form's answer is changed.
-var mend = regexp.MustCompile(`(/mend(?:/|%2F))` + many(`[A-Za-z0-9_-]`, `{16,100}`))
+var mend = regexp.MustCompile(`((?:/|%2[Ff])mend(?:/|%2[Ff]))` + many(`[A-Za-z0-9_-]`, `{16,100}`))
 
 // softly is where a line of a mail may be broken.
 const softly = `(?:=(?:\r?\n|(?:\\r)?\\n))?`
@@ -42,4 +42,4 @@ func RedactJSON(raw []byte) []byte {
 }
 
 // mayHold is quickly found wherever [signed] or [mend] would find something.
-var mayHold = regexp.MustCompile(`[lnc](?:=(?:\r?\n|(?:\\r)?\\n))?\.|/mend|%2Fmend`)
+var mayHold = regexp.MustCompile(`[lnc](?:=(?:\r?\n|(?:\\r)?\\n))?\.|(?:/|%2[Ff])mend`)

@@ -51,3 +51,15 @@ func TestRedact(t *testing.T) {
 	assert.Equal(t, plain, Redact(plain))
 	assert.Equal(t, "https://x.example/form/gate/mend/"+Cut+" here", Redact("https://x.example/form/gate/mend/0123456789abcdefABCDEF here"))
 }
+
+// It is cut also where nothing else in the text has a dot, such as on this machine alone.
+func TestRedactMend(t *testing.T) {
+	for _, text := range []string{"http://localhost:8470/mend/abcdefghijklmnop_-1", "see /mend/abcdefghijklmnop", "a%2Fmend%2Fabcdefghijklmnop"} {
+		assert.Contains(t, Redact(text), Cut)
+		assert.NotContains(t, Redact(text), "abcdefghijklmnop")
+		assert.Equal(t, Redact(text), Redact(Redact(text)))
+	}
+	for _, text := range []string{"", "v1.2.l.3 and b.7.0.l", "they mend/ the road", "/mend/short"} {
+		assert.Equal(t, text, Redact(text))
+	}
+}
