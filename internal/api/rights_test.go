@@ -197,3 +197,70 @@ func TestEndingAClaim(t *testing.T) {
 	vera.ok("POST", at, "")
 	c.ok("DELETE", at, "")
 }
+
+// Two who are called the same are told apart by their addresses wherever it is said who did something.
+func TestNamesakesAreToldApart(t *testing.T) {
+	c := start(t)
+	c.signIn()
+	flow := c.ok("POST", "/api/workflows", sheetBody(text))["id"]
+	require.NoError(t, c.st.DB.Exec("INSERT INTO verdicts (arrival, workflow, version, verdict, at) VALUES (1, ?, 1, 'told', now())", flow).Error)
+	at := fmt.Sprintf("/api/runs/1/%v/claim", flow)
+	claimedBy := func(who *client) (by string) {
+		who.ok("POST", at, "")
+		require.NoError(t, c.st.DB.Raw("SELECT claimed_by FROM alerts").Scan(&by).Error)
+		who.ok("DELETE", at, "")
+		return by
+	}
+	vera, other := c.as("vera", "editor"), c.as("veronica", "viewer")
+	assert.Equal(t, "vera", claimedBy(vera))
+	require.NoError(t, c.st.DB.Exec("UPDATE people SET name = 'VERA' WHERE name = 'veronica'").Error)
+	one, two := claimedBy(vera), claimedBy(other)
+	assert.Regexp(t, `^vera \(.+@.+\)$`, one)
+	assert.Regexp(t, `^VERA \(.+@.+\)$`, two)
+	require.NoError(t, c.st.DB.Exec("UPDATE people SET gone_at = now() WHERE name = 'VERA'").Error)
+	assert.Equal(t, "vera", claimedBy(vera), "who is gone is mixed up with nobody")
+	c.ok("PUT", "/api/people-book/x", `{"name":"Vera","addresses":{"square":"#tours"}}`)
+	assert.Regexp(t, `^vera \(`, claimedBy(vera), "somebody of the people book is called so")
+}
+
+// Whoever is let keep the people book changes it, and whoever is in it and can sign in hears of what others changed.
+func TestKeepingThePeopleBook(t *testing.T) {
+	c := start(t)
+	c.signIn()
+	admin, keeper, vera := c.as("ada", "administrator"), c.as("kim", "editor"), c.as("vera", "viewer")
+	var id int64
+	var mail string
+	require.NoError(t, c.st.DB.Raw("SELECT id FROM people WHERE name = 'kim'").Scan(&id).Error)
+	require.NoError(t, c.st.DB.Raw("SELECT email FROM people WHERE name = 'vera'").Scan(&mail).Error)
+	require.NoError(t, c.st.DB.Create(&store.Connection{ID: "mail", Kind: "mail", Title: "Mail", Settings: store.Texts{"smtp": "127.0.0.1:1", "from": "d@x.example"}, CreatedAt: time.Now()}).Error)
+	put := func(who *client, name string) int {
+		status, _ := who.call("PUT", "/api/people-book/v", fmt.Sprintf(`{"name":%q,"addresses":{"mail":%q}}`, name, mail))
+		return status
+	}
+	told := func(who *client) (n int) {
+		for what := range who.needs() {
+			if strings.Contains(what, "people book") {
+				n++
+			}
+		}
+		return n
+	}
+	assert.Equal(t, http.StatusForbidden, put(keeper, "Vera"))
+	admin.ok("PATCH", fmt.Sprintf("/api/people/%d", id), `{"keeps_book":true}`)
+	assert.Equal(t, http.StatusOK, put(keeper, "Vera"))
+	assert.Equal(t, []int{1, 0}, []int{told(vera), told(keeper)})
+	require.NoError(t, c.st.DB.Exec("UPDATE notices SET done_at = now()").Error)
+	assert.Equal(t, http.StatusOK, put(keeper, "Vera"))
+	assert.Zero(t, told(vera), "nothing was changed")
+	assert.Equal(t, http.StatusOK, put(keeper, "Vera Kolb"))
+	assert.Equal(t, 1, told(vera))
+	require.NoError(t, c.st.DB.Exec("UPDATE notices SET done_at = now()").Error)
+	keeper.ok("POST", "/api/people-book/import", `{"as":"csv","text":"id,name\nw,Walter\n","whole":true}`)
+	assert.Equal(t, 1, told(vera), "the entry was taken out")
+	var after string
+	require.NoError(t, c.st.DB.Raw("SELECT before::text || after::text FROM audit ORDER BY id DESC LIMIT 1").Scan(&after).Error)
+	assert.Contains(t, after, "Vera Kolb")
+	assert.Contains(t, after, "Walter")
+	admin.ok("PATCH", fmt.Sprintf("/api/people/%d", id), `{"keeps_book":false}`)
+	assert.Equal(t, http.StatusForbidden, put(keeper, "Vera"))
+}

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"net/url"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -106,6 +107,30 @@ func TestWhyAmITold(t *testing.T) {
 	token := strings.TrimPrefix(why, "/why/")
 	status, _ = c.raw("GET", "/act/"+token, "")
 	assert.NotEqual(t, 200, status, "it presses no button")
-	status, _ = c.raw("POST", why, "worth=useful", "Content-Type", "application/x-www-form-urlencoded", "Sec-Fetch-Site", "cross-site", "Origin", "https://evil.example")
-	assert.Equal(t, 403, status)
+	elsewhere := func(who *client, proof string) int {
+		status, _ := who.raw("POST", why, "worth=useful&proof="+url.QueryEscape(proof), "Content-Type", "application/x-www-form-urlencoded", "Sec-Fetch-Site", "cross-site", "Origin", "null")
+		return status
+	}
+	proofOf := func(who *client) string {
+		_, page := who.raw("GET", why, "")
+		found := regexp.MustCompile(`name="proof" value="([^"]+)"`).FindSubmatch(page)
+		require.NotNil(t, found)
+		return string(found[1])
+	}
+	// A mail program may hide where a form was filled in: the page itself says that it was opened, by whoever opened it.
+	assert.Equal(t, 403, elsewhere(c, ""))
+	assert.Equal(t, 200, elsewhere(c, proofOf(c)))
+	assert.Equal(t, 403, elsewhere(c, proofOf(c.stranger())), "the page that another opened is no page of theirs")
+	assert.Equal(t, 403, elsewhere(c, proofOf(c)+"x"))
+
+	// Somebody ends what the post's links lead to: nobody is shown anything then.
+	var post int64
+	require.NoError(t, c.st.DB.Raw("SELECT max(id) FROM posts").Scan(&post).Error)
+	c.ok("DELETE", fmt.Sprintf("/api/posts/%d/links", post), "")
+	for _, who := range []*client{c, c.stranger()} {
+		status, page := who.raw("GET", why, "")
+		assert.Equal(t, http.StatusGone, status)
+		assert.Contains(t, string(page), "Somebody has ended this link")
+		assert.NotContains(t, string(page), "4711")
+	}
 }

@@ -73,7 +73,7 @@ func (f *feed) Prove(ctx context.Context) []connect.ProofStep {
 		said += fmt.Sprintf("; left out: %s without an id, a link or a title", connect.Counted(without, "entry"))
 	}
 	if undated > 0 {
-		said += fmt.Sprintf("; without a date that can be read: %s", connect.Counted(undated, "entry"))
+		said += "; without a date that can be read: " + connect.Counted(undated, "entry")
 	}
 	return []connect.ProofStep{connect.Passed(tried, "%s, %q, with %d entries%s", map[string]string{"rss": "an RSS feed", "atom": "an Atom feed", "json": "a JSON feed"}[got.feed.FeedType], got.feed.Title, len(got.feed.Items), said)}
 }

@@ -64,3 +64,13 @@ func TestTheNameOfTheGreeting(t *testing.T) {
 		assert.Equal(t, want, opened(t, map[string]string{"smtp": "mail.example", "from": "desk@lindental.example"}, e).called(), base)
 	}
 }
+
+// What a file is called is no path, shows what it is, and is no longer than programs bear.
+func TestNamesOfFiles(t *testing.T) {
+	for name, want := range map[string]string{
+		"price list.csv": "price list.csv", "../../etc/passwd": "..-..-etc-passwd", `C:\x"y.pdf`: "C--x-y.pdf", "a\r\nb.txt": "a b.txt", "invoice\u202Efdp.exe": "invoicefdp.exe", "": "file", "\x00": "file",
+		strings.Repeat("ä", 200) + ".csv": strings.Repeat("ä", 116) + ".csv", strings.Repeat("b", 130) + "." + strings.Repeat("c", 50): strings.Repeat("b", 120),
+	} {
+		assert.Equal(t, want, fileName(name))
+	}
+}

@@ -37,3 +37,32 @@ route: {take: first, otherwise: {tell: [{to: s/c, message: m}]}}
 		assert.Contains(t, o.Error, "the question")
 	}
 }
+
+// Who is replaced as the one to answer is told so, and may be asked again.
+func TestWhoIsReplaced(t *testing.T) {
+	p, _, problems := sheet.Compile([]byte(`dorfbote: 1
+name: T
+watch: {source: a/b}
+ask: [{name: v, of: [s/x, s/y], message: q, choices: [up, down]}]
+messages: {m: {title: "${record.id}"}, q: {title: "${record.id}?"}}
+route: {rows: [{name: R, when: {field: v.choice, is: up}, tell: [{to: s/c, message: m}]}]}
+`), sheet.Known{Workspace: value.DefaultWorkspace()})
+	require.NotNil(t, p, "%v", problems)
+	q := &p.Questions[0]
+	at := time.Date(2026, 11, 30, 9, 0, 0, 0, time.UTC)
+	a := &Asking{Name: "v", Asked: []string{"s/x", "s/y"}, Went: at}
+	require.NoError(t, a.Exchange("s/x", "s/z"))
+	_, err := a.Take(q, Given{Place: "s/x", Choice: "up", At: at})
+	require.ErrorContains(t, err, "somebody else is asked in the place of s/x now")
+	_, err = a.Take(q, Given{Place: "s/w", Choice: "up", At: at})
+	require.ErrorContains(t, err, "s/w was not asked")
+	require.NoError(t, a.Exchange("s/z", "s/x"))
+	assert.Equal(t, []string{"s/z"}, a.Replaced)
+	given, err := a.Take(q, Given{Place: "s/x", By: "Ann", Choice: "up", At: at})
+	require.NoError(t, err)
+	require.NotNil(t, given)
+	assert.Equal(t, "up", given.Choice)
+	for from, to := range map[string]string{"s/w": "s/q", "s/y": "s/x"} {
+		assert.Error(t, a.Exchange(from, to), from)
+	}
+}

@@ -79,6 +79,7 @@ func (m *Machine) leaves(a *arrival.Arrival) {
 		m.events[a.Subject] = a.Record
 	}
 	m.leftOut()
+	m.change(decide.NextMoment(m.plan, a.Time, m.skip), nil) // the next one may be left out now, or one before it no longer
 }
 
 func (m *Machine) leftOut() {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorfbote/internal/core/arrival"
 	"dorfbote/internal/core/decide"
 	"dorfbote/internal/core/sheet"
 	"dorfbote/internal/core/value"
@@ -121,4 +122,34 @@ func TestTimers(t *testing.T) {
 	off := decide.DaysOff([]map[string]any{{"start": "2026-11-23", "end": "2026-11-25"}}, time.UTC)
 	assert.Equal(t, []string{"11-20T06:00 schedule: told", "11-25T06:00 schedule: told"},
 		rehearsed(t, `watch: {schedule: {cron: "0 7 * * 1-5", zone: Europe/Zurich}}`, "11-25T12:00", off, "11-20T05:00 B1 humidity=1"))
+}
+
+// Days that are left out by a calendar's events are so from the moment on at which an event came, in whichever way it changes.
+func TestDaysOffComeInTheStream(t *testing.T) {
+	src := "dorfbote: 1\nname: T\nwatch: {schedule: {cron: \"0 7 * * *\", except: house/holidays}}\nmessages: {m: {title: x}}\nroute: {otherwise: {tell: [{to: square/x, message: m}]}}\n"
+	plan, _, problems := sheet.Compile([]byte(src), sheet.Known{Workspace: value.DefaultWorkspace()})
+	require.NotNil(t, plan, "%v", problems)
+	var told []string
+	m := machine(plan, decide.DaysOff([]map[string]any{{"start": "2026-12-02"}}, time.UTC), nil, func(l Line) error {
+		if l.Verdict == decide.Told {
+			told = append(told, l.At.Format("01-02"))
+		}
+		return nil
+	})
+	m.Leave(map[string]map[string]any{"h1": {"start": "2026-12-03"}})
+	at := func(day int) time.Time { return time.Date(2026, 12, day, 12, 0, 0, 0, time.UTC) }
+	come := func(day int, kind, key, start string) {
+		require.NoError(t, m.Advance(at(day)))
+		a := &arrival.Arrival{ID: fmt.Sprint(kind, day, key), Source: "house/holidays", Type: "dorfbote.record." + kind, Time: at(day), Subject: key}
+		if start != "" {
+			a.Record = map[string]any{"id": key, "start": start}
+		}
+		require.NoError(t, m.Take(a))
+	}
+	come(1, "created", "h2", "2026-12-05")
+	come(4, "updated", "h2", "2026-12-06") // it was to be the 5th
+	come(4, "created", "h3", "2026-12-07")
+	come(6, "removed", "h3", "")
+	require.NoError(t, m.Advance(at(8)))
+	assert.Equal(t, []string{"12-04", "12-05", "12-07", "12-08"}, told)
 }

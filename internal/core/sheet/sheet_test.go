@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -260,4 +261,16 @@ func TestPublishedSchema(t *testing.T) {
 	for _, bad := range [][2]string{{"watch:", "wach:"}, {"above: 500", "abov: 500"}, {"above: 500", "above: 5, below: 3"}, {"tone:", "tune:"}, {"dorfbote: 1", "dorfbote: 2"}, {"dorfbote: 1", "dorfbote: \"1\""}, {"  otherwise:", "  otherwise: {tell: []}\n  unused:"}, {"      when: {field: litres, at_least: 2000}", "      when: {field: litres, at_least: 2000}\n    - {name: A, when: {field: litres, above: 1}}\n    - when: {field: litres, above: 2}"}} {
 		assert.Error(t, validate([]byte(strings.Replace(good, bad[0], bad[1], 1))), bad[1])
 	}
+}
+
+// What waits for now is warned of with its place, and keeps nothing from being switched on; what would be refused does.
+func TestWhereWhatIsToldWaits(t *testing.T) {
+	with := known
+	with.Halted = func(to string) string { return map[string]string{"square/#board": "#board is paused by Ada"}[to] }
+	plan, warnings, problems := Compile([]byte(good), with)
+	require.NotNil(t, plan, "%v", problems)
+	assert.Contains(t, fmt.Sprint(warnings, problems), "#board is paused by Ada")
+	with.Shut = func(to string) string { return map[string]string{"square/#tours": "it is private"}[to] }
+	_, _, problems = Compile([]byte(good), with)
+	assert.Contains(t, fmt.Sprint(problems), "it is private")
 }

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // A number is read however it is typed, and refused where its country has none like it.
@@ -17,10 +18,10 @@ func TestPhone(t *testing.T) {
 		got, err := Phone(c.text, c.region)
 		assert.Equal(t, c.want, got, c.text)
 		if c.err == "" {
-			assert.NoError(t, err, c.text)
+			require.NoError(t, err, c.text)
 			continue
 		}
-		assert.ErrorContains(t, err, c.err, c.text)
+		require.ErrorContains(t, err, c.err, c.text)
 		assert.Equal(t, c.err == "is not a possible", errors.Is(err, ErrNoPhone), c.text)
 	}
 }
