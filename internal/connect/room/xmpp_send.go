@@ -261,9 +261,17 @@ func (x *xmppRooms) Reply(ctx context.Context, id string, p connect.Post) connec
 	return x.say(ctx, p, element("urn:xmpp:reply:0", "reply", "to", from, "id", given), element("", "thread"), given)
 }
 
-// Edit puts a post in the place of an earlier one (XEP-0308).
+// Edit puts a post in the place of an earlier one (XEP-0308). One that stands for a copy whose original was taken back takes the
+// copy back (XEP-0424), which in a room is named by the room's id of it; its words are for clients that do not know that.
 func (x *xmppRooms) Edit(ctx context.Context, id string, p connect.Post) connect.Delivery {
-	own, _, _ := strings.Cut(id, " ")
+	own, given, _ := strings.Cut(id, " ")
+	if p.Doc.Withdrawn {
+		if given == "" {
+			given = own
+		}
+		const retract = "urn:xmpp:message-retract:1"
+		return x.say(ctx, p, xmlstream.MultiReader(element(retract, "retract", "id", given), element("urn:xmpp:fallback:0", "fallback", "for", retract)), nil)
+	}
 	return x.say(ctx, p, element("urn:xmpp:message-correct:0", "replace", "id", own), nil)
 }
 

@@ -82,6 +82,12 @@ func Compile(text string, words *Words) (*Formula, error) {
 	}
 	doubts, uses := doubter{words: words}, user{}
 	ast.Walk(&tree.Node, &doubts)
+	groups := grouped{words: words, doubts: &doubts}
+	if ast.Walk(&tree.Node, &groups); groups.wrong != nil {
+		slip := words.explain(groups.wrong)
+		slip.Suggestion = groups.near
+		return nil, slip
+	}
 	if ast.Walk(&tree.Node, &uses); uses.wrong != nil {
 		return nil, uses.wrong
 	}

@@ -153,6 +153,8 @@ type Words struct {
 	AnswersKnown bool
 	// Tables are the sheet's own, by their names; see [NewTable].
 	Tables map[string]any
+	// Group is what is known of the records of a group, of a message that is told for each group of a list.
+	Group *value.Schema
 	// Sources collects what formulas look into by themselves; nil collects nothing.
 	Sources *Sources
 }

@@ -27,6 +27,8 @@ type Document struct {
 	Attach   []File      `json:"attach,omitempty"`
 	Buttons  []Button    `json:"buttons,omitempty"`
 	Talk     *Talk       `json:"talk,omitempty"`
+	// Withdrawn is true of what stands in the place of a copy whose original was taken back; see [TakenBack].
+	Withdrawn bool `json:"withdrawn,omitempty"`
 }
 
 // Talk says of a copy of a chat message what the message answered, so that the copy stands in the thread that its like stands in:

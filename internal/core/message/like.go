@@ -90,6 +90,16 @@ func (l *likeTemplate) fill(d *Document, f *filling) error {
 	return nil
 }
 
+// Copies tells whether the message is a copy of a chat message.
+func (m *Message) Copies() bool { return m.like != nil }
+
+// TakenBack stands in the place of a copy whose original was taken back, where the other side cannot take the copy back itself.
+func TakenBack() *Document {
+	d := Saying("")
+	d.Withdrawn, d.Body = true, []Block{{Kind: Paragraph, Inlines: []Inline{{Kind: Emph, Subs: []Inline{{Kind: Text, Text: "taken back"}}}}}}
+	return d
+}
+
 // talkOf finds what a message answered; nil where it answered nothing.
 func talkOf(record map[string]any) *Talk {
 	var t Talk

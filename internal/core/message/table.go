@@ -47,8 +47,12 @@ func compileTable(s *TableSpec, words *formula.Words, path string, problems *rep
 	return t
 }
 
-// schemaOf is what is known of the records of a list that was gathered under a name; nil for nothing.
+// schemaOf is what is known of the records of a list that was gathered under a name, or of a group that a message is told for; nil for
+// nothing.
 func schemaOf(words *formula.Words, of string) *value.Schema {
+	if strings.TrimSpace(of) == "it.records" {
+		return words.Group
+	}
 	for _, g := range words.Gathered {
 		if g.Name == strings.TrimSpace(of) {
 			return g.Schema

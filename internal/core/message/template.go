@@ -29,6 +29,8 @@ type Spec struct {
 	Link  *LinkSpec
 	List  *ListSpec
 	Like  *LikeSpec // in the place of body, facts and list
+	// Grouped is the list of whose groups the message is told for each, "" where there is none.
+	Grouped string
 	PartsSpec
 }
 
@@ -96,6 +98,11 @@ type linkTemplate struct {
 
 // Compile makes a message ready to be filled in. Problems go to the list.
 func Compile(s *Spec, words *formula.Words, path string, problems *report.List) *Message {
+	if s.Grouped != "" {
+		own := *words
+		own.Group = schemaOf(words, s.Grouped)
+		words = &own
+	}
 	m := &Message{Name: s.Name, words: words}
 	tmpl := func(t *report.Text, path string) *formula.Template {
 		if t == nil {

@@ -20,6 +20,7 @@ type alert struct {
 	removed bool
 	posts   []decide.Post // as they were made
 	told    bool
+	late    bool // told for new items of a list, beside posts that are kept up: nothing follows on that
 	claimed string // by whom
 	replied bool
 	pressed map[string]string // buttons that can be pressed once, by their words and their place: by whom
@@ -142,7 +143,9 @@ func (m *Machine) begun(al *alert, out decide.Outcome, now time.Time) {
 
 // count has what follows on an alert count from a moment.
 func (m *Machine) count(al *alert, now time.Time) {
-	al.told = true
+	if al.told = true; al.late {
+		return
+	}
 	for _, n := range m.steps {
 		due := now.Add(m.plan.Follow[n].Within).UTC()
 		m.at(al, due, func() error { return m.escalate(al, n, due) })
@@ -196,13 +199,26 @@ func (m *Machine) follow(a *arrival.Arrival, kept []decide.Kept) decide.Followed
 	if m.plan.Pace != nil {
 		mem = m.recall
 	}
-	out := decide.Follow(m.plan, mem, kept, sc, removed)
+	out := decide.Follow(m.plan, mem, kept, a.ID, sc, removed)
 	if left := slices.Concat(out.Left, m.kept[a.Subject]); len(left) == 0 {
 		delete(m.last, a.Subject)
 	} else {
 		m.kept[a.Subject], m.last[a.Subject] = left, own.Record
 	}
 	return out
+}
+
+// fresh has people do something with what is told for new items of a list, while it is told of the others already.
+func (m *Machine) fresh(al *alert, followed decide.Followed) {
+	if len(followed.Fresh) == 0 {
+		return
+	}
+	al.late = true
+	al.posts = followed.Fresh
+	if al.told = slices.ContainsFunc(followed.Posts, func(p decide.Post) bool { return p.Edits.IsZero() && p.UnderRef == "" }); !al.told {
+		m.waits[al.cause] = al
+	}
+	m.remember(al)
 }
 
 // went notes how posts went that were held: a repetition may have changed them where they waited.

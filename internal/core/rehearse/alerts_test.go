@@ -1,6 +1,7 @@
 package rehearse
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -75,10 +76,10 @@ func brief(t *testing.T, l Line) string {
 		DecidedBy                              string `json:"decided_by"`
 		Answers                                map[string]struct{ Choice, By, Comment, At string }
 		Posts                                  []struct {
-			To, Title, Edits string
-			Under            *string
-			Done             bool
-			Buttons          []struct{ Text, Does string }
+			To, Title, Plain, Edits string
+			Under                   *string
+			Done                    bool
+			Buttons                 []struct{ Text, Does string }
 		}
 	}
 	require.NoError(t, json.Unmarshal(l.AppendJSON(nil), &out))
@@ -94,7 +95,7 @@ func brief(t *testing.T, l Line) string {
 		s += fmt.Sprintf(" (%s by %s: %s)", v.Choice, v.By, v.Comment)
 	}
 	for _, p := range out.Posts {
-		s += " | " + p.To + ": " + p.Title
+		s += " | " + p.To + ": " + cmp.Or(p.Title, p.Plain)
 		if p.Edits != "" {
 			at, _ := time.Parse(time.RFC3339Nano, p.Edits)
 			s += " edits " + at.UTC().Format("02T15:04")
@@ -265,8 +266,10 @@ route:
 			"20T06:20 a4 dropped keep | square/#a: S-1 done edits 20T06:00 done", "20T06:30 a5 dropped keep", "20T06:40 a6 told | square/#a: S-1 late"}},
 		{"a start meanwhile edits it, whatever row would hold", "square/#a", "", []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=later", "a3 20T06:20 S-2 status=later"}, []string{
 			"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 repeated | square/#a: S-1 later edits 20T06:00", "20T06:20 a3 told | square/#b: other later"}},
-		{"a removal is the last, as it was", "square/#a", "", []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=late removed", "a3 20T06:20 S-1 status=on"}, []string{
-			"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 ignored watch.on | square/#a: S-1 late edits 20T06:00 done", "20T06:20 a3 dropped keep"}},
+		{"a removal is the last, as it was", "square/#a", "", []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=on removed", "a3 20T06:20 S-1 status=on"}, []string{
+			"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 ignored watch.on | square/#a: S-1 on edits 20T06:00 done", "20T06:20 a3 dropped keep"}},
+		{"one that changes nothing ends in silence", "square/#a", "", []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=late removed", "a3 20T06:20 S-1 status=on"}, []string{
+			"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 ignored watch.on", "20T06:20 a3 dropped keep"}},
 		{"one reply where there are no edits", "letters/a@x.example", "", []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=on", "a3 20T06:20 S-1 status=gone"}, []string{
 			"20T06:00 a1 told | letters/a@x.example: S-1 late", "20T06:10 a2 dropped keep", "20T06:20 a3 dropped keep | letters/a@x.example: S-1 gone done under m"}},
 		{"what is held is changed where it waits", "square/#a", "pace: {quiet: {open: [{from: \"08:00\", to: \"09:00\"}]}}\n", []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=on", "a3 20T10:20 S-1 status=off"}, []string{
@@ -284,6 +287,47 @@ route:
 		lived(t, strings.Replace(sheet("square/#a", ""), "gone]}", "gone]}, for: 5m", 1), []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=late", "a3 20T06:12 S-1 status=on"}, nil, ""), "and what comes after it is told")
 	assert.Equal(t, []string{"20T06:00 a1 told | square/#a: S-1 late", "20T06:10 a2 dropped keep"},
 		lived(t, strings.Replace(sheet("square/#a", ""), "one_of: [done, gone]", "is_not: x", 1), []string{"a1 20T06:00 S-1 status=late", "a2 20T06:10 S-1 status=on"}, nil, ""), "it was over when the post was made")
+}
+
+// Posts of a list follow its items, each by its address: what is still there is made anew, what is new is told, and of what went stays
+// what was told. A copy of a message that is taken back says so.
+func TestPostsFollowTheItemsOfAList(t *testing.T) {
+	const each = `
+tables: {rooms: [{from: "r", to: "#a"}, {from: "r", to: "#b"}, {from: "s", to: "#b"}, {from: "s", to: "#c"}]}
+messages: {m: {title: "${it.to} ${record.text}"}, d: {title: "more of ${it.to}"}}
+route: {otherwise: {tell: [{to: "square/${it.to}", message: m, reply: d, each: "${rows(rooms, record.room)}", most: 2, keep_up: {until: {field: text, is: end}}}]}}
+`
+	const first = "20T06:00 a1 told | square/#a: #a x | square/#a: more of #a under m | square/#b: #b x | square/#b: more of #b under m"
+	for _, c := range []struct {
+		name, sheet string
+		arrivals    []string
+		want        []string
+	}{
+		{"each by its address", each, []string{"a1 20T06:00 S-1 room=r text=x", "a2 20T06:10 S-1 room=r text=y", "a3 20T06:20 S-1 room=r text=y", "a4 20T06:30 S-1 room=r text=end", "a5 20T06:40 S-1 room=r text=z removed"}, []string{first,
+			"20T06:10 a2 repeated | square/#a: #a y edits 20T06:00 | square/#b: #b y edits 20T06:00", "20T06:20 a3 repeated",
+			"20T06:30 a4 repeated | square/#a: #a end edits 20T06:00 done | square/#b: #b end edits 20T06:00 done", "20T06:40 a5 ignored watch.on"}},
+		{"what is new is told, what went stays", each, []string{"a1 20T06:00 S-1 room=r text=x", "a2 20T06:10 S-1 room=s text=x", "a3 20T06:20 S-1 room=r text=z", "a4 20T06:30 S-1 room=s text=w removed"}, []string{first,
+			"20T06:10 a2 repeated | square/#c: #c x | square/#c: more of #c under m", "20T06:20 a3 repeated | square/#a: #a z edits 20T06:00 | square/#b: #b z edits 20T06:00",
+			"20T06:30 a4 ignored watch.on | square/#b: #b w edits 20T06:00 done | square/#c: #c w edits 20T06:10 done"}},
+		{"what is new waits for the hours", each + "pace: {quiet: {open: [{from: \"06:00\", to: \"06:05\"}]}}\n", []string{"a1 20T06:00 S-1 room=r text=x", "a2 20T06:10 S-1 room=s text=y", "a3 20T06:30 S-1 room=s text=z", "a4 21T06:30 S-1 room=s text=w"}, []string{first,
+			"20T06:10 a2 repeated | square/#b: #b y edits 20T06:00", "20T06:30 a3 repeated | square/#b: #b z edits 20T06:00",
+			"21T06:00 a2 released | square/#c: #c z | square/#c: more of #c under m", "21T06:30 a4 repeated | square/#b: #b w edits 20T06:00 | square/#c: #c w edits 21T06:00"}},
+		{"a copy that is taken back", `
+tables: {rooms: [{from: "r", to: "#a"}, {from: "r", to: "#b"}, {from: "s", to: "#a"}]}
+messages: {m: {like: {of: "${record}", author: true}}}
+route: {otherwise: {tell: [{to: "square/${it.to}", message: m, each: "${rows(rooms, record.room)}", keep_up: {until: {field: id, empty: true}}}]}}
+`, []string{"a1 20T06:00 S-1 room=r text=x", "a2 20T06:10 S-1 room=r text=y", "a3 20T06:20 S-1 room=s text=y removed", "a4 20T06:30 S-2 room=s text=q", "a5 20T06:40 S-2 removed"}, []string{
+			"20T06:00 a1 told | square/#a: x | square/#b: x", "20T06:10 a2 repeated | square/#a: y edits 20T06:00 | square/#b: y edits 20T06:00",
+			"20T06:20 a3 ignored watch.on | square/#a: taken back edits 20T06:00 done | square/#b: taken back edits 20T06:00 done",
+			"20T06:30 a4 told | square/#a: q", "20T06:40 a5 ignored watch.on | square/#a: taken back edits 20T06:30 done"}},
+		{"one whose side does not edit", `
+messages: {m: {like: {of: "${record}"}}}
+route: {otherwise: {tell: [{to: "letters/a@x.example", message: m, keep_up: {until: {field: id, empty: true}}}]}}
+`, []string{"a1 20T06:00 S-1 text=x", "a2 20T06:10 S-1 text=y", "a3 20T06:20 S-1 text=y removed"}, []string{
+			"20T06:00 a1 told | letters/a@x.example: x", "20T06:10 a2 repeated", "20T06:20 a3 ignored watch.on | letters/a@x.example: taken back done under m"}},
+	} {
+		t.Run(c.name, func(t *testing.T) { assert.Equal(t, c.want, lived(t, c.sheet, c.arrivals, nil, "")) })
+	}
 }
 
 const asks = `

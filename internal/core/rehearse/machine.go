@@ -163,13 +163,15 @@ func (m *Machine) one(a *arrival.Arrival, name Line) Line {
 	following := decide.Following(kept, a.Time)
 	line := name
 	line.At = a.Time
+	al := &alert{line: name, cause: a.ID, arrival: a, record: a.Record}
 	if line.Outcome = out; out.Verdict == decide.Told || out.Verdict == decide.Asked {
-		line.Outcome = m.conclude(&alert{line: name, cause: a.ID, arrival: a, record: a.Record}, following, sc, out)
+		line.Outcome = m.conclude(al, following, sc, out)
 	}
 	if len(kept) > 0 && a.Subject != "" {
 		followed := m.follow(a, kept)
-		line.Posts = append(line.Posts, followed.Posts...)
+		line.Posts = followed.After(line.Posts)
 		line.Failures = append(line.Failures, followed.Failures...)
+		m.fresh(al, followed)
 	}
 	return line
 }

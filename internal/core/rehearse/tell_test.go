@@ -237,3 +237,38 @@ func TestWhatCannotBeTold(t *testing.T) {
 		assert.Equal(t, fine, plan != nil, "%s: %v", then, problems)
 	}
 }
+
+// One post goes out for each group of a list, with a chart, a table and a list of its records.
+func TestEachGroup(t *testing.T) {
+	known := lindental(t)
+	known.Schema = func(string) *value.Schema {
+		return &value.Schema{Open: true, Fields: []value.Field{{Name: "open", Type: value.List}}}
+	}
+	plan, _, problems := sheet.Compile([]byte(`dorfbote: 1
+name: T
+watch: {source: a/b}
+gather: [{name: open, value: "record.open"}]
+messages:
+  m:
+    title: "${or(it.key, \"no valley\")}: ${len(it.records)}"
+    list: {of: it.records, each: "${it.id}"}
+    picture: {chart: {of: it.records, kind: bars, by: id, value: sum(litres)}}
+    attach: [{name: "${it.key}.csv", table: {of: it.records, columns: [id, litres]}}]
+route: {otherwise: {tell: [{each: "${group(open, \"valley\")}", to: "square/#tours", message: m}]}}
+`), known)
+	require.NotNil(t, plan, "%v", problems)
+	line := `{"specversion":"1.0","id":"a1","source":"a/b","type":"dorfbote.record.created","time":"2026-11-20T06:00:00Z","subject":"1","data":{"record":{"open":[{"id":"A","valley":"Upper","litres":4},{"id":"B","litres":2},{"id":"C","valley":"Upper","litres":1.5}]}}}`
+	scout, err := Look(strings.NewReader(line), nil, all)
+	require.NoError(t, err)
+	var got []string
+	require.NoError(t, scout.Run(strings.NewReader(line), plan, time.Time{}, NewMachine(plan, nil, func(l Line) error {
+		for _, p := range l.Posts {
+			got = append(got, p.Doc.Title+" | "+p.Doc.Plain()+" | "+p.Doc.Picture.Text+" | "+string(p.Doc.Attach[0].Data))
+		}
+		return nil
+	})))
+	assert.Equal(t, []string{
+		"Upper: 2 | • A\n• C | A 4; C 1.50 | \uFEFFId,Litres\r\nA,4\r\nC,1.5\r\n",
+		"no valley: 1 | • B | B 2 | \uFEFFId,Litres\r\nB,2\r\n",
+	}, got)
+}

@@ -83,7 +83,6 @@ func TestWhatComesAfterIsChecked(t *testing.T) {
 		`follow: [{add: {source: tours/collections, set: {id: x}}, when: {claimed: true}}]`:                                                      "is known only in follow, in unless",
 		`watch: {source: tours/collections, when: {answered: true}}`:                                                                             "is known only in follow, in unless",
 		// Posts that follow their record.
-		`route: {otherwise: {tell: [{to: square/#tours, message: m, each: "${open}", keep_up: {until: {field: status, is: done}}}]}}`: "keep_up follows one record",
 		`route: {otherwise: {tell: [{to: square/#tours, message: m, keep_up: {for: 1d}}]}}`:                                           "has no until",
 		`route: {otherwise: {tell: [{to: square/#tours, message: m, keep_up: {until: {field: status, is: done}, for: never}}]}}`:      "never",
 		`route: {otherwise: {tell: [{to: square/#tours, message: m, keep_up: {until: {field: litres, contains: x}}}]}}`:               "contains",

@@ -153,6 +153,7 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 	}
 	s.gatherAll(p, known, problems)
 	s.askAll(p, problems)
+	s.grouped()
 	for _, m := range s.Messages {
 		p.Messages[m.Name] = message.Compile(m, p.Terms, "messages."+m.Name, problems)
 	}

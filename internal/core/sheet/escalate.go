@@ -109,10 +109,7 @@ type PlanKeepUp struct {
 }
 
 func (p *Plan) keepUp(t Tell, path string, problems *report.List) *PlanKeepUp {
-	switch {
-	case t.Each != nil:
-		problems.Add(t.KeepUp.At, path, "", "keep_up follows one record; a tell with each makes a post for each of a list")
-	case !p.HasRecord():
+	if !p.HasRecord() {
 		problems.Add(t.KeepUp.At, path, "", "this workflow starts without a record, so there is nothing to keep up with")
 	}
 	if t.KeepUp.Until == nil {

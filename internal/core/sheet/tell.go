@@ -273,6 +273,22 @@ func (p *Plan) lost(t Tell, pt PlanTell, path string, problems *report.List) {
 	}
 }
 
+// grouped notes of messages that are told for each group of a list which list that is.
+func (s *Sheet) grouped() {
+	for _, b := range s.branches() {
+		for _, t := range b.Tell {
+			if t.Each == nil {
+				continue
+			}
+			for _, m := range s.Messages {
+				if m.Name == t.Message.S || t.Reply != nil && m.Name == t.Reply.S {
+					m.Grouped = formula.GroupedBy(t.Each.S)
+				}
+			}
+		}
+	}
+}
+
 // pacedEach refuses what would have a repeated arrival change, or reply to, one of many posts.
 func (s *Sheet) pacedEach(p *Plan, problems *report.List) {
 	if s.Pace == nil || s.Pace.Repeat == nil || p.Pace == nil || p.Pace.Then == FoldDrop {

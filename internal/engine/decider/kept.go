@@ -76,8 +76,8 @@ func (d *decided) conclude(mem *memory, k *kept) {
 			record = d.sc.Before
 		}
 		sc := &formula.Scope{Record: record, Before: d.sc.Before, Arrival: d.sc.Arrival, Answers: d.sc.Answers, Now: d.sc.Now, Reach: d.sc.Reach}
-		followed := decide.Follow(d.plan, paced, following, sc, d.sc.Kind == "removed")
-		d.edits = followed.Posts
+		followed := decide.Follow(d.plan, paced, following, outbox.Cause(d.seq), sc, d.sc.Kind == "removed")
+		d.edits = followed.After(d.Posts)[len(d.Posts):]
 		d.Failures = append(d.Failures, followed.Failures...)
 		k.byKey[key], k.touched[key] = followed.Left, true
 	}
