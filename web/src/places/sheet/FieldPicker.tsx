@@ -17,7 +17,9 @@ const none: Name[] = [];
 
 /** Picks anything that a text may say, by its label, its path or the value it has, and puts it there. */
 export function FieldPicker({ insert, pick, label = '+ field', more = none, aria }: Props) {
-  const { all, valueOf } = useSurroundings();
+  const { all: known, valueOf } = useSurroundings();
+  // Within a list "it" is each of it, and nothing that is around the list.
+  const all = more.length > 0 ? known.filter((n) => !/\bit\b/.test(n.path)) : known;
   const [open, setOpen] = useState(false);
   // What the names stand for is looked up when it is asked for: it changes with every proof.
   const names = open ? [...more, ...all] : none;

@@ -18,6 +18,11 @@ const functions: [name: string, shape: string][] = [
   ['phone', 'phone(text, "CH")'],
   ['mask', 'mask(text)'],
   ['slug', 'slug(text)'],
+  ['person', 'person(id)'],
+  ['mention', 'mention(id)'],
+  ['on_duty', 'on_duty("rota/events")'],
+  ['rows', 'rows(table, key)'],
+  ['group', 'group(list, "field")'],
   ['len', 'len(list)'],
   ['now', 'now'],
   ['changed', 'changed'],
@@ -34,19 +39,20 @@ interface Props {
 
 /** A formula, completed as one types: fields by their names and labels, what was gathered, and functions. */
 export function FormulaInput({ label, value, change, path, className = 'formula' }: Props) {
-  const { fields, readOnly, names } = useSurroundings();
+  const { all, readOnly, names } = useSurroundings();
   const input = useRef<InputRef>(null);
   const [word, setWord] = useState('');
   const cursor = () => input.current?.input?.selectionStart ?? value.length;
   const wordAt = (text: string, at: number) => /[A-Za-z_][\w.]*$/.exec(text.slice(0, at))?.[0] ?? '';
   const offers = [
-    ...fields.map((f) => ({
-      name: `record.${f.name}`,
-      says: `${f.label}, ${f.type || 'any'}`,
-      find: f.label,
+    ...all.map((n) => ({
+      name: n.path,
+      says: n.group === 'Before' ? n.label : `${n.label}, ${n.type || 'any'}`,
+      find: n.group === 'Before' ? '' : n.label,
     })),
-    ...fields.map((f) => ({ name: `before.${f.name}`, says: `${f.label} before`, find: '' })),
-    ...names.map((n) => ({ name: n, says: 'gathered', find: n })),
+    ...names
+      .filter((n) => !all.some((a) => a.path === n))
+      .map((n) => ({ name: n, says: 'gathered', find: n })),
     ...functions.map(([name, shape]) => ({ name: shape, says: 'function', find: name })),
   ];
   const typed = word.toLowerCase();

@@ -13,8 +13,10 @@ import { MessageMore } from './MessageMore';
 import { TryIt } from './TryIt';
 import { Preview } from './Preview';
 import { renamed, tosOf, withoutMessage, type Message, type Sheet, dropped } from './model';
-import { useSurroundings } from './surroundings';
-import { memo, useCallback, useRef, useState } from 'react';
+import { eachNames } from './names';
+import { eachOf } from './TellMore';
+import { Surroundings, useSurroundings } from './surroundings';
+import { memo, useCallback, useMemo, useRef, useState } from 'react';
 import { RemoveButton } from '../../parts/RemoveButton';
 
 const tones = ['plain', 'good', 'warning', 'urgent'];
@@ -64,7 +66,17 @@ export const TellBand = memo(function TellBand({ sheet, change, proof }: Props) 
               />
             )}
             {message && (
-              <MessageEditor key={name} name={name} message={message} set={set} gathered={gathered} />
+              <EachAround each={eachWith(sheet, name)}>
+                {(group) => (
+                  <MessageEditor
+                    key={name}
+                    name={name}
+                    message={message}
+                    set={set}
+                    gathered={group ? [...gathered, group] : gathered}
+                  />
+                )}
+              </EachAround>
             )}
             {!readOnly && (
               <div className="inline">
@@ -106,6 +118,28 @@ export const TellBand = memo(function TellBand({ sheet, change, proof }: Props) 
     </Band>
   );
 });
+
+/** The list that the tells of a message go through, "" where they make one post. */
+const eachWith = (sheet: Sheet, message: string) =>
+  [...(sheet.route.rows ?? []), ...(sheet.route.otherwise ? [sheet.route.otherwise] : [])]
+    .flatMap((b) => b.tell ?? [])
+    .filter((t) => t.each && (t.message === message || t.reply === message))
+    .map(eachOf)[0] ?? '';
+
+/** Has a message that is told for each of a list speak of its items. */
+function EachAround({ each, children }: { each: string; children: (group?: string) => React.ReactNode }) {
+  const around = useSurroundings();
+  const { names, group } = useMemo(() => eachNames(each, around.gathered), [each, around.gathered]);
+  const inner = useMemo(
+    () => ({
+      ...around,
+      all: [...names, ...around.all],
+      gathered: group ? [...around.gathered, group] : around.gathered,
+    }),
+    [around, names, group],
+  );
+  return <Surroundings.Provider value={inner}>{children(group?.name)}</Surroundings.Provider>;
+}
 
 function postsWords(proof: ProofLines | undefined, name: string): string {
   const to = (proof?.posts ?? []).filter((p) => p.message === name).map((p) => p.to);

@@ -5,7 +5,7 @@ import { TellTo } from './TellTo';
 import { overOf } from './reach';
 import { SpanInput } from '../../parts/SpanInput';
 import { emptyTest, groupOf, isFormula, type Tell } from './model';
-import type { Name } from './names';
+import { groupsOf, type Name } from './names';
 import { useFound, useSurroundings } from './surroundings';
 import { TestEditor } from './TestEditor';
 
@@ -29,6 +29,7 @@ export function TellMore({ tell, label, id, more, set }: Props) {
     ...gathered.filter((g) => g.table).map((g) => `rows(${g.name}, record.${by})`),
     ...fields.filter((f) => f.type === 'list').map((f) => `record.${f.name}`),
   ];
+  const groups = groupsOf(gathered);
   const over = overOf(tell.to);
   const each = eachOf(tell);
   return (
@@ -63,9 +64,10 @@ export function TellMore({ tell, label, id, more, set }: Props) {
             value={each}
             options={[
               { value: '', label: 'once' },
-              ...[...new Set([...lists, each])]
+              ...[...new Set([...lists, ...(groups.some((g) => g.value === each) ? [] : [each])])]
                 .filter(Boolean)
                 .map((l) => ({ value: l, label: `for each of ${l}` })),
+              ...groups,
             ]}
             change={(l) => set({ each: l ? `\${${l}}` : undefined, most: undefined })}
           />

@@ -4,7 +4,7 @@ import { useAct } from '../../api/act';
 import { api, answerOf } from '../../api/client';
 import { useDestinations, useStarters } from '../../api/queries';
 import { exchanged, dropped, type Tell } from './model';
-import { itNames } from './names';
+import { eachNames } from './names';
 import { useSurroundings } from './surroundings';
 import { RemoveButton } from '../../parts/RemoveButton';
 import { eachOf, TellMore } from './TellMore';
@@ -78,8 +78,11 @@ function OneTell({ tell: t, label, id, change, remove }: OneProps) {
   const listed = (destinations.data?.items ?? []).find((d) => d.name === t.to);
   const plain = !t.cc && !t.bcc && !t.each && !t.keep_up && t.if_empty !== 'skip';
   const [open, setOpen] = useState(!plain);
-  const of = gathered.find((g) => g.name === eachOf(t));
-  const more = useMemo(() => (of ? itNames(of.fields, `Each of ${of.name}`) : undefined), [of]);
+  const each = eachOf(t);
+  const more = useMemo(() => {
+    const { names } = eachNames(each, gathered);
+    return names.length > 0 ? names : undefined;
+  }, [each, gathered]);
   return (
     <span className="tell">
       <span className="muted">tell</span>

@@ -96,6 +96,38 @@ export function formulaNames(fields: FieldItem[], answers: Question[], gathered:
 export const itNames = (fields: Described[], group: string): Name[] =>
   namesIn(fields, { path: 'it', field: '', label: '', group });
 
+/** What each item is called and has, of the list that a tell goes through: an item of the list itself or, where the list is grouped, a group. */
+export function eachNames(each: string, gathered: GatheredName[]): { names: Name[]; group?: GatheredName } {
+  const [, list = '', by = ''] = /^\s*group\(\s*(\w+)\s*,\s*"([^"]*)"\s*\)\s*$/.exec(each) ?? [];
+  const of = gathered.find((g) => g.name === (list || each));
+  if (!of) return { names: [] };
+  if (!list) return { names: itNames(of.fields, `Each of ${of.name}`) };
+  const group = `Each ${(of.fields.find((f) => f.name === by)?.label ?? by).toLowerCase()} of ${of.name}`;
+  return {
+    names: [
+      { path: 'it.key', label: of.fields.find((f) => f.name === by)?.label ?? by, type: '', group },
+      { path: 'len(it.records)', label: 'How many there are', type: 'number', group },
+      { path: 'it.records', label: 'Its records', type: 'list', group },
+    ],
+    group: { name: 'it.records', many: true, fields: of.fields },
+  };
+}
+
+/** The lists that a tell can go through one group after the other, by fields that tell records apart. */
+export const groupsOf = (gathered: GatheredName[]) =>
+  gathered
+    .filter((g) => g.many && !g.table)
+    .flatMap((g) =>
+      [...g.fields]
+        .filter((f) => ['choice', 'person', 'yes/no', 'text', 'choices'].includes(f.type) && f.name !== 'id')
+        .sort((a, b) => Number(b.type === 'choice') - Number(a.type === 'choice'))
+        .slice(0, 8)
+        .map((f) => ({
+          value: `group(${g.name}, "${f.name}")`,
+          label: `for each ${f.label.toLowerCase()} of ${g.name}`,
+        })),
+    );
+
 /** What stands at a name, in an object that holds the records by their names. */
 export function valueAt(path: string, roots: Record<string, unknown>): string {
   const steps = [...path.matchAll(/([A-Za-z_]\w*)|\["((?:[^"\\]|\\.)*)"\]/g)].map(

@@ -1,7 +1,8 @@
 import { useLexicalComposerContext } from '@lexical/react/LexicalComposerContext';
 import { Button, Input } from 'antd';
-import { useRef } from 'react';
+import { useRef, useState } from 'react';
 import { emptyOf, fieldOf, formatsOf, withEmpty } from '../../../parts/template';
+import { FormulaInput } from '../FormulaInput';
 import { useSurroundings } from '../surroundings';
 import { setFormula } from './formulas';
 
@@ -17,9 +18,13 @@ export function ChipFormat({ chipKey, formula, change, close }: Props) {
   const [editor] = useLexicalComposerContext();
   const { chips: fields } = useSurroundings();
   const key = useRef(chipKey);
+  // What is being typed: an empty formula is none, so the chip stays as it was until there is another.
+  const [typed, setTyped] = useState(formula);
   const { inner, text } = emptyOf(formula);
   const field = fieldOf(formula, fields);
   const set = (next: string) => {
+    setTyped(next);
+    if (next.trim() === '') return;
     key.current = setFormula(editor, key.current, next, fields) ?? key.current;
     change(next);
   };
@@ -46,16 +51,16 @@ export function ChipFormat({ chipKey, formula, change, close }: Props) {
           onChange={(e) => set(withEmpty(inner, e.target.value))}
         />
       </label>
-      <label>
+      <span>
         formula{' '}
-        <Input
-          size="small"
+        <FormulaInput
+          label="Formula of the chip"
           className="chip-formula"
-          value={formula}
-          spellCheck={false}
-          onChange={(e) => set(e.target.value)}
+          value={typed}
+          change={set}
+          path=""
         />
-      </label>
+      </span>
       <Button size="small" type="text" aria-label="Done with the chip" onClick={close}>
         ×
       </Button>
