@@ -42,6 +42,7 @@ type Formula struct {
 	words   *Words
 	doubts  []*Error
 	usesIt  bool
+	reads   []string
 }
 
 // ownDates reads formulas without the language's own functions for dates, in whose place others stand.
@@ -94,7 +95,7 @@ func Compile(text string, words *Words) (*Formula, error) {
 	if words.Sources != nil {
 		words.Sources.Names = append(words.Sources.Names, uses.sources...)
 	}
-	return &Formula{text: text, program: program, words: words, doubts: doubts.doubts, usesIt: uses.it}, nil
+	return &Formula{text: text, program: program, words: words, doubts: doubts.doubts, usesIt: uses.it, reads: uses.reads}, nil
 }
 
 func (f *Formula) String() string { return f.text }

@@ -3,6 +3,7 @@ package formula
 import (
 	"errors"
 	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -136,6 +137,7 @@ type Sources struct{ Names []string }
 type user struct {
 	it      bool
 	sources []string
+	reads   []string // names with their paths, such as record.farm.name
 	wrong   *Error
 }
 
@@ -143,6 +145,13 @@ func (u *user) Visit(node *ast.Node) {
 	switch n := (*node).(type) {
 	case *ast.IdentifierNode:
 		u.it = u.it || n.Value == itName
+		u.read(n.Value, nil)
+	case *ast.MemberNode:
+		if last, ok := n.Property.(*ast.StringNode); ok {
+			if root, path, ok := pathTo(n.Node); ok {
+				u.read(root, append(path, last.Value))
+			}
+		}
 	case *ast.CallNode:
 		if id, ok := n.Callee.(*ast.IdentifierNode); !ok || id.Value != "on_duty" || len(n.Arguments) == 0 {
 			return
@@ -154,6 +163,30 @@ func (u *user) Visit(node *ast.Node) {
 		}
 		u.sources = append(u.sources, s.Value)
 	}
+}
+
+// read notes a name and a path within it, in the place of what of it was noted before.
+func (u *user) read(root string, path []string) {
+	if root == orName || slices.Contains(functionNames, root) {
+		return
+	}
+	all := strings.Join(append([]string{root}, path...), ".")
+	u.reads = slices.DeleteFunc(u.reads, func(have string) bool { return strings.HasPrefix(all+".", have+".") })
+	u.reads = append(u.reads, all)
+}
+
+// Reads lists what the template's formulas read: names with their paths, such as record.farm.name.
+func (t *Template) Reads() []string {
+	if t == nil {
+		return nil
+	}
+	var out []string
+	for _, p := range t.parts {
+		if p.Formula != nil {
+			out = append(out, p.Formula.reads...)
+		}
+	}
+	return out
 }
 
 // UsesIt tells whether the formula speaks of the element of a list.

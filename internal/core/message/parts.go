@@ -157,6 +157,7 @@ func compileParts(s *PartsSpec, words *formula.Words, path string, problems *rep
 		p.links = append(p.links, linkTemplate{text: tmpl(&s.Links[i].Text, at+".text"), to: tmpl(&s.Links[i].To, at+".to")})
 		if len(s.Links[i].Share) > 0 {
 			p.links[i].share = compileShare(&s.Links[i], words, at, problems)
+			p.links[i].share.givesAway(p.links[i].text, s.Links[i].Text, at+".text", problems)
 		}
 	}
 	if s.Picture != nil {

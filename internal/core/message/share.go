@@ -2,6 +2,7 @@ package message
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -44,6 +45,20 @@ func compileShare(l *LinkSpec, words *formula.Words, path string, problems *repo
 		s.fields = append(s.fields, column{path: p, label: labelOf(f, p)})
 	}
 	return s
+}
+
+// givesAway warns where what heads a page, which is the link's text, shows more than the fields that were chosen.
+func (s *shareTemplate) givesAway(text *formula.Template, at report.Text, path string, problems *report.List) {
+	for _, name := range text.Reads() {
+		shown := name == "now" || slices.ContainsFunc(s.fields, func(c column) bool {
+			own := "record." + c.path.String()
+			return name == own || strings.HasPrefix(name, own+".")
+		})
+		if root, _, _ := strings.Cut(name, "."); shown || root == "arrival" {
+			continue
+		}
+		problems.Warn(at.At, path, "", "the page is headed by this text, which shows %s, and that is none of its fields; whoever has the link reads it", name)
+	}
 }
 
 func (s *shareTemplate) fill(sc *formula.Scope, words *formula.Words) *Shared {
