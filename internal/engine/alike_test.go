@@ -63,6 +63,16 @@ follow:
     tell: [{to: "square/#board", message: e}]
 pace: {quiet: {open: [{from: "05:00", to: "20:00"}], urgent: pass}}
 `,
+	`ask: [{name: v, of: ["square/#tours"], message: q, choices: [{name: "yes"}, {name: "no"}], within: 1h33m, otherwise: "yes"}]
+route: {rows: [{name: Yes, when: {field: v.choice, is: "yes"}, tell: [{to: "square/#tours", message: b}]}], otherwise: {tell: [{to: "square/#board", message: b, keep_up: {until: {field: litres, below: 300}, for: 9h}}]}}
+follow:
+  - unless: {claimed: true, within: 1h17m}
+    tell: [{to: "square/#board", message: b}]
+`,
+	`watch: {source: tours/collections, lasts: {that: {field: status, is: late}, for: 1h3m}}
+messages:
+route: {otherwise: {tell: [{to: "square/#board", message: b}]}}
+`,
 	`watch: {source: tours/collections, on: [created]}
 tables: {rooms: [{from: C1, to: "#tours"}, {from: C1, to: "#board"}, {from: C2, to: "#board"}, {from: C3, to: "#tours"}]}
 messages:
@@ -142,6 +152,7 @@ func askedSheet(n int) string {
 		"q":  `{title: "may ${record.id}?"}`,
 		"q2": `{title: "and ${record.id}?", body: "${v.choice} ${v.comment}"}`,
 		"e":  `{title: "nobody: ${record.id} ${record.status}", body: "${record.litres}"}`,
+		"b":  `{title: "${record.id} ${record.status}", body: "${date(when_became('status', 'late'), 'd. HH:mm')} ${words(now - when_became('status', 'planned'))}", buttons: [{text: Later, later: 53m}]}`,
 		"w":  `{body: "for ${it.to}"}`,
 		"c":  `{like: {of: "{'text': record.id + ' ' + record.status}"}}`,
 		"n":  `{title: "${record.id}: ${len(others)} late", body: "${join(map(others, #.id), ' ')}", buttons: [{text: Later, later: 1h9m}]}`,

@@ -179,6 +179,11 @@ func (r *rehearsal) run(ctx context.Context, emit func(rehearse.Line, string) er
 	outside := r.server.Reach(ctx, sources.AskNothing).Outside
 	c := rehearse.NewComparer(r.plan, r.on, e.Workspace.Location(), skipNow, skipWas, func(m *rehearse.Machine, p *sheet.Plan) {
 		past.Know(m, p)
+		if !r.from.IsZero() {
+			m.Before(func(key string) ([]*arrival.Arrival, error) {
+				return e.Sources.Earlier(ctx, p.Source, key, r.from.Add(-time.Microsecond))
+			})
+		}
 		m.Outside(outside)
 		if p.Trigger.Moments != nil && !r.from.IsZero() {
 			m.Begin(r.from)

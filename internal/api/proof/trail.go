@@ -71,6 +71,7 @@ func trail(plan *sheet.Plan, recent []PastArrival, reach formula.Reach, counts *
 		return nil
 	})
 	m.Know(rehearse.Fixed(reach.Find))
+	m.Past(reach.Took)
 	m.Outside(reach.Outside)
 	m.People(reach.People)
 	if counts != nil {

@@ -17,7 +17,7 @@ var takes = map[string]struct {
 	"bullets": {2, 2, "bullets(list, template)"}, "link": {2, 2, "link(text, address)"}, orName: {2, 2, "or(value, fallback)"}, "shorten": {2, 2, "shorten(text, length)"},
 	"phone": {2, 2, `phone(text, "CH")`}, "mask": {1, 1, "mask(text)"}, "slug": {1, 1, "slug(text)"},
 	"person": {1, 1, "person(who)"}, "mention": {1, 1, "mention(who)"}, "on_duty": {1, 1, `on_duty("rota/events")`},
-	"rows": {2, 2, "rows(table, key)"}, "group": {2, 2, `group(open, "valley")`},
+	"rows": {2, 2, "rows(table, key)"}, "group": {2, 2, `group(open, "valley")`}, "when_became": {2, 2, `when_became("status", "confirmed")`},
 }
 
 // counter finds calls with too few or too many arguments. It looks before anything is added to them.

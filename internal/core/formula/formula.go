@@ -81,7 +81,7 @@ func Compile(text string, words *Words) (*Formula, error) {
 	if err != nil {
 		return nil, words.explain(err)
 	}
-	doubts, uses := doubter{words: words}, user{}
+	doubts, uses := doubter{words: words}, user{words: words}
 	ast.Walk(&tree.Node, &doubts)
 	groups := grouped{words: words, doubts: &doubts}
 	if ast.Walk(&tree.Node, &groups); groups.wrong != nil {
@@ -94,6 +94,7 @@ func Compile(text string, words *Words) (*Formula, error) {
 	}
 	if words.Sources != nil {
 		words.Sources.Names = append(words.Sources.Names, uses.sources...)
+		words.Sources.Became = append(words.Sources.Became, uses.became...)
 	}
 	return &Formula{text: text, program: program, words: words, doubts: doubts.doubts, usesIt: uses.it, reads: uses.reads}, nil
 }
@@ -145,6 +146,7 @@ func (w *Words) options(how typing) []expr.Option {
 		expr.DisableBuiltin("now"), expr.DisableBuiltin("date"), expr.MaxNodes(2000),
 	}
 	opts = append(opts, functions(w)...)
+	opts = append(opts, expr.Function(sinceName, since))
 	opts = append(opts, expr.Function(asTextName, func(p ...any) (any, error) { return Show(p[0], w.Workspace), nil }, new(func(any) string)))
 	if how == running {
 		opts = append(append(opts, bounded()...), expr.Patch(bounder{}))
@@ -182,6 +184,10 @@ func (p patcher) Visit(node *ast.Node) {
 		}
 		n.Optional = true
 		ast.Patch(node, &ast.ChainNode{Node: n})
+	case *ast.BinaryNode:
+		if n.Operator == "-" && (calls(n.Left, becameName) || calls(n.Right, becameName)) {
+			ast.Patch(node, &ast.CallNode{Callee: &ast.IdentifierNode{Value: sinceName}, Arguments: []ast.Node{n.Left, n.Right}})
+		}
 	case *ast.CallNode:
 		id, ok := n.Callee.(*ast.IdentifierNode)
 		if !ok {
@@ -190,7 +196,7 @@ func (p patcher) Visit(node *ast.Node) {
 		switch {
 		case id.Value == "ago" && len(n.Arguments) == 1:
 			n.Arguments = append(n.Arguments, &ast.IdentifierNode{Value: "now"})
-		case id.Value == "bullets" && len(n.Arguments) == 2, slices.Contains(withPeople, id.Value) && len(n.Arguments) == 1:
+		case (id.Value == "bullets" || id.Value == becameName) && len(n.Arguments) == 2, slices.Contains(withPeople, id.Value) && len(n.Arguments) == 1:
 			n.Arguments = append(n.Arguments, &ast.IdentifierNode{Value: "$env"})
 		}
 	}

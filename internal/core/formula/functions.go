@@ -58,7 +58,7 @@ type Anchor struct{ Text, To string }
 // Plain gives the link's text.
 func (a Anchor) Plain() string { return a.Text }
 
-var functionNames = []string{"words", "ago", "date", "money", "number", "percent", "plural", "bullets", "link", "or", "shorten", "phone", "mask", "slug", "person", "mention", "on_duty", "rows", "group"}
+var functionNames = []string{"words", "ago", "date", "money", "number", "percent", "plural", "bullets", "link", "or", "shorten", "phone", "mask", "slug", "person", "mention", "on_duty", "rows", "group", "when_became"}
 
 type params = []any
 
@@ -166,6 +166,7 @@ func functions(w *Words) []expr.Option {
 		pass("mask", 1, 1, func(p params) (any, error) { return mask(Show(p[0], ws)), nil }),
 		pass("slug", 1, 1, func(p params) (any, error) { return Slug(Show(p[0], ws)), nil }),
 		def("rows", 2, 2, func(p params) (any, error) { return rowsOf(p, ws) }),
+		def("when_became", 3, 3, w.whenBecame),
 		def("group", 2, 2, func(p params) (any, error) { return groupOf(p, ws) }),
 	}...)
 }

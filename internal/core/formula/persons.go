@@ -130,13 +130,16 @@ func personFunctions(w *Words) []expr.Option {
 	}
 }
 
-// Sources collects the sources that formulas look into by themselves. It is filled while a sheet is compiled.
-type Sources struct{ Names []string }
+// Sources collects the sources that formulas look into by themselves, and the fields of the record whose past they ask for. It is filled
+// while a sheet is compiled.
+type Sources struct{ Names, Became []string }
 
 // user finds out what a formula uses beyond the fields of records.
 type user struct {
 	it      bool
 	sources []string
+	became  []string // fields whose past is asked for
+	words   *Words
 	reads   []string // names with their paths, such as record.farm.name
 	wrong   *Error
 }
@@ -153,7 +156,11 @@ func (u *user) Visit(node *ast.Node) {
 			}
 		}
 	case *ast.CallNode:
-		if id, ok := n.Callee.(*ast.IdentifierNode); !ok || id.Value != "on_duty" || len(n.Arguments) == 0 {
+		id, ok := n.Callee.(*ast.IdentifierNode)
+		if ok && id.Value == becameName {
+			u.becameIn(n)
+		}
+		if !ok || id.Value != "on_duty" || len(n.Arguments) == 0 {
 			return
 		}
 		s, ok := n.Arguments[0].(*ast.StringNode)

@@ -40,6 +40,8 @@ type Reach struct {
 	People *people.Book
 	// Outside runs scripts and asks services; nil where neither can be done, which is a failure of what is gathered so.
 	Outside Outside
+	// Took gives when a field of an arrival's record last took each of its values, as far as that is known at a moment; nil knows of nothing.
+	Took func(a Arrival, now time.Time, field string, t value.Type, ws value.Workspace) ([]Took, error)
 	// Recall holds what was gathered when an arrival was decided, by name; what stands there is not gathered anew.
 	Recall map[string]any
 }
@@ -199,6 +201,10 @@ func (w *Words) env(sc *Scope) map[string]any {
 	}
 	if sc.Find != nil {
 		env[findName] = sc.Find
+	}
+	if sc.Took != nil {
+		took, arrival, now := sc.Took, sc.Arrival, sc.Now
+		env[tookName] = func(field string) ([]Took, error) { return took(arrival, now, field, w.typeOf(field), w.Workspace) }
 	}
 	if sc.Outside != nil {
 		env[clockName] = sc.Outside.Elapsed

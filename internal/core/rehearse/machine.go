@@ -10,6 +10,7 @@ import (
 	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/people"
 	"dorfbote/internal/core/sheet"
+	"dorfbote/internal/core/value"
 )
 
 // Machine runs one plan over arrivals, given in the order of time, with a virtual clock. Between arrivals it lets
@@ -28,6 +29,7 @@ type Machine struct {
 	people *people.Book
 	counts *decide.Counts
 	recall *decide.Recall
+	pasts  *pasts
 	ticks  map[string]Line // of ticks whose posts are held: what their lines are called
 	order  int             // of timers, so that those of one moment and key come as they were set
 
@@ -56,7 +58,7 @@ type pending struct {
 
 // NewMachine makes a machine whose clock has not begun. skip leaves days out of a schedule, and may be nil.
 func NewMachine(p *sheet.Plan, skip decide.Skip, emit func(Line) error) *Machine {
-	return &Machine{plan: p, skip: skip, given: skip, emit: emit, timers: map[string]*pending{}, states: NewStates(p.Lookups()), recall: decide.NewRecall(), ticks: map[string]Line{},
+	return &Machine{plan: p, skip: skip, given: skip, emit: emit, timers: map[string]*pending{}, states: NewStates(p.Lookups()), recall: decide.NewRecall(), pasts: newPasts(p), ticks: map[string]Line{},
 		steps: p.Escalations(), keeps: p.KeepsUp(), alerts: map[string]*alert{}, byKey: map[string]map[*alert]bool{}, waits: map[string]*alert{}, causes: map[string]*alert{},
 		kept: map[string][]decide.Kept{}, last: map[string]map[string]any{}, named: map[string]bool{}}
 }
@@ -89,6 +91,14 @@ func (m *Machine) leftOut() {
 	}
 	own, given := decide.DaysOff(list, m.plan.Terms.Workspace.Location()), m.given
 	m.skip = func(day time.Time) bool { return own != nil && own(day) || given != nil && given(day) }
+}
+
+// Before hands in what gives the past of records, for a clock that begins in the middle of it.
+func (m *Machine) Before(e Earlier) { m.pasts.earlier = e }
+
+// Past hands in what knows the past of records, in the place of what the clock has seen.
+func (m *Machine) Past(took func(formula.Arrival, time.Time, string, value.Type, value.Workspace) ([]formula.Took, error)) {
+	m.pasts.fields, m.pasts.known = nil, took
 }
 
 // Know hands in what is known of other records before the clock begins; the arrivals of their sources change it.
@@ -128,6 +138,9 @@ func (m *Machine) Take(a *arrival.Arrival) error {
 		return err
 	}
 	m.states.See(a)
+	if err := m.pasts.see(a); err != nil {
+		return err
+	}
 	m.leaves(a)
 	m.see(a)
 	if m.plan.Timed() && a.Source == m.plan.Source {
@@ -178,7 +191,7 @@ func (m *Machine) one(a *arrival.Arrival, name Line) Line {
 
 // reach is what sheets get at beyond the arrival.
 func (m *Machine) reach() formula.Reach {
-	return formula.Reach{Find: m.states.Find, Outside: m.out, People: m.people}
+	return formula.Reach{Find: m.states.Find, Outside: m.out, People: m.people, Took: m.pasts.took}
 }
 
 // Advance moves the clock on, one moment after the other, up to one: what was held goes, people do what they do, and timers fire, each

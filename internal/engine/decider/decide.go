@@ -42,13 +42,15 @@ type decided struct {
 // decideAll decides arrivals for what is on for them. It says how many of the arrivals it came to within a time, of
 // which there is at least one, and how long each workflow took; a time of 0 is without end.
 func (de *Decider) decideAll(ctx context.Context, arrivals []store.Arrival, on workflows.On, within time.Duration) (made []decided, done int, took map[int64]time.Duration, err error) {
-	find, failed := de.Sources.Finder(ctx)
+	find, notFound := de.Sources.Finder(ctx)
+	past, notRead := de.Sources.Took(ctx)
+	failed := func() error { return errors.Join(notFound(), notRead()) }
 	took = map[int64]time.Duration{}
 	book, err := de.Sources.People(ctx)
 	if err != nil {
 		return nil, 0, nil, err
 	}
-	reach, began := formula.Reach{Find: find, Outside: de.Sources.Outside(ctx, sources.AskAll), People: book}, time.Now()
+	reach, began := formula.Reach{Find: find, Outside: de.Sources.Outside(ctx, sources.AskAll), People: book, Took: past}, time.Now()
 	at := began
 	for i := range arrivals {
 		if i > 0 && within > 0 && at.Sub(began) > within {

@@ -42,7 +42,8 @@ func (src *Sources) Reach(ctx context.Context, asking Asking) formula.Reach {
 	if err != nil {
 		src.Log.Warn("looking at sheets without the people book", "error", err)
 	}
-	return formula.Reach{Find: find, Outside: src.Outside(ctx, asking), People: book}
+	took, _ := src.Took(ctx)
+	return formula.Reach{Find: find, Outside: src.Outside(ctx, asking), People: book, Took: took}
 }
 
 // Finder gives look-ups the records, and tells afterwards whether any look-up failed. They hold all that had come in when it first looked

@@ -23,6 +23,7 @@ const functions: [name: string, shape: string][] = [
   ['on_duty', 'on_duty("rota/events")'],
   ['rows', 'rows(table, key)'],
   ['group', 'group(list, "field")'],
+  ['when_became', 'when_became("status", "done")'],
   ['len', 'len(list)'],
   ['now', 'now'],
   ['changed', 'changed'],

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import type { FieldItem } from '../../api/client';
-import { formulaNames, itNames, meant, testNames, valueAt } from './names';
+import { eachNames, formulaNames, groupsOf, itNames, meant, testNames, valueAt } from './names';
 
 const field = (name: string, type: string, fields?: unknown[]) =>
   ({ name, label: name.toUpperCase(), type, fields }) as FieldItem;
@@ -36,6 +36,28 @@ describe('what can be called by name', () => {
       'arrival.kind',
       'now',
     ]);
+  });
+
+  it('offers how long it is since a choice was made', () => {
+    const status = { ...field('status', 'choice'), options: ['new', 'on "hold"'] };
+    expect(
+      formulaNames([status], [], [])
+        .filter((n) => n.group === 'How long')
+        .map((n) => [n.path, n.label]),
+    ).toEqual([
+      ['words(now - when_became("status", "new"))', 'How long since STATUS became new'],
+      [`words(now - when_became("status", "on \\"hold\\""))`, 'How long since STATUS became on "hold"'],
+    ]);
+  });
+
+  it('calls what a tell goes through by its items, or by its groups', () => {
+    const list = { name: 'jobs', many: true, fields: [field('kind', 'choice'), field('cost', 'number')] };
+    expect(eachNames('jobs', [list]).names.map((n) => n.path)).toEqual(['it.kind', 'it.cost']);
+    const each = eachNames('group(jobs, "kind")', [list]);
+    expect(each.names.map((n) => n.path)).toEqual(['it.key', 'len(it.records)', 'it.records']);
+    expect(each.group).toEqual({ name: 'it.records', many: true, fields: list.fields });
+    expect(groupsOf([list])).toEqual([{ value: 'group(jobs, "kind")', label: 'for each kind of jobs' }]);
+    expect(eachNames('gone', [list]).names).toEqual([]);
   });
 
   it('gives conditions the names that they take', () => {

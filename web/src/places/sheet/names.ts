@@ -85,6 +85,16 @@ export function formulaNames(fields: FieldItem[], answers: Question[], gathered:
     ...namesIn(fields, { path: 'before', field: '', label: '', group: 'Before' }).map(
       ({ path, label, type, group }) => ({ path, label, type, group }),
     ),
+    ...fields
+      .filter((f) => f.type === 'choice')
+      .flatMap((f) =>
+        (f.options ?? f.examples ?? []).slice(0, 8).map((value) => ({
+          path: `words(now - when_became("${f.name}", ${JSON.stringify(value)}))`,
+          label: `How long since ${f.label} became ${value}`,
+          type: 'text',
+          group: 'How long',
+        })),
+      ),
     { path: 'arrival.at', label: 'When it came in', type: 'moment', group: 'Arrival' },
     { path: 'arrival.by', label: 'Who did it', type: 'text', group: 'Arrival' },
     { path: 'arrival.kind', label: 'What happened', type: 'text', group: 'Arrival' },
