@@ -256,6 +256,8 @@ type Polled struct {
 	Same bool
 	// Calls is how many calls it took.
 	Calls int
+	// Said is what could not be read, in a sentence; "" where all was.
+	Said string
 	// Wait is how long the other side asked to be left alone.
 	Wait time.Duration
 }

@@ -99,7 +99,7 @@ route: {otherwise: {tell: [{to: "square/#tours", message: m}]}}
 follow:
   - unless: {answered: true, within: 31m}
     tell: [{to: "square/#board", message: e}]
-pace: {repeat: {key: "${record.id}", within: 4h}, limit: {posts: 2, per: 2h}, quiet: {open: [{from: "05:00", to: "20:00"}]}, useful_for: 8h}
+pace: {repeat: {key: "${record.id}", within: 4h}, limit: {posts: 2, per: 2h17s}, quiet: {open: [{from: "05:00", to: "20:00"}]}, useful_for: 8h}
 `,
 	`route: {otherwise: {tell: [{to: "square/#tours", message: m}]}}
 follow:

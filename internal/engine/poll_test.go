@@ -211,3 +211,74 @@ func TestPollersShareTheWork(t *testing.T) {
 	l.set(record("a", 1), record("b", 1))
 	eventually(t, "asked again by itself", func() bool { return len(w.told(t, "shop/orders")) == 2 })
 }
+
+// What appears because more of a source is read, or because its records are called otherwise, is nothing new, and what was called as before is
+// not gone; what comes after that is told. Where only a part can be read, Today says so until all is.
+func TestWhatIsReadAnew(t *testing.T) {
+	w := start(t, false)
+	ctx := context.Background()
+	asked, status := "", map[string]any{}
+	var mu sync.Mutex
+	records := []map[string]any{record("a", 1), record("b", 2)}
+	server := httptest.NewServer(http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		defer mu.Unlock()
+		asked = r.URL.Path
+		list := records
+		if strings.HasSuffix(r.URL.Path, "/few") {
+			list = records[:1]
+		}
+		out := map[string]any{"data": list}
+		for k, v := range status {
+			out[k] = v
+		}
+		_ = json.NewEncoder(rw).Encode(out)
+	}))
+	defer server.Close()
+	w.polled(t, "rest", "shop/rows", "id", map[string]string{"address": server.URL}, map[string]string{"path": "/few"}, poll.Begin{How: "everything"})
+	ask := func() {
+		t.Helper()
+		_, err := w.Polls.Poll(ctx, "shop/rows")
+		require.NoError(t, err)
+	}
+	change := func(begin poll.Begin, edit func(*store.Source)) {
+		t.Helper()
+		require.NoError(t, w.Store.ChangeSource(ctx, "shop/rows", begin.Text(), func(s *store.Source, _ *store.Poll, _ *store.Connection) (bool, error) {
+			edit(s)
+			return true, nil
+		}))
+		ask()
+	}
+	notices := func() (n int64) {
+		require.NoError(t, w.Store.DB.Raw("SELECT count(*) FROM notices WHERE what = 'is read only in part' AND about = 'shop/rows' AND done_at IS NULL").Scan(&n).Error)
+		return n
+	}
+	ask()
+	assert.Equal(t, []string{"created a"}, w.told(t, "shop/rows"))
+	change(poll.Begin{}, func(s *store.Source) { s.Settings["path"] = "/all" })
+	assert.Equal(t, "/all", asked)
+	assert.Equal(t, []string{"created a"}, w.told(t, "shop/rows"), "more is read")
+	mu.Lock()
+	records = append(records, record("c", 3))
+	mu.Unlock()
+	ask()
+	assert.Equal(t, []string{"created a", "created c"}, w.told(t, "shop/rows"))
+	change(poll.Begin{}, func(s *store.Source) { s.KeyField = "n" })
+	ask()
+	ask()
+	assert.Equal(t, []string{"created a", "created c"}, w.told(t, "shop/rows"), "they are called otherwise")
+	change(poll.Begin{How: "everything"}, func(s *store.Source) { s.KeyField = "id" })
+	assert.Equal(t, []string{"created a", "created c", "created a", "created b", "created c"}, w.told(t, "shop/rows"), "as it was asked for")
+
+	assert.EqualValues(t, 0, notices())
+	mu.Lock()
+	status["total"] = 130
+	mu.Unlock()
+	ask()
+	assert.EqualValues(t, 1, notices())
+	mu.Lock()
+	status["total"], records = 2, records[:2]
+	mu.Unlock()
+	ask()
+	assert.EqualValues(t, 0, notices())
+}

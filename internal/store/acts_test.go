@@ -201,7 +201,7 @@ func TestChangesAreWholeOrNone(t *testing.T) {
 	row, poll := &store.Source{Name: "shop/orders", Connection: "square", Title: "Orders", KeyField: "id"}, &store.Poll{Source: "shop/orders", Connection: "square", Every: 60, Quickest: 60, Slowest: 600, DueAt: time.Now().Add(time.Hour)}
 	require.NoError(t, st.BeginSource(ctx, row, poll))
 	require.Error(t, st.BeginSource(ctx, row, poll), "there is one of this name")
-	require.NoError(t, st.ChangeSource(ctx, "shop/orders", func(s *store.Source, p *store.Poll, _ *store.Connection) (bool, error) {
+	require.NoError(t, st.ChangeSource(ctx, "shop/orders", "", func(s *store.Source, p *store.Poll, _ *store.Connection) (bool, error) {
 		s.Title, p.Quickest = "All orders", 30
 		return true, nil
 	}))

@@ -77,7 +77,7 @@ func (s *Store) BeginSource(ctx context.Context, row *Source, poll *Poll) error 
 
 // ChangeSource changes a source and how it is asked while nobody else does. change is given both as they are, and the
 // connection; the poll is nil where there is none. Its error keeps them so. Where anew is true, everything is read anew.
-func (s *Store) ChangeSource(ctx context.Context, name string, change func(row *Source, poll *Poll, c *Connection) (anew bool, err error)) error {
+func (s *Store) ChangeSource(ctx context.Context, name string, begin string, change func(row *Source, poll *Poll, c *Connection) (anew bool, err error)) error {
 	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 		var row Source
 		if err := tx.Raw("SELECT * FROM sources WHERE name = ? FOR UPDATE", name).Scan(&row).Error; err != nil {
@@ -106,7 +106,9 @@ func (s *Store) ChangeSource(ctx context.Context, name string, change func(row *
 			return err
 		}
 		if anew {
-			if err := tx.Exec("UPDATE polls SET cursor = NULL, due_at = now() WHERE source = ?", name).Error; err != nil {
+			// It begins once more, from now on unless something else was said: what appears because more is read, or is called otherwise, is
+			// nothing new.
+			if err := tx.Exec("UPDATE polls SET cursor = NULL, begun = false, start = ?, missing = NULL, suspect = false, due_at = now() WHERE source = ?", begin, name).Error; err != nil {
 				return err
 			}
 		}

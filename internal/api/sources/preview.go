@@ -17,6 +17,7 @@ type previewOutput struct {
 		Rows     int                `json:"rows" doc:"how many records were read to make this"`
 		More     bool               `json:"more" doc:"there are more than were read"`
 		Problem  string             `json:"problem" doc:"why it could not be read"`
+		Part     string             `json:"part" doc:"what of it cannot be read, and what to do"`
 		Keyless  int                `json:"keyless" doc:"records that have no value in the field that is to name them"`
 		Keys     []string           `json:"keys" doc:"fields that may name the records, the likeliest first"`
 		Twice    int                `json:"twice" doc:"records whose key an earlier one has as well"`
@@ -41,10 +42,11 @@ func (s *Sources) previewSource(ctx context.Context, _ *kit.Person, in *newSourc
 	defer o.conn.Close()
 	ctx, cancel := context.WithTimeout(ctx, kit.Proving)
 	defer cancel()
-	items, more, err := s.Engine.Polls.Sample(ctx, o.conn, sources.SourceOf(o.row), previewRows)
+	items, more, said, err := s.Engine.Polls.Sample(ctx, o.conn, sources.SourceOf(o.row), previewRows)
 	if err != nil {
 		out.Body.Problem = err.Error()
 	}
+	out.Body.Part = said
 	out.Body.Rows, out.Body.More = len(items), more
 	l := value.NewLearner()
 	records := make([]map[string]any, len(items))

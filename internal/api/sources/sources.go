@@ -87,6 +87,7 @@ type changeSourceInput struct {
 		TitleField *string                     `json:"title_field,omitempty"`
 		LinkField  *string                     `json:"link_field,omitempty"`
 		Settings   map[string]string           `json:"settings,omitempty"`
+		Begin      poll.Begin                  `json:"begin,omitempty" doc:"where the settings or the key change: which records make arrivals at once; without it, what is there already is only remembered"`
 		Fields     map[string]store.Correction `json:"fields,omitempty" doc:"by field: its label, its type, and whether it is hidden; an empty one takes a correction back"`
 		Quickest   int                         `json:"quickest,omitempty" minimum:"0"`
 		Slowest    int                         `json:"slowest,omitempty" minimum:"0"`
@@ -270,7 +271,7 @@ func (s *Sources) sourceItem(ctx context.Context, source string) (*sourceOutput,
 
 func (s *Sources) changeSource(ctx context.Context, _ *kit.Person, in *changeSourceInput) (*sourceOutput, error) {
 	source := in.name()
-	err := s.Store.ChangeSource(ctx, source, func(row *store.Source, p *store.Poll, c *store.Connection) (anew bool, err error) {
+	err := s.Store.ChangeSource(ctx, source, in.Body.Begin.Text(), func(row *store.Source, p *store.Poll, c *store.Connection) (anew bool, err error) {
 		if err := applySource(row, kinds.Named(c.Kind), in); err != nil {
 			return false, err
 		}
@@ -316,14 +317,17 @@ func applySource(row *store.Source, k *connect.Kind, in *changeSourceInput) erro
 		row.LinkField = *b.LinkField
 	}
 	if b.Settings != nil && k != nil {
-		settings, err := sourceSettings(k, b.Settings)
+		all := store.Texts{}
+		maps.Copy(all, row.Settings)
+		maps.Copy(all, b.Settings)
+		settings, err := sourceSettings(k, all)
 		if err != nil {
 			return err
 		}
-		if row.Settings == nil {
-			row.Settings = store.Texts{}
+		if err := Complete(k.Source, settings, nil); err != nil {
+			return err
 		}
-		maps.Copy(row.Settings, settings)
+		row.Settings = settings
 		if err := describe(row, k); err != nil {
 			return err
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -22,6 +23,9 @@ type cursor struct {
 	Modified string    `json:"modified,omitempty"`
 	Since    string    `json:"since,omitempty"` // the newest change seen, as the API writes it
 	Whole    time.Time `json:"whole"`           // when everything was last read
+	Way      *way      `json:"way,omitempty"`   // how the next page is asked for, where that was found out
+	// Looked is true where it was looked whether there are more pages: what is found on them now is new.
+	Looked bool `json:"looked,omitempty"`
 }
 
 // wholeEvery is how often everything is read although the API can be asked for changes alone, since it does not
@@ -44,7 +48,7 @@ func (a *api) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawMe
 	if err != nil {
 		return connect.Polled{}, err
 	}
-	r := &reading{api: a, src: src, items: items, next: next, emit: emit, newest: c.Since}
+	r := &reading{api: a, src: src, items: items, next: next, emit: emit, newest: c.Since, way: c.Way, widens: len(raw) > 0 && !c.Looked, whole: true}
 	address, err := url.Parse(a.address(src.Settings["path"]))
 	if err != nil {
 		return connect.Polled{}, &fault.Fault{Tried: "reading the path", Said: fmt.Sprintf("%q cannot be part of an address", src.Settings["path"])}
@@ -61,9 +65,9 @@ func (a *api) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawMe
 	if whole && c.Modified != "" {
 		header.Set("If-Modified-Since", c.Modified)
 	}
-	out := connect.Polled{Whole: whole}
+	r.whole = whole
 	err = r.pages(ctx, address, header)
-	out.Calls = r.calls
+	out := connect.Polled{Whole: whole && r.said == "", Calls: r.calls, Said: r.said}
 	switch {
 	case err != nil:
 		return out, err
@@ -73,8 +77,8 @@ func (a *api) Poll(ctx context.Context, src connect.SourceConfig, raw json.RawMe
 	}
 	c.Since = r.newest
 	if whole {
-		c.Whole, c.ETag, c.Modified = now, "", ""
-		if r.calls == 1 { // a tag stands for one answer; what is spread over several has none
+		c.Whole, c.ETag, c.Modified, c.Way, c.Looked = now, "", "", r.way, true
+		if r.read == 1 { // a tag stands for one answer; what is spread over several has none
 			c.ETag, c.Modified = r.etag, r.modified
 		}
 	}
@@ -106,9 +110,15 @@ type reading struct {
 	items, next    jp.Expr
 	emit           func(connect.Item) error
 	calls, records int
+	read           int // pages of which the records were taken
 	same           bool
 	etag, modified string
 	newest         string
+	last           map[string]bool // keys of the page before
+	whole          bool            // all records are asked for
+	way            *way            // to the next page, where it was found out
+	widens         bool            // pages that are found now were there before: what is on them is not new
+	said           string          // what of the list could not be read
 }
 
 func (r *reading) pages(ctx context.Context, address *url.URL, header http.Header) error {
@@ -130,37 +140,94 @@ func (r *reading) pages(ctx context.Context, address *url.URL, header http.Heade
 		}
 	}
 	seen := map[string]bool{}
+	var ready *page // which was read already
 	for address != nil {
 		if seen[address.String()] || r.calls >= maxPages {
 			return &fault.Fault{Tried: "reading all pages", Said: "the pages go round in a circle at " + address.Path, Do: "check how the next page is found"}
 		}
 		seen[address.String()] = true
-		p, err := r.api.get(ctx, address.String(), header)
-		if err != nil {
-			return err
+		p := ready
+		if p == nil {
+			var err error
+			if p, err = r.api.get(ctx, address.String(), header); err != nil {
+				return err
+			}
+			r.calls++
 		}
-		header = nil
-		if r.calls++; p.answer.Status == http.StatusNotModified {
+		header, ready = nil, nil
+		if p.answer.Status == http.StatusNotModified {
 			r.same = true
 			return nil
 		}
 		r.etag, r.modified = p.answer.Validators()
+		if r.way != nil && r.repeats(p.body) { // beyond the last page stands the last once more
+			return nil
+		}
 		n, err := r.take(p.body)
 		if err != nil {
 			return err
 		}
-		if address, err = r.following(p, address, paging, n, size, &number); err != nil {
+		r.read++
+		if paging == "by itself" {
+			address, ready, err = r.byItself(ctx, p, address, n, &number)
+		} else {
+			address, err = r.following(p, address, paging, n, size, &number)
+		}
+		if err != nil {
 			return err
+		}
+		if address != nil && (address.Host != p.answer.URL.Host || address.Scheme != p.answer.URL.Scheme) {
+			return &fault.Fault{Tried: "reading the next page", Said: "it lies on another host, " + address.Host, Do: "the credentials are not sent there; connect that host instead"}
 		}
 	}
 	return nil
 }
 
+// repeats tells whether a page has what the one before it has.
+func (r *reading) repeats(body any) bool {
+	before := r.last
+	r.last = r.keysOf(body)
+	return r.read > 0 && len(r.last) > 0 && maps.Equal(r.last, before)
+}
+
+// byItself gives the address of the next page where nothing is said about pages, and the page where it has been read already: by the
+// Link header, else by what the answer says, which is found out from the first page.
+func (r *reading) byItself(ctx context.Context, p *page, now *url.URL, n int, number *int) (*url.URL, *page, error) {
+	if links := p.answer.Header.Values("Link"); len(links) > 0 {
+		if to := Next(links, p.answer.URL); to != nil || r.read > 1 && r.way == nil {
+			return to, nil, nil
+		}
+	}
+	s := signsIn(p.body, p.answer.Header.Get("X-Total-Count"), n)
+	if r.read == 1 && (r.way == nil || r.way.How == byNothing) {
+		if !r.whole {
+			return nil, nil, nil
+		}
+		to, second, err := r.findOut(ctx, p, now, s)
+		if r.way != nil {
+			*number = r.way.First + 1
+		}
+		if second == nil {
+			r.widens = false
+		}
+		return to, second, err
+	}
+	if r.way == nil {
+		return nil, nil, nil
+	}
+	if r.read == 1 {
+		r.widens, *number = false, r.way.First
+	}
+	return r.way.to(now, p, s, r.records, r.read, number), nil, nil
+}
+
 // following gives the address of the next page, nil after the last.
 func (r *reading) following(p *page, now *url.URL, paging string, n, size int, number *int) (*url.URL, error) {
-	var to *url.URL
 	switch paging {
 	case "one page":
+		if words, more, _ := signsIn(p.body, p.answer.Header.Get("X-Total-Count"), n).more(n, 1); more && r.src.Look {
+			r.said = fmt.Sprintf("%s, but only %s are read, since one page is chosen as Next page of the source", words, connect.Counted(n, "record"))
+		}
 		return nil, nil
 	case "page number", "offset":
 		if n == 0 || r.src.Settings["size_param"] != "" && n < size {
@@ -196,19 +263,13 @@ func (r *reading) following(p *page, now *url.URL, paging string, n, size int, n
 		if err != nil {
 			return nil, &fault.Fault{Tried: "finding the next page", Said: fmt.Sprintf("%q is no address", text), Do: "name the parameter that the token goes into"}
 		}
-		to = u
-	default:
-		to = Next(p.answer.Header.Values("Link"), p.answer.URL)
+		return u, nil
 	}
-	if to != nil && (to.Host != now.Host || to.Scheme != now.Scheme) {
-		return nil, &fault.Fault{Tried: "reading the next page", Said: "it lies on another host, " + to.Host, Do: "the credentials are not sent there; connect that host instead"}
-	}
-	return to, nil
+	return Next(p.answer.Header.Values("Link"), p.answer.URL), nil
 }
 
-// take hands over the records of one page.
-func (r *reading) take(body any) (int, error) {
-	var list []any
+// listOf finds the records of a page.
+func (r *reading) listOf(body any) (list []any, err error) {
 	switch {
 	case r.items != nil:
 		list = r.items.Get(body)
@@ -218,7 +279,7 @@ func (r *reading) take(body any) (int, error) {
 			if found := listsIn(body); len(found) > 0 {
 				x, err := jp.ParseString(found[0].path)
 				if err != nil {
-					return 0, err
+					return nil, err
 				}
 				list = x.Get(body)
 			}
@@ -228,6 +289,15 @@ func (r *reading) take(body any) (int, error) {
 		if inner, ok := list[0].([]any); ok {
 			list = inner
 		}
+	}
+	return list, nil
+}
+
+// take hands over the records of one page.
+func (r *reading) take(body any) (int, error) {
+	list, err := r.listOf(body)
+	if err != nil {
+		return 0, err
 	}
 	for _, e := range list {
 		record, ok := e.(map[string]any)
@@ -252,6 +322,7 @@ func (r *reading) take(body any) (int, error) {
 				r.newest = text
 			}
 		}
+		item.Old = item.Old || r.widens && r.read > 0
 		if err := r.emit(item); err != nil {
 			return 0, err
 		}

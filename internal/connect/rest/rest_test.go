@@ -233,3 +233,154 @@ func TestPrivateAddressesAreNotCalled(t *testing.T) {
 	_, err := connect.NewEnv(value.DefaultWorkspace(), "not an address")
 	require.Error(t, err)
 }
+
+// pages is an API that has its records on several pages, and says so in its own way. Beyond the last it answers the last again, as some do.
+type pages struct {
+	n, size int
+	from    func(q url.Values, size int) int                 // the first record of the page that is asked for
+	say     func(out map[string]any, from, to, total, n int) // beside the records
+	bare    bool
+	asked   []string
+}
+
+func (s *pages) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	s.asked = append(s.asked, r.URL.RawQuery)
+	from := min(s.from(r.URL.Query(), s.size), s.n-1)
+	to := min(from+s.size, s.n)
+	list := []any{}
+	for i := from; i < to; i++ {
+		list = append(list, map[string]any{"id": i + 1, "page": 7, "next": "/nowhere"})
+	}
+	var body any = list
+	if out := map[string]any{"data": list}; !s.bare {
+		s.say(out, from, to, s.n, s.size)
+		body = out
+	}
+	_ = json.NewEncoder(w).Encode(body)
+}
+
+// A list of several pages is read whole, however it says so: how the next page is asked for is found out by comparing two pages. What
+// cannot be found out is said, and nothing counts as gone then.
+func TestPagesAreFoundOut(t *testing.T) {
+	by := func(name string, first, step int) func(url.Values, int) int {
+		return func(q url.Values, size int) int {
+			if q.Get(name) == "" {
+				return 0
+			}
+			n, _ := strconv.Atoi(q.Get(name))
+			if step == 0 {
+				return (n - first) * size
+			}
+			return n
+		}
+	}
+	meta := func(pairs func(from, to, total, n int) map[string]any) func(map[string]any, int, int, int, int) {
+		return func(out map[string]any, from, to, total, n int) { out["meta"] = pairs(from, to, total, n) }
+	}
+	atEnd := func(to, total int, v any) any {
+		if to >= total {
+			return nil
+		}
+		return v
+	}
+	for name, c := range map[string]struct {
+		from func(url.Values, int) int
+		say  func(map[string]any, int, int, int, int)
+		bare bool
+		n    int
+	}{
+		"page, pages and total": {from: by("page", 1, 0), say: meta(func(from, to, total, n int) map[string]any {
+			return map[string]any{"page": from/n + 1, "pages": (total + n - 1) / n, "total": total}
+		})},
+		"pages from 0, called otherwise": {from: by("pageNumber", 0, 0), say: meta(func(from, to, total, n int) map[string]any {
+			return map[string]any{"pageNumber": from / n, "totalPages": (total + n - 1) / n}
+		})},
+		"a total alone":               {from: by("page", 1, 0), say: meta(func(from, to, total, n int) map[string]any { return map[string]any{"total_count": total} })},
+		"a total alone, pages from 0": {from: by("page", 0, 0), say: meta(func(from, to, total, n int) map[string]any { return map[string]any{"total": strconv.Itoa(total)} })},
+		"a total and an offset":       {from: by("offset", 0, 1), say: meta(func(from, to, total, n int) map[string]any { return map[string]any{"totalResults": total} })},
+		"an offset that is said":      {from: by("startAt", 0, 1), say: meta(func(from, to, total, n int) map[string]any { return map[string]any{"startAt": from, "total": total} })},
+		"that there is more":          {from: by("skip", 0, 1), say: func(out map[string]any, from, to, total, n int) { out["has_more"] = to < total }},
+		"a cursor": {from: by("cursor", 0, 1), say: func(out map[string]any, from, to, total, n int) {
+			out["next_cursor"] = atEnd(to, total, strconv.Itoa(to))
+		}},
+		"a token": {from: by("pageToken", 0, 1), say: func(out map[string]any, from, to, total, n int) {
+			out["nextPageToken"] = atEnd(to, total, strconv.Itoa(to))
+		}},
+		"a cursor of the end, also on the last": {from: by("after", 0, 1), say: func(out map[string]any, from, to, total, n int) {
+			out["pageInfo"] = map[string]any{"endCursor": strconv.Itoa(to), "hasNextPage": to < total}
+		}},
+		"the next page's number": {from: by("page", 1, 0), say: func(out map[string]any, from, to, total, n int) { out["next_page"] = atEnd(to, total, from/n+2) }},
+		"the next page's address": {from: by("p", 1, 0), say: func(out map[string]any, from, to, total, n int) {
+			out["next"] = atEnd(to, total, fmt.Sprintf("/orders?p=%d", from/n+2))
+		}},
+		"links within links": {from: by("p", 1, 0), say: func(out map[string]any, from, to, total, n int) {
+			out["_links"] = map[string]any{"self": map[string]any{"href": "/orders"}, "next": atEnd(to, total, map[string]any{"href": fmt.Sprintf("?p=%d", from/n+2)})}
+		}},
+		"nothing, of a full page":             {from: by("page", 1, 0), bare: true},
+		"nothing, of a full page, by offset":  {from: by("offset", 0, 1), bare: true},
+		"nothing, of a full page that is all": {from: func(url.Values, int) int { return 0 }, bare: true, n: 20},
+		"a page that is not full":             {from: func(url.Values, int) int { return 0 }, bare: true, n: 7},
+		"one page, of as many as there are":   {from: by("page", 1, 0), n: 20, say: meta(func(from, to, total, n int) map[string]any { return map[string]any{"total": total} })},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := &pages{n: 47, size: 20, from: c.from, say: c.say, bare: c.bare}
+			if c.n > 0 {
+				s.n = c.n
+			}
+			server := httptest.NewServer(s)
+			defer server.Close()
+			keys, _, polled, err := poll(t, server.URL+"/orders", nil, nil, nil)
+			require.NoError(t, err)
+			want := make([]string, s.n)
+			for i := range want {
+				want[i] = strconv.Itoa(i + 1)
+			}
+			assert.Equal(t, want, keys, "%v", s.asked)
+			assert.True(t, polled.Whole)
+			assert.Empty(t, polled.Said)
+			first := len(s.asked)
+			s.asked = nil
+			keys, _, _, err = poll(t, server.URL+"/orders", nil, nil, polled.Cursor)
+			require.NoError(t, err)
+			assert.Equal(t, want, keys, "%v", s.asked)
+			assert.LessOrEqual(t, len(s.asked), first)
+			assert.LessOrEqual(t, len(s.asked), 4, "what was found out is known: %v", s.asked)
+		})
+	}
+
+	deaf := &pages{n: 47, size: 20, from: func(url.Values, int) int { return 0 }, say: meta(func(from, to, total, n int) map[string]any {
+		return map[string]any{"page": 1, "pages": 3, "total": total}
+	})}
+	server := httptest.NewServer(deaf)
+	defer server.Close()
+	keys, _, polled, err := poll(t, server.URL+"/orders", nil, nil, nil)
+	require.NoError(t, err)
+	assert.Len(t, keys, 20)
+	assert.False(t, polled.Whole, "what was not read is not gone")
+	assert.Equal(t, "it says that there are 3 pages, but only 20 records can be read: how the next page is asked for could not be found out. Choose it as Next page of the source", polled.Said)
+}
+
+// Where a list was read only in its first page before it was looked for more, what is found on the others now is not new.
+func TestPagesThatWereThereBefore(t *testing.T) {
+	s := &pages{n: 25, size: 20, say: func(out map[string]any, from, to, total, n int) { out["total"] = total }, from: func(q url.Values, size int) int {
+		n, _ := strconv.Atoi(q.Get("offset"))
+		return n
+	}}
+	server := httptest.NewServer(s)
+	defer server.Close()
+	old := func(cursor string) (n int) {
+		conn, err := rest.Kind().Open(connect.Config{Settings: map[string]string{"address": server.URL}, Env: testdb.Loopback(t, value.DefaultWorkspace())})
+		require.NoError(t, err)
+		_, err = conn.(connect.Poller).Poll(context.Background(), connect.SourceConfig{Name: "shop/orders", Key: "id"}, json.RawMessage(cursor), func(it connect.Item) error {
+			if it.Old {
+				n++
+			}
+			return nil
+		})
+		require.NoError(t, err)
+		return n
+	}
+	assert.Equal(t, 5, old(`{"whole":"2026-11-20T05:00:00Z"}`))
+	assert.Equal(t, 0, old(`{"whole":"2026-11-20T05:00:00Z","looked":true}`), "it has grown")
+	assert.Equal(t, 0, old(""))
+}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"strings"
 	"time"
 
 	"dorfbote/internal/connect"
@@ -117,6 +118,10 @@ func (q *Polls) pollOnce(ctx context.Context, p *store.Poll, k *store.Source, c 
 	if err := s.flush(ctx); err != nil {
 		return s.tally, polled, false, err
 	}
+	if polled.Whole && !p.Begun {
+		// What is read is another thing now: records that are no longer among it are not gone.
+		_, err = s.gone(ctx, func(map[string]any) bool { return true }, nil, nil)
+	}
 	if polled.Whole && p.Begun {
 		if err := q.believable(ctx, p, s); err != nil {
 			return s.tally, polled, false, err
@@ -188,6 +193,11 @@ func (q *Polls) polled(ctx context.Context, p *store.Poll, k *store.Source, c *s
 			around = -around // it is promised that so much does not pass
 		}
 		p.Begun = true
+		if polled.Said != "" {
+			q.Notice(ctx, store.Notice{What: "is read only in part", Words: capital(polled.Said) + ".", Go: "/connections/" + c.ID, About: p.Source, Owner: c.Owner})
+		} else if !same {
+			q.Done(ctx, p.Source, "is read only in part")
+		}
 		if tally.Twice > 0 {
 			q.Notice(ctx, store.Notice{What: "has keys that stand twice", Words: fmt.Sprintf("%d rows have a key that an earlier row has as well; only the first counts. Choose a key that is different in every row.", tally.Twice), Go: "/connections/" + c.ID, About: p.Source, Owner: c.Owner})
 		} else {
@@ -261,14 +271,14 @@ func rhythm(every, quickest, slowest int, news bool) int {
 }
 
 // Sample reads the first so many records of a source, without remembering or telling anything. enough ends it.
-func (q *Polls) Sample(ctx context.Context, conn connect.Conn, src connect.SourceConfig, most int) ([]connect.Item, bool, error) {
+// said is what of it cannot be read.
+func (q *Polls) Sample(ctx context.Context, conn connect.Conn, src connect.SourceConfig, most int) (list []connect.Item, more bool, said string, err error) {
 	poller, ok := conn.(connect.Poller)
 	if !ok {
-		return nil, false, nil
+		return nil, false, "", nil
 	}
 	src.Look = true
-	var list []connect.Item
-	_, err := poller.Poll(ctx, src, nil, func(it connect.Item) error {
+	polled, err := poller.Poll(ctx, src, nil, func(it connect.Item) error {
 		if len(list) >= most {
 			return connect.ErrEnough
 		}
@@ -276,7 +286,10 @@ func (q *Polls) Sample(ctx context.Context, conn connect.Conn, src connect.Sourc
 		return nil
 	})
 	if errors.Is(err, connect.ErrEnough) {
-		return list, true, nil
+		return list, true, "", nil
 	}
-	return list, false, err
+	return list, false, polled.Said, err
 }
+
+// capital begins a sentence.
+func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }

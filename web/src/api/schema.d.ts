@@ -2121,6 +2121,8 @@ export interface components {
             teams?: number[];
         };
         ChangeSourceInputBody: {
+            /** @description where the settings or the key change: which records make arrivals at once; without it, what is there already is only remembered */
+            begin?: components["schemas"]["Begin"];
             /** @description by field: its label, its type, and whether it is hidden; an empty one takes a correction back */
             fields?: {
                 [key: string]: components["schemas"]["Correction"];
@@ -2477,6 +2479,7 @@ export interface components {
             talk?: components["schemas"]["Talk"];
             title: string;
             tone: string;
+            withdrawn?: boolean;
         };
         Doubt: {
             /** @description the words of the sentence that it is about; empty where something is missing */
@@ -3379,6 +3382,8 @@ export interface components {
             keys: string[] | null;
             /** @description there are more than were read */
             more: boolean;
+            /** @description what of it cannot be read, and what to do */
+            part: string;
             /**
              * Format: int64
              * @description how many posts these would send at once, by the workflows that are on for this source

@@ -247,6 +247,11 @@ function Seen({ p, keyField, pick }: { p: Preview; keyField: string; pick: (name
           </span>
         )}
       </p>
+      {p.part && (
+        <p className="brass" role="status">
+          △ Not all of it is read: {p.part}.
+        </p>
+      )}
       {(p.keys ?? []).length > 0 && (p.keyless > 0 || p.twice > 0) && (
         <p className="inline">
           <span className="muted">Likely to name them:</span>

@@ -1,6 +1,6 @@
 import './connections.css';
 import { useAct, useMayEdit } from '../../api/act';
-import { Button, InputNumber, Select } from 'antd';
+import { Button, InputNumber, Radio, Select } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import { api, answerOf, type SourceItem } from '../../api/client';
@@ -22,7 +22,7 @@ import { StartDialog } from '../workflows/StartDialog';
 import { FieldTable } from './FieldTable';
 import { FormDesigner } from './FormDesigner';
 import { HookReading } from './HookReading';
-import { SettingsForm } from './SettingsForm';
+import { missing, SettingsForm } from './SettingsForm';
 import { counted } from '../../parts/counted';
 
 /** One source: its fields as they were learnt and corrected, its records, and how often it is asked. */
@@ -230,6 +230,7 @@ function Settings({ s, editor, change }: { s: SourceItem; editor: boolean; chang
   const c = useConnection(s.connection);
   const kind = useKinds().data?.items?.find((k) => k.name === c.data?.kind);
   const [values, setValues] = useState<Record<string, string>>(s.settings);
+  const [how, setHow] = useState<'now' | 'everything'>('now');
   const fields = (kind?.source ?? []).filter((f) => f.type !== 'questions');
   if (!kind || !editor || (kind.source ?? []).length === 0) return null;
   if (kind.signs)
@@ -264,9 +265,28 @@ function Settings({ s, editor, change }: { s: SourceItem; editor: boolean; chang
           />
         )}
         {differs && (
-          <Button type="primary" onClick={() => change({ settings: values })}>
-            Save the settings
-          </Button>
+          <>
+            {s.poll && (
+              <fieldset className="beginwith">
+                <legend>Where to begin</legend>
+                <Radio.Group
+                  value={how}
+                  onChange={(e) => setHow(e.target.value as typeof how)}
+                  options={[
+                    { value: 'now', label: 'From now on: what is read more than before is only remembered' },
+                    { value: 'everything', label: 'Everything that was not read before is new' },
+                  ]}
+                />
+              </fieldset>
+            )}
+            <Button
+              type="primary"
+              disabled={missing(fields, values, c.data?.settings).length > 0}
+              onClick={() => change({ settings: values, begin: { how } })}
+            >
+              Save the settings
+            </Button>
+          </>
         )}
       </div>
     </Band>
