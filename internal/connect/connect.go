@@ -115,6 +115,8 @@ type Setting struct {
 	Default  string   `json:"default,omitempty"`
 	// When names another setting and the values of it for which this one is asked, as name=a,b.
 	When string `json:"when,omitempty"`
+	// Needed is like When: the values of another setting for which this one has to be given.
+	Needed string `json:"needed,omitempty"`
 	// More settings are rarely needed, and stand behind a fold.
 	More bool `json:"more,omitempty"`
 }

@@ -253,6 +253,7 @@ type Call struct {
 	Key             string // names the post
 	Through         string // the workflows that led to it
 	Edit            bool   // it is put in the place of an earlier one
+	Secret          string // stands in the body, and is not shown
 	// Judge reads the answer, whatever its status. By then the delivery says what the status does.
 	Judge func(answer []byte, d *Delivery)
 }
@@ -273,7 +274,7 @@ func SendCall(ctx context.Context, env Env, c Call) Delivery {
 	if c.Through != "" {
 		req.Header.Set(ThroughHeader, c.Through)
 	}
-	out := Delivery{Address: c.Shown, Sent: KeptSent(c.Body)}
+	out := Delivery{Address: c.Shown, Sent: Without(KeptSent(c.Body), c.Secret)}
 	if out.Address == "" {
 		out.Address = c.Method + " " + redacted(req.URL)
 	}
@@ -314,6 +315,18 @@ func followable(link string) string {
 	}
 	return link
 }
+
+// Without is what was sent as it is shown: a secret within it is cut, however it was written.
+func Without(sent, secret string) string {
+	if secret == "" {
+		return sent
+	}
+	quoted, _ := json.Marshal(secret)
+	return strings.NewReplacer(secret, Cut, string(quoted[1:len(quoted)-1]), Cut, url.QueryEscape(secret), Cut).Replace(sent)
+}
+
+// Cut stands where a secret was cut.
+const Cut = "▒▒▒"
 
 // Kept is what is kept of an answer: its beginning, as text that a database takes.
 func Kept(raw []byte) string { return beginning(raw, keptOfAnswer) }

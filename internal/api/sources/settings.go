@@ -40,10 +40,12 @@ func Split(k *connect.Kind, given map[string]string) (settings store.Texts, secr
 
 // applies tells whether a setting is asked for, given the others.
 func applies(f connect.Setting, settings map[string]string, all []connect.Setting) bool {
-	name, values, ok := strings.Cut(f.When, "=")
-	if !ok {
-		return true
-	}
+	return f.When == "" || holds(f.When, settings, all)
+}
+
+// holds tells whether a setting has one of some values, written as name=a,b.
+func holds(when string, settings map[string]string, all []connect.Setting) bool {
+	name, values, _ := strings.Cut(when, "=")
 	have := settings[name]
 	for _, other := range all {
 		if other.Name == name && have == "" {
@@ -71,7 +73,7 @@ func Check(k *connect.Kind, settings, secrets map[string]string) error {
 // Complete refuses settings that lack something that is needed.
 func Complete(fields []connect.Setting, settings, secrets map[string]string) error {
 	for _, f := range fields {
-		if f.Required && f.Default == "" && settings[f.Name] == "" && secrets[f.Name] == "" && applies(f, settings, fields) {
+		if (f.Required || f.Needed != "" && holds(f.Needed, settings, fields)) && f.Default == "" && settings[f.Name] == "" && secrets[f.Name] == "" && applies(f, settings, fields) {
 			return kit.Invalid("body.settings."+f.Name, "%s is missing", f.Label)
 		}
 	}

@@ -78,6 +78,7 @@ func (e *events) Draft(_ context.Context, p connect.Post) (call, sent string, er
 // shapes see it, with its text in CommonMark beside, and to whom a copy goes.
 func (e *events) event(p connect.Post, now time.Time) ([]byte, error) {
 	data := connect.Seen(p, connect.NoMarks, 0)
+	delete(data, "all")
 	data["markdown"], data["cc"] = p.Doc.Markdown(), p.Cc
 	return json.MarshalIndent(map[string]any{
 		"specversion": "1.0", "id": p.Key, "source": "dorfbote/" + e.config.ID, "type": Type, "time": now.UTC().Format(time.RFC3339Nano),

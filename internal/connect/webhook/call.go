@@ -47,13 +47,13 @@ func (w *webhook) Draft(ctx context.Context, p connect.Post) (call, sent string,
 	if err != nil {
 		return "", "", err
 	}
-	return w.config.Get("method", http.MethodPost) + " " + hostOf(w.places[i].address) + "\nContent-Type: " + media, connect.KeptSent(body), nil
+	return w.config.Get("method", http.MethodPost) + " " + hostOf(w.places[i].address) + "\nContent-Type: " + media, connect.Without(connect.KeptSent(body), w.config.Settings["body_secret"]), nil
 }
 
 // body makes the body of a post's call. handed says whether a picture is handed over first, where the other side wants it so.
 func (w *webhook) body(ctx context.Context, p connect.Post, under string, handed bool) (body []byte, media string, err error) {
 	post := connect.Seen(p, w.marks, w.longest)
-	post["under"] = under
+	post["under"], post["secret"] = under, w.config.Settings["body_secret"]
 	var picture *connect.Picture
 	if p.Doc.Picture != nil && (w.as == asParts || handed && w.config.Settings["picture_address"] != "") {
 		if pic, err := connect.PictureOf(ctx, w.config.Env, p.Doc.Picture); err == nil {
@@ -118,7 +118,7 @@ func (w *webhook) call(ctx context.Context, p connect.Post, under, method, addre
 	header.Set("Content-Type", media)
 	return connect.SendCall(ctx, w.config.Env, connect.Call{
 		Method: method, Address: address, Shown: method + " " + hostOf(address) + ", the address of " + p.Place,
-		Header: header, Body: body, Key: p.Key, Through: p.Through, Edit: edit, Judge: w.answer.judge,
+		Header: header, Body: body, Key: p.Key, Through: p.Through, Edit: edit, Judge: w.answer.judge, Secret: w.config.Settings["body_secret"],
 	})
 }
 

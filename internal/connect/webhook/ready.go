@@ -10,7 +10,7 @@ var ready = []struct {
 	name, body string
 	form       bool
 }{
-	{name: "text only", body: `{"text": "${join(filter([post.title, post.text, join(map(post.facts, .label + ': ' + .value), '\\n'), post.link], # != ''), '\\n')}"}`},
+	{name: "text only", body: `{"text": "${post.all}"}`},
 	{name: "title, text and facts", body: `{
 		"title": "${post.title}", "text": "${post.text}", "tone": "${post.tone}",
 		"facts": [{"$each": "${post.facts}", "$as": {"title": "${it.label}", "value": "${it.value}"}}],
@@ -37,5 +37,10 @@ var exampleDoc = &message.Document{
 	Title: "An example", Tone: "plain", Facts: []message.Fact{{Label: "Fact", Value: "its value"}}, Link: &message.Link{Text: "Open", To: "https://example.org/record"},
 	Body: []message.Block{{Kind: message.Paragraph, Inlines: []message.Inline{{Kind: message.Text, Text: "This is what a post looks like."}}}},
 }
+
+// bareDoc is a post of which there is only a title.
+var bareDoc = &message.Document{Title: "An example", Tone: "plain"}
+
+var bare = connect.Seen(connect.Post{Place: "place", Key: "key", Doc: bareDoc}, connect.NoMarks, 0)
 
 var example = connect.Seen(connect.Post{Place: "place", Key: "key", Doc: exampleDoc}, connect.NoMarks, 0)

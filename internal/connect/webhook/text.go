@@ -55,6 +55,7 @@ func TextKind() *connect.Kind {
 		{Name: "sender_id", Label: "Shown as", Type: "text", Help: "at most 11 letters and digits, or a number; where a gateway lets it be chosen"},
 		{Name: "shape", Label: "What is sent", Type: "choice", Options: append(textShapeNames(), ownShape), Default: textShapes[0].name},
 		{Name: "body", Label: "The body", Type: "shape", Required: true, When: "shape=" + ownShape, Help: `JSON, in whose texts formulas may stand: {"to": "${post.to}", "text": "${post.text}"}. The post has to, text, sender, key and reports, the address that reports of delivery are wanted at.`},
+		{Name: "body_secret", Label: "Secret in the body", Type: "secret", When: "shape=" + ownShape, More: true, Help: "stands where the body has ${post.secret}, and is never shown"},
 		{Name: "format", Label: "Sent as", Type: "choice", Options: []string{asJSON, asForm}, Default: asJSON, When: "shape=" + ownShape},
 	}
 	settings = append(settings, connect.AuthSettings()...)
@@ -150,6 +151,7 @@ func (g *gateway) seen(p connect.Post) map[string]any {
 		sender = p.Doc.Sender.Name
 	}
 	post["text"], post["to"], post["parts"], post["reports"], post["sender"] = r.Text, p.Place, float64(r.Parts), g.reports(), map[string]any{"name": sender, "picture": ""}
+	post["all"], post["secret"] = r.Text, g.config.Settings["body_secret"]
 	return post
 }
 
@@ -190,7 +192,7 @@ func (g *gateway) Prove(ctx context.Context) []connect.ProofStep {
 func (g *gateway) Draft(_ context.Context, p connect.Post) (call, sent string, err error) {
 	body, media, err := bodyOf(g.shape, g.as, g.seen(p), nil)
 	parts := message.Render(p.Doc, message.Short).Parts
-	return fmt.Sprintf("POST %s\nContent-Type: %s\n%s to %s", hostOf(g.config.Settings["address"]), media, connect.Counted(parts, "part"), p.Place), string(body), err
+	return fmt.Sprintf("POST %s\nContent-Type: %s\n%s to %s", hostOf(g.config.Settings["address"]), media, connect.Counted(parts, "part"), p.Place), connect.Without(string(body), g.config.Settings["body_secret"]), err
 }
 
 // Send sends one message.

@@ -43,7 +43,8 @@ func Kind() *connect.Kind {
 		{Name: "address", Label: "Address", Type: "secret", Required: true, When: "addresses=" + oneAddress, Help: "such as https://chat.example/rooms/{place}/posts"},
 		{Name: "names", Label: "Places", Type: "text", Required: true, When: "addresses=" + oneAddress, Help: "what {place} may be, separated by commas"},
 		{Name: "shape", Label: "What is sent", Type: "choice", Options: append(readyNames(), ownShape), Default: readyNames()[0]},
-		{Name: "body", Label: "The body", Type: "shape", Required: true, When: "shape=" + ownShape, Help: `JSON, in whose texts formulas may stand: {"text": "${post.title}"}. The post has title, text, facts, tone, link, links, picture, sender, mentions, place and key.`},
+		{Name: "body", Label: "The body", Type: "shape", Required: true, When: "shape=" + ownShape, Help: `JSON, in whose texts formulas may stand: {"text": "${post.title}"}. The post has title, text, facts, tone, link, links, picture, sender, mentions, place and key; post.all is all of it in one text.`},
+		{Name: "body_secret", Label: "Secret in the body", Type: "secret", When: "shape=" + ownShape, More: true, Help: "stands where the body has ${post.secret}, and is never shown"},
 		{Name: "format", Label: "Sent as", Type: "choice", Options: []string{asJSON, asForm, asParts}, Default: asJSON, When: "shape=" + ownShape},
 		{Name: "marks", Label: "How it writes bold and links", Type: "choice", Options: []string{commonMark, plainText, asHTML, ownMarks}, Default: plainText},
 		{Name: "own_marks", Label: "Its marks", Type: "marks", Required: true, When: "marks=" + ownMarks, Help: "how it writes bold, links and the like"},
@@ -230,6 +231,9 @@ func shapeOf(c connect.Config) (s *shape.Shape, as string, err error) {
 	if err == nil {
 		_, _, err = bodyOf(s, as, example, nil)
 	}
+	if err == nil {
+		_, _, err = bodyOf(s, as, bare, nil)
+	}
 	if err != nil {
 		return nil, "", fault.In("body", err)
 	}
@@ -338,11 +342,19 @@ func (w *webhook) Prove(ctx context.Context) []connect.ProofStep {
 		seen = append(seen, host)
 		steps = append(steps, connect.IsThere(ctx, w.config.Env, p.address, host, p.name, w.config.Auth()))
 	}
-	raw, _, err := bodyOf(w.shape, w.as, connect.Seen(connect.Post{Place: w.places[0].name, Key: "an-example", Doc: exampleDoc}, w.marks, w.longest), nil)
-	if err != nil {
-		return append(steps, connect.Failed("making a body", err))
+	for _, one := range []struct {
+		of  string
+		doc *message.Document
+	}{{"making a body", exampleDoc}, {"making a body of a post without sender, text, facts and link", bareDoc}} {
+		post := connect.Seen(connect.Post{Place: w.places[0].name, Key: "an-example", Doc: one.doc}, w.marks, w.longest)
+		post["secret"] = connect.Cut
+		raw, _, err := bodyOf(w.shape, w.as, post, nil)
+		if err != nil {
+			return append(steps, connect.Failed(one.of, err))
+		}
+		steps = append(steps, connect.Passed(one.of, "%s", connect.Kept(raw)))
 	}
-	return append(steps, connect.Passed("making a body", "%s", connect.Kept(raw)))
+	return steps
 }
 
 // Send sends one post.

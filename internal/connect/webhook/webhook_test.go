@@ -21,6 +21,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/fault"
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/shape"
 	"dorfbote/internal/core/value"
 )
 
@@ -258,7 +259,7 @@ func TestProof(t *testing.T) {
 		w, err := open(connect.Config{Settings: map[string]string{"places": "a " + address + "/1\nb " + address + "/2"}, Env: env(t)})
 		require.NoError(t, err)
 		steps := w.Prove(t.Context())
-		require.Len(t, steps, 3)
+		require.Len(t, steps, 4)
 		assert.Equal(t, good, steps[1].OK, "%d: %+v", status, steps[1])
 		if !good {
 			assert.NotEmpty(t, steps[1].Do)
@@ -410,4 +411,32 @@ func TestRepliesAndEdits(t *testing.T) {
 	require.NoError(t, err)
 	d := conn.(connect.Editor).Edit(t.Context(), "7", connect.Post{Place: "tours", Key: "k", Doc: document("x")})
 	assert.Equal(t, connect.InsteadPost, d.Instead, "what is gone is told anew")
+}
+
+// A strict side gets no null: what is empty is left out of a body that was made of an example. Who posts is written by the marks, the
+// longest text holds for all of it in one text and for facts, and a secret in the body is not shown.
+func TestBodiesOfExamples(t *testing.T) {
+	v, err := value.ReadJSON([]byte(`{"token":"x","username":"Bot","heading":"H","text":"T","facts":[{"name":"a","value":"b"}]}`))
+	require.NoError(t, err)
+	made, _ := shape.FromExample(v, nil, nil)
+	address, _, bodies := taken(t, func(http.ResponseWriter) {})
+	settings := map[string]string{"places": "a " + address, "shape": ownShape, "body": string(value.AppendJSON(nil, made)), "marks": asHTML, "longest": "20", "body_secret": `s3"cret`}
+	w, err := open(connect.Config{Settings: settings, Env: env(t)})
+	require.NoError(t, err)
+	d := w.Send(t.Context(), connect.Post{Place: "a", Key: "k", Doc: &message.Document{Title: "Only this", Sender: &message.Sender{Name: "<b>Desk"}}})
+	require.True(t, d.Taken, "%+v", d)
+	assert.JSONEq(t, `{"token":"s3\"cret","username":"&lt;b&gt;Desk","heading":"Only this","facts":[]}`, (*bodies)[0])
+	assert.NotContains(t, d.Sent, "cret")
+	assert.Contains(t, d.Sent, `"token":"▒▒▒"`)
+	_, sent, err := w.Draft(t.Context(), connect.Post{Place: "a", Key: "k", Doc: &message.Document{Title: "x"}})
+	require.NoError(t, err)
+	assert.NotContains(t, sent, "cret")
+
+	post := connect.Seen(connect.Post{Doc: &message.Document{Title: "<Title>", Facts: []message.Fact{{Label: strings.Repeat("l", 30), Value: strings.Repeat("<", 30)}},
+		Body: []message.Block{message.TextBlock(strings.Repeat("word ", 30))}, Link: &message.Link{Text: "Open", To: "https://x.example"}}}, connect.Marks{Text: message.EscapeHTML, Body: (*message.Document).HTMLBody, Mention: connect.NoMarks.Mention}, 40)
+	for _, text := range []any{post["all"], post["text"], post["facts"].([]any)[0].(map[string]any)["label"], post["facts"].([]any)[0].(map[string]any)["value"]} {
+		assert.LessOrEqual(t, len([]rune(text.(string))), 40, text)
+		assert.NotEmpty(t, text)
+	}
+	assert.Contains(t, post["all"], "https://x.example")
 }

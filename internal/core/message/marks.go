@@ -66,7 +66,7 @@ func ReadMarks(text string) (*Marks, error) {
 		return nil, fault.At("mention", "a mention is written with {to}, such as <@{to}>")
 	}
 	for name, s := range map[string]string{"list": m.List, "quote": m.Quote} {
-		if s != "" && (unicode.IsSpace([]rune(s)[0]) || strings.ContainsAny(s, "\r\n")) {
+		if s != "" && (bareRune([]rune(s)[0]) || strings.ContainsAny(s, "\r\n")) { // a text that begins with a letter could not stand for itself
 			return nil, fault.At(name, "what stands before a line begins with a sign, such as - or >")
 		}
 	}
@@ -75,6 +75,9 @@ func ReadMarks(text string) (*Marks, error) {
 	}
 	return &m, nil
 }
+
+// bareRune tells whether a character may begin any text.
+func bareRune(r rune) bool { return unicode.IsSpace(r) || unicode.IsLetter(r) || unicode.IsDigit(r) }
 
 type pair struct{ name, open, end string }
 

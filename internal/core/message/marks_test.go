@@ -33,7 +33,7 @@ func TestMarks(t *testing.T) {
 	assert.Equal(t, `x\\ \* y`, marksOf(t, slashed).Text("x\n* y"))
 	for text, want := range map[string]string{
 		`{"bold":["b","b"]}`: "bold: a mark holds a sign", `{"bold":["*",""]}`: "bold: ", `{"link":"{text}"}`: "link: ", `{"mention":"@"}`: "mention: ",
-		`{"list":" - "}`: "list: ", `{"escape":"x"}`: "escape: ", `{"line":"br"}`: "line: ", `{"bolt":["*","*"]}`: "unknown field", `[`: "cannot be read",
+		`{"list":" - "}`: "list: ", `{"list":"o "}`: "list: ", `{"quote":"1. "}`: "quote: ", `{"escape":"x"}`: "escape: ", `{"line":"br"}`: "line: ", `{"bolt":["*","*"]}`: "unknown field", `[`: "cannot be read",
 	} {
 		_, err := ReadMarks(text)
 		assert.ErrorContains(t, err, want, text)

@@ -20,7 +20,7 @@ type alert struct {
 	removed bool
 	posts   []decide.Post // as they were made
 	told    bool
-	late    bool // told for new items of a list, beside posts that are kept up: nothing follows on that
+	late    bool   // told for new items of a list, beside posts that are kept up: nothing follows on that
 	claimed string // by whom
 	replied bool
 	pressed map[string]string // buttons that can be pressed once, by their words and their place: by whom

@@ -69,7 +69,7 @@ var postFields = func() *value.Schema {
 		}
 		return out
 	}
-	fields := text("title", "text", "tone", "link", "place", "key", "under", "to", "reports")
+	fields := text("title", "text", "tone", "link", "place", "key", "under", "to", "reports", "all", "secret")
 	fields = append(fields,
 		value.Field{Name: "facts", Label: "Facts", Type: value.List, Fields: text("label", "value")},
 		value.Field{Name: "links", Label: "Links", Type: value.List, Fields: text("text", "to")},

@@ -2599,20 +2599,26 @@ export interface components {
             sure: boolean;
         };
         ExampleBody: {
+            /** @description the example is one of form fields */
+            form?: boolean;
             /** @description the example's texts, and what each stands for */
             leaves: components["schemas"]["Leaf"][] | null;
             problem?: string;
             /** @description what a text can stand for */
             roles: string[] | null;
+            /** @description what the example has for a secret, which the shape calls post.secret: to be kept as the connection's body_secret */
+            secret?: string;
             /** @description as JSON; empty where the example cannot be read */
             shape: string;
         };
         ExampleInputBody: {
+            /** @description paths of texts that are sent where they are empty, too */
+            always?: string[] | null;
             /** @description what texts stand for, by their paths, where the guess is wrong */
             chosen?: {
                 [key: string]: string;
             };
-            /** @description the body of a call as the other side describes it, as JSON */
+            /** @description the body of a call as the other side describes it, as JSON or as form fields (a=b&c=d) */
             example: string;
         };
         Fact: {
@@ -2844,8 +2850,10 @@ export interface components {
             text: string;
         };
         Leaf: {
+            always?: boolean;
             is: string;
             path: string;
+            stays?: boolean;
             text: string;
         };
         Line: {
@@ -3881,6 +3889,7 @@ export interface components {
             label: string;
             more?: boolean;
             name: string;
+            needed?: string;
             options?: string[] | null;
             required?: boolean;
             /** @enum {string} */

@@ -1,5 +1,5 @@
 import { Input, Select, Switch } from 'antd';
-import { useState } from 'react';
+import { useEffect, useRef, useState } from 'react';
 import type { Setting } from '../../api/client';
 import { MarksInput } from './MarksInput';
 import { ShapeInput } from './ShapeInput';
@@ -7,17 +7,26 @@ import { ShapeInput } from './ShapeInput';
 type Values = Record<string, string>;
 
 /** Whether a setting is asked for, given what the others say. The same rule stands in api.applies. */
-export function applies(f: Setting, values: Values, all: Setting[]): boolean {
-  if (!f.when) return true;
-  const [name = '', wanted = ''] = f.when.split('=');
+export const applies = (f: Setting, values: Values, all: Setting[]) => !f.when || holds(f.when, values, all);
+
+/** Whether a setting has one of some values, written as name=a,b. */
+function holds(when: string, values: Values, all: Setting[]): boolean {
+  const [name = '', wanted = ''] = when.split('=');
   const other = all.find((o) => o.name === name);
   return wanted.split(',').includes(values[name] || other?.default || '');
 }
 
+const needed = (f: Setting, values: Values, all: Setting[]) =>
+  f.required || (f.needed !== undefined && holds(f.needed, values, all));
+
 /** The settings that are needed and not given. */
 export const missing = (fields: Setting[], values: Values, ofConnection: Values = {}) =>
   fields.filter(
-    (f) => f.required && !f.default && !values[f.name] && applies(f, { ...ofConnection, ...values }, fields),
+    (f) =>
+      needed(f, { ...ofConnection, ...values }, fields) &&
+      !f.default &&
+      !values[f.name] &&
+      applies(f, { ...ofConnection, ...values }, fields),
   );
 
 interface Props {
@@ -34,6 +43,16 @@ interface Props {
 /** Asks for settings: only those that are needed, the rest behind a fold. */
 export function SettingsForm({ fields, values, change, secrets = [], prefix = 'set', ofConnection }: Props) {
   const [more, setMore] = useState(false);
+  // A body that is made of an example changes several settings, one right after the other.
+  const latest = useRef(values);
+  useEffect(() => {
+    latest.current = values;
+  });
+  const also = (given: Values) => {
+    const known = Object.entries(given).filter(([name]) => fields.some((f) => f.name === name));
+    latest.current = { ...latest.current, ...Object.fromEntries(known) };
+    change(latest.current);
+  };
   const asked = fields.filter((f) => applies(f, { ...ofConnection, ...values }, fields));
   const folded = asked.filter((f) => f.more && !values[f.name]);
   const shown = asked.filter((f) => more || !f.more || values[f.name]);
@@ -43,9 +62,9 @@ export function SettingsForm({ fields, values, change, secrets = [], prefix = 's
         <div key={f.name} className={f.type === 'shape' || f.type === 'marks' ? 'setting wide' : 'setting'}>
           <label htmlFor={`${prefix}-${f.name}`}>
             {f.label}
-            {!f.required && f.type !== 'choice' && f.type !== 'yes/no' && (
-              <span className="muted"> (if wanted)</span>
-            )}
+            {!needed(f, { ...ofConnection, ...values }, fields) &&
+              f.type !== 'choice' &&
+              f.type !== 'yes/no' && <span className="muted"> (if wanted)</span>}
           </label>
           <Entry
             id={`${prefix}-${f.name}`}
@@ -53,6 +72,7 @@ export function SettingsForm({ fields, values, change, secrets = [], prefix = 's
             value={values[f.name] ?? ''}
             set={secrets.includes(f.name)}
             change={(v) => change({ ...values, [f.name]: v })}
+            also={also}
           />
           {f.help && <p className="muted small">{f.help}</p>}
         </div>
@@ -72,9 +92,10 @@ interface EntryProps {
   value: string;
   set: boolean;
   change: (v: string) => void;
+  also: (more: Values) => void;
 }
 
-function Entry({ id, field, value, set, change }: EntryProps) {
+function Entry({ id, field, value, set, change, also }: EntryProps) {
   switch (field.type) {
     case 'choice':
       return (
@@ -100,7 +121,7 @@ function Entry({ id, field, value, set, change }: EntryProps) {
         />
       );
     case 'shape':
-      return <ShapeInput id={id} value={value} change={change} />;
+      return <ShapeInput id={id} value={value} change={(body) => also({ [field.name]: body })} also={also} />;
     case 'marks':
       return <MarksInput id={id} value={value} change={change} />;
     case 'addresses':

@@ -32,6 +32,8 @@ const ofPost = named('The post', [
   ['post.sender.name', 'Sender’s name'],
   ['post.sender.picture', 'Sender’s picture'],
   ['post.mentions', 'Mentions', 'list'],
+  ['post.all', 'Everything in one text'],
+  ['post.secret', 'The secret in the body'],
   ['post.place', 'Place'],
   ['post.key', 'Key'],
   ['post.to', 'Number (text messages)'],
