@@ -270,6 +270,7 @@ var ErrEnough = errors.New("enough")
 // ProofStep is one thing that was tried when a connection was proved.
 type ProofStep struct {
 	OK    bool   `json:"ok"`
+	Open  bool   `json:"open,omitempty"` // whether it works is not known yet: it neither worked nor failed
 	Tried string `json:"tried"`
 	Said  string `json:"said"`          // what came back
 	Do    string `json:"do,omitempty"`  // what to do

@@ -46,3 +46,15 @@ func (s *Store) LastRequests(ctx context.Context, connection, path string, bodie
 	err := q.Order("id DESC").Limit(most).Find(&out).Error
 	return out, err
 }
+
+// RefusedRequests gives the last requests to a hook that could not be read, and whose body was kept, the newest first.
+func (s *Store) RefusedRequests(ctx context.Context, connection string, most int) ([]HookRequest, error) {
+	var out []HookRequest
+	err := s.DB.WithContext(ctx).Where("connection = ? AND status IN (400, 422) AND length(body) > 0", connection).Order("id DESC").Limit(most).Find(&out).Error
+	return out, err
+}
+
+// SettleRequest writes down what came of a request later.
+func (s *Store) SettleRequest(ctx context.Context, id int64, status int, problem string) error {
+	return s.DB.WithContext(ctx).Exec("UPDATE hook_requests SET status = ?, problem = ? WHERE id = ?", status, problem, id).Error
+}

@@ -1,5 +1,6 @@
-import { QueryClient, QueryClientProvider } from '@tanstack/react-query';
+import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from '@tanstack/react-query';
 import { lazy, Suspense, useEffect } from 'react';
+import { ApiError } from './api/client';
 import { useMe } from './api/queries';
 import { SignIn } from './places/signin/SignIn';
 
@@ -7,7 +8,16 @@ import { SignIn } from './places/signin/SignIn';
 const inside = () => import('./Inside');
 const Inside = lazy(async () => ({ default: (await inside()).Inside }));
 
-const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false } } });
+// Whoever is signed out meanwhile, or let go, is led to the sign-in by whatever is asked next.
+const signedOut = (e: Error) => {
+  if (e instanceof ApiError && e.status === 401) queries.setQueryData(['me'], null);
+};
+
+const queries: QueryClient = new QueryClient({
+  queryCache: new QueryCache({ onError: signedOut }),
+  mutationCache: new MutationCache({ onError: signedOut }),
+  defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false } },
+});
 
 export function Application() {
   return (

@@ -183,6 +183,7 @@ func (s *Connections) changeConnection(ctx context.Context, _ *kit.Person, in *c
 		return nil, err
 	}
 	s.Hooks.Forget(in.ID)
+	s.TakeRefused(ctx, in.ID)
 	if k := kinds.Named(kind); len(in.Body.Settings) > 0 && k.Sends != nil && k.Sends.Listed() {
 		s.askPlaces(ctx, in.ID)
 	}

@@ -10,6 +10,7 @@ import (
 
 	"dorfbote/internal/core/fault"
 	"dorfbote/internal/engine/sources"
+	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
 )
 
@@ -87,6 +88,13 @@ func (l *Log) write(e *sources.Sources) {
 		err := e.Store.KeepRequests(ctx, list)
 		if err == nil {
 			l.judge(ctx, e, list)
+			told := map[string]bool{} // whoever looks at a hook sees at once what came, and what was refused
+			for _, r := range list {
+				if !told[r.Connection] {
+					told[r.Connection] = true
+					e.Tell(ctx, notify.Message{Topic: notify.Connections, Source: r.Connection})
+				}
+			}
 		}
 		cancel()
 		l.pending.Add(-int64(len(list)))

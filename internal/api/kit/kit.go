@@ -3,12 +3,14 @@
 package kit
 
 import (
+	"context"
 	"log/slog"
 
 	"github.com/alexedwards/scs/v2"
 	"github.com/danielgtaylor/huma/v2"
 
 	"dorfbote/internal/api/hooks"
+	"dorfbote/internal/connect/hook"
 	"dorfbote/internal/engine"
 	"dorfbote/internal/engine/intake"
 	"dorfbote/internal/notify"
@@ -39,4 +41,22 @@ type Kit struct {
 	Changing  map[string]store.Auditable // what each of them changes
 	Needs     map[string]Need            // who may call each operation
 	Making    map[string]bool            // those that make something new, which is nobody's yet
+}
+
+// TakeRefused takes in what a hook could not read, after its reading has been changed; of any other connection there is nothing. What
+// goes wrong leaves it refused, and does not undo the change.
+func (k *Kit) TakeRefused(ctx context.Context, connection string) {
+	k.Requests.WaitWritten()
+	n, err := k.Hooks.Mended(ctx, connection, func(ctx context.Context, events []hook.Event) error {
+		receipts, err := k.Intake.Take(ctx, events)
+		if err == nil {
+			k.Meters.Arrived(len(receipts), 0)
+		}
+		return err
+	})
+	if err != nil {
+		k.Log.Warn("taking in what was refused failed", "connection", connection, "error", err)
+	} else if n > 0 {
+		k.Log.Info("what was refused is taken in, now that it can be read", "connection", connection, "events", n)
+	}
 }

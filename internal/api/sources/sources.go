@@ -239,6 +239,9 @@ func (s *Sources) createSource(ctx context.Context, _ *kit.Person, in *newSource
 		if err := s.Engine.Polls.CheckNow(ctx, row.Name); err != nil {
 			return nil, err
 		}
+	} else {
+		s.Hooks.ForgetShape(row.Name)
+		s.TakeRefused(ctx, row.Connection)
 	}
 	return s.sourceItem(ctx, row.Name)
 }
@@ -298,6 +301,9 @@ func (s *Sources) changeSource(ctx context.Context, _ *kit.Person, in *changeSou
 	}
 	s.Engine.Sources.ForgetSchema(source)
 	s.Hooks.ForgetShape(source)
+	if in.Body.Settings != nil || in.Body.KeyField != "" {
+		s.TakeRefused(ctx, in.Connection)
+	}
 	s.Engine.Tell(ctx, notify.Message{Topic: notify.Connections, Source: source})
 	return s.sourceItem(ctx, source)
 }

@@ -102,6 +102,9 @@ func (a *api) get(ctx context.Context, address string, header http.Header) (*pag
 func (a *api) Prove(ctx context.Context) []connect.ProofStep {
 	tried := "GET " + a.config.Settings["address"]
 	p, err := a.get(ctx, a.address(""), nil)
+	if auth := a.config.Settings["auth"]; bare(err) && auth != "" && auth != "nothing" {
+		return []connect.ProofStep{{Open: true, Tried: tried, Said: "there is nothing at this address itself, so that it does not show whether the credentials are right", Do: "give the path of what is to be read: they are tried there"}}
+	}
 	if bare(err) {
 		return []connect.ProofStep{connect.Passed(tried, "it answers, and there is nothing at this address itself; give the path of what is to be read")}
 	}

@@ -19,10 +19,11 @@ const stale: Record<string, string[]> = {
 export function useLive(): void {
   const cache = useQueryClient();
   useEffect(() => {
-    const source = new EventSource('/api/events');
+    let source: EventSource;
+    let again: number | undefined;
     const due = new Set<string>();
     let timer: number | undefined;
-    source.onmessage = (m) => {
+    const heard = (m: MessageEvent) => {
       const { topic } = JSON.parse(m.data as string) as { topic: string };
       const keys = topic === 'all' ? Object.values(stale).flat() : (stale[topic] ?? []);
       keys.forEach((k) => due.add(k));
@@ -32,8 +33,24 @@ export function useLive(): void {
         due.clear();
       }, 400);
     };
+    const listen = () => {
+      source = new EventSource('/api/events');
+      source.onmessage = heard;
+      // A break heals by itself. What the server refuses does not: either nobody is signed in any more, or it is tried again.
+      source.onerror = () => {
+        if (source.readyState !== EventSource.CLOSED) return;
+        fetch('/api/me').then(
+          (r) => r.status === 401 && cache.setQueryData(['me'], null),
+          () => undefined,
+        );
+        window.clearTimeout(again);
+        again = window.setTimeout(listen, 5000);
+      };
+    };
+    listen();
     return () => {
       source.close();
+      window.clearTimeout(again);
       window.clearTimeout(timer);
     };
   }, [cache]);

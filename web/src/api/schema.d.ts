@@ -3503,6 +3503,7 @@ export interface components {
         ProofStep: {
             do?: string;
             ok: boolean;
+            open?: boolean;
             said: string;
             tried: string;
             who?: string;

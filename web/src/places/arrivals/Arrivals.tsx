@@ -1,3 +1,4 @@
+import { Listed } from '../../parts/Listed';
 import { ChoiceFilter, FilterHead, TextFilter, useFilters } from '../../parts/FilterHead';
 import './arrivals.css';
 import { Link } from 'react-router';
@@ -6,7 +7,6 @@ import { useArrivals, useSources, type ArrivalFilter } from '../../api/queries';
 import { TimeFilter } from './TimeFilter';
 import { More } from '../../parts/More';
 import { Nothing } from '../../parts/Nothing';
-import { Trouble } from '../../parts/Trouble';
 import { LaterWords } from '../../parts/LaterWords';
 import { Verdict } from '../../parts/Verdict';
 import { clockOf, dayOf, fullOf } from '../../parts/times';
@@ -53,7 +53,6 @@ export function Arrivals() {
         <TimeFilter label="from" value={filter.since} set={(v) => set('since', v)} />
         <TimeFilter label="until" value={filter.until} set={(v) => set('until', v)} />
       </FilterHead>
-      {arrivals.error && <Trouble error={arrivals.error} again={() => void arrivals.refetch()} />}
       <table className="ledger arrivals">
         <thead>
           <tr>
@@ -70,13 +69,13 @@ export function Arrivals() {
           ))}
         </tbody>
       </table>
-      {arrivals.data &&
-        items.length === 0 &&
-        (arrivals.hasNextPage ? (
+      <Listed of={arrivals} count={items.length}>
+        {arrivals.hasNextPage ? (
           <p className="muted">None of the last 50,000 arrivals fits; look further back with “Older ones”.</p>
         ) : (
           <Nothing fits="Nothing has come in that fits." yet="Nothing has come in yet." />
-        ))}
+        )}
+      </Listed>
       <More of={arrivals} />
     </main>
   );

@@ -1,10 +1,10 @@
+import { Listed } from '../../parts/Listed';
 import './connections.css';
 import { useMayEdit } from '../../api/act';
 import { Button } from 'antd';
 import { Link, useNavigate } from 'react-router';
 import type { ConnectionItem } from '../../api/client';
 import { useConnections } from '../../api/queries';
-import { Trouble } from '../../parts/Trouble';
 import { agoOf, fullOf } from '../../parts/times';
 import { reached } from './forms';
 
@@ -20,7 +20,7 @@ export function Connections() {
       <div className="place-head">
         <h1>Connections</h1>
         <p className="lead">
-          {items.length} connected
+          {connections.data && `${items.length} connected`}
           {failing > 0 && <span className="bad">, {failing} not answering</span>}
         </p>
         {mayEdit && (
@@ -29,7 +29,6 @@ export function Connections() {
           </Button>
         )}
       </div>
-      {connections.error && <Trouble error={connections.error} again={() => void connections.refetch()} />}
       <table className="ledger">
         <thead>
           <tr>
@@ -71,12 +70,12 @@ export function Connections() {
           ))}
         </tbody>
       </table>
-      {connections.data && items.length === 0 && (
+      <Listed of={connections} count={items.length}>
         <p className="muted">
           Nothing is connected yet. <Link to="/connections/new">Begin with the app</Link> whose changes matter
           most.
         </p>
-      )}
+      </Listed>
     </main>
   );
 }

@@ -66,9 +66,6 @@ export function FieldTable({ fields, editor, change }: Props) {
           ))}
         </tbody>
       </table>
-      {fields.length === 0 && (
-        <p className="muted">No record has come yet, so nothing is known of its fields.</p>
-      )}
     </>
   );
 }

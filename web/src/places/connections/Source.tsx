@@ -1,3 +1,4 @@
+import { Listed } from '../../parts/Listed';
 import './connections.css';
 import { useAct, useMayEdit } from '../../api/act';
 import { Button, InputNumber, Radio, Select } from 'antd';
@@ -103,7 +104,9 @@ function Page({ s }: { s: SourceItem }) {
       </Band>
       <Band label="Fields" hint="as learnt and corrected">
         <div className="bandbody">
-          {fields.error && <Trouble error={fields.error} />}
+          <Listed of={fields} count={items.length}>
+            <p className="muted">No record has come yet, so nothing is known of its fields.</p>
+          </Listed>
           <FieldTable fields={items} editor={editor} change={(f) => save.mutate({ fields: f })} />
         </div>
       </Band>

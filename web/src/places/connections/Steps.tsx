@@ -6,11 +6,13 @@ export function Steps({ steps }: { steps: Step[] }) {
     <ol className="steps" aria-label="What was tried">
       {steps.map((s, i) => (
         <li key={i}>
-          <span className={s.ok ? 'good' : 'bad'}>{s.ok ? '✓ worked' : '✕ did not work'}</span>{' '}
+          <span className={s.ok ? 'good' : s.open ? 'brass' : 'bad'}>
+            {s.ok ? '✓ worked' : s.open ? '△ not known yet' : '✕ did not work'}
+          </span>{' '}
           <strong>{s.tried}</strong>
           <div>{s.said}</div>
           {s.do && (
-            <div className={s.ok ? 'muted' : ''}>
+            <div className={s.ok || s.open ? 'muted' : ''}>
               To do: {s.do}
               {s.who && <span>. {s.who} can grant it</span>}.
             </div>

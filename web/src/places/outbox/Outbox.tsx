@@ -1,3 +1,4 @@
+import { Listed } from '../../parts/Listed';
 import { ChoiceFilter, FilterHead, TextFilter, useFilters } from '../../parts/FilterHead';
 import './outbox.css';
 import { useMayEdit } from '../../api/act';
@@ -5,7 +6,6 @@ import { useState } from 'react';
 import { useDestinations, usePosts, type PostFilter } from '../../api/queries';
 import { More } from '../../parts/More';
 import { Nothing } from '../../parts/Nothing';
-import { Trouble } from '../../parts/Trouble';
 import { ActBar } from './ActBar';
 import { Destinations } from './Destinations';
 import { PostRow } from './PostRow';
@@ -70,7 +70,6 @@ export function Outbox() {
         choose={(name) => set('destination', name)}
         editor={editor}
       />
-      {posts.error && <Trouble error={posts.error} again={() => void posts.refetch()} />}
       {editor && <ActBar chosen={items.filter((p) => chosen.has(p.id))} clear={() => setChosen(new Set())} />}
       <table className="ledger outbox">
         <thead>
@@ -108,7 +107,9 @@ export function Outbox() {
           ))}
         </tbody>
       </table>
-      {posts.data && items.length === 0 && <Nothing fits="No post fits." yet="Nothing has been told yet." />}
+      <Listed of={posts} count={items.length}>
+        <Nothing fits="No post fits." yet="Nothing has been told yet." />
+      </Listed>
       <More of={posts} />
     </main>
   );

@@ -1,9 +1,9 @@
+import { Listed } from '../../parts/Listed';
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query';
 import { Select } from 'antd';
 import { useState } from 'react';
 import { api, answerOf, type Schemas } from '../../api/client';
 import { More } from '../../parts/More';
-import { Trouble } from '../../parts/Trouble';
 import { clockOf, dayOf, fullOf } from '../../parts/times';
 
 type What = (typeof kinds)[number];
@@ -61,8 +61,9 @@ export function ChangesMade({ people }: { people: Schemas['PersonItem'][] }) {
             onChange={(v?: number) => setPerson(v)}
           />
         </div>
-        {list.error && <Trouble error={list.error} again={() => void list.refetch()} />}
-        {list.data && items.length === 0 && <p className="muted">Nothing has been changed that fits.</p>}
+        <Listed of={list} count={items.length}>
+          <p className="muted">Nothing has been changed that fits.</p>
+        </Listed>
         {items.length > 0 && (
           <table className="ledger">
             <tbody>

@@ -2,7 +2,7 @@ import { AutoComplete, Select } from 'antd';
 import { memo, useState, type ReactNode } from 'react';
 import type { FieldItem, Op, Schemas } from '../../api/client';
 import { NameOption } from './FieldPicker';
-import { grouped, meant } from './names';
+import { HOW_LONG, grouped, meant } from './names';
 import { opOf, startValue, typedValue, type Cond } from './model';
 import { fits, useSurroundings } from './surroundings';
 import { placeWords } from './placeWords';
@@ -237,7 +237,12 @@ function One({ value, label, type, field, tally = [], readOnly, change }: OnePro
   // What is compared with may be another field, or something gathered.
   const others = open
     ? all
-        .filter((n) => alike(n.type, type) && (n.field === undefined || n.path !== `record.${field?.name}`))
+        .filter(
+          (n) =>
+            n.group !== HOW_LONG &&
+            alike(n.type, type) &&
+            (n.field === undefined || n.path !== `record.${field?.name}`),
+        )
         .map((n) => ({ n, value: '${' + n.path + '}', now: valueOf(n.path) }))
         .filter((o) => typed === '' || typed.startsWith('$') || meant(o.n, o.now, typed))
         .slice(0, MOST_OFFERS)

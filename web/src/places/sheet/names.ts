@@ -39,6 +39,9 @@ const within = (of: string, name: string) =>
 
 const MOST_DEPTH = 3;
 
+/** The group of how long it is since a choice was made: words for a text, and nothing to compare with. */
+export const HOW_LONG = 'How long';
+
 /** The fields of an object, and those of the objects inside it. */
 function namesIn(
   fields: Described[],
@@ -92,7 +95,7 @@ export function formulaNames(fields: FieldItem[], answers: Question[], gathered:
           path: `words(now - when_became("${f.name}", ${JSON.stringify(value)}))`,
           label: `How long since ${f.label} became ${value}`,
           type: 'text',
-          group: 'How long',
+          group: HOW_LONG,
         })),
       ),
     { path: 'arrival.at', label: 'When it came in', type: 'moment', group: 'Arrival' },

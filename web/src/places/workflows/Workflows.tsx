@@ -1,3 +1,4 @@
+import { Listed } from '../../parts/Listed';
 import './workflows.css';
 import { Button, Switch } from 'antd';
 import { useState } from 'react';
@@ -24,14 +25,14 @@ export function Workflows() {
     (w) => void go(`/workflows/${w.id}`),
     'in place',
   );
-  if (workflows.error) return <Trouble error={workflows.error} again={() => void workflows.refetch()} />;
   const items = workflows.data?.items ?? [];
   return (
     <main className="place" id="place">
       <div className="place-head">
         <h1>Workflows</h1>
         <p className="lead">
-          {items.filter((w) => w.on).length} on, {items.filter((w) => !w.on).length} off
+          {workflows.data &&
+            `${items.filter((w) => w.on).length} on, ${items.filter((w) => !w.on).length} off`}
         </p>
         {mayEdit && (
           <Button
@@ -64,7 +65,9 @@ export function Workflows() {
           ))}
         </tbody>
       </table>
-      {workflows.data && items.length === 0 && <Empty />}
+      <Listed of={workflows} count={items.length}>
+        <Empty />
+      </Listed>
     </main>
   );
 }
@@ -137,7 +140,8 @@ function Row({ w }: { w: WorkflowItem }) {
 /** Where there is no workflow yet: what has to be there first, and where it is made. */
 function Empty() {
   const sources = useSources();
-  const nothing = sources.data !== undefined && (sources.data.items ?? []).length === 0;
+  if (!sources.data) return null;
+  const nothing = (sources.data.items ?? []).length === 0;
   return nothing ? (
     <p className="muted">
       No workflow yet, and nothing is connected that news could come from.{' '}
