@@ -124,7 +124,7 @@ const workflow = {
   ...{
     problems: 0,
     last_told: null,
-    days: [],
+    days: [1, 2],
     updated_at: '2026-11-30T10:00:00Z',
     updated_by: 'Marit',
     team: null,
