@@ -11,24 +11,47 @@ import (
 
 // answer is what an answer of the other side means.
 type answer struct {
-	accepted, words, id, link, picture pick
-	equals                             *string // what stands at accepted, where that must be one value
+	accepted, place          test
+	words, id, link, picture pick
+}
+
+// test is a question about an answer: something stands there, or one value.
+type test struct {
+	pick
+	equals *string
+}
+
+// readTest reads a test, such as $.ok, or $.status == sent.
+func readTest(text string) (t test, err error) {
+	path, want, has := strings.Cut(text, "==")
+	if has {
+		want = strings.Trim(strings.TrimSpace(want), `"'`)
+		t.equals = &want
+	}
+	t.pick, err = readPick(strings.TrimSpace(path))
+	return t, err
 }
 
 func answerOf(settings map[string]string) (a answer, err error) {
-	path, want, has := strings.Cut(settings["accepted"], "==")
-	if has {
-		want = strings.Trim(strings.TrimSpace(want), `"'`)
-		a.equals = &want
-	}
 	for _, p := range []struct {
-		name, text string
-		into       *pick
-	}{{"accepted", strings.TrimSpace(path), &a.accepted}, {"words", settings["words"], &a.words}, {"id", settings["id"], &a.id}, {"link", settings["link"], &a.link}, {"picture_name", settings["picture_name"], &a.picture}} {
-		if p.text == "" {
+		name string
+		into *test
+	}{{"accepted", &a.accepted}, {"place_fault", &a.place}} {
+		if settings[p.name] == "" {
 			continue
 		}
-		if *p.into, err = readPick(p.text); err != nil {
+		if *p.into, err = readTest(settings[p.name]); err != nil {
+			return a, fault.At(p.name, "%v", err)
+		}
+	}
+	for _, p := range []struct {
+		name string
+		into *pick
+	}{{"words", &a.words}, {"id", &a.id}, {"link", &a.link}, {"picture_name", &a.picture}} {
+		if settings[p.name] == "" {
+			continue
+		}
+		if *p.into, err = readPick(settings[p.name]); err != nil {
 			return a, fault.At(p.name, "%v", err)
 		}
 	}
@@ -42,10 +65,12 @@ func (a answer) judge(raw []byte, d *connect.Delivery) {
 		d.Answer = connect.Kept([]byte(words))
 	}
 	if !d.Taken {
+		a.blame(v, d)
 		return
 	}
-	if ok, readable := a.accepts(v); a.accepted.set() && !ok {
+	if ok, readable := a.accepted.holds(v); a.accepted.set() && !ok {
 		d.Taken, d.Final = false, true
+		a.blame(v, d)
 		if !readable {
 			d.Answer = "the answer is not " + a.accepted.what() + ": " + d.Answer
 		} else if first(a.words, v) == "" {
@@ -56,14 +81,25 @@ func (a answer) judge(raw []byte, d *connect.Delivery) {
 	d.ID, d.Link = first(a.id, v), first(a.link, v)
 }
 
-// accepts tells whether the test holds; readable is false where the answer is not what the test reads.
-func (a answer) accepts(v *answered) (ok, readable bool) {
-	found, readable := a.accepted.get(v)
+// blame says of a refusal that it is the place's fault, where the test for that holds: then nothing goes there any more, as against this
+// post alone being set aside.
+func (a answer) blame(v *answered, d *connect.Delivery) {
+	if ok, _ := a.place.holds(v); a.place.set() && ok && d.Final {
+		d.Place = true
+	}
+}
+
+// holds tells whether the test does; readable is false where the answer is not what the test reads.
+func (t test) holds(v *answered) (ok, readable bool) {
+	if !t.set() {
+		return false, true
+	}
+	found, readable := t.get(v)
 	switch {
 	case found == nil:
 		return false, readable
-	case a.equals != nil:
-		return value.EqualFolded(text(found), value.Fold(*a.equals)), readable
+	case t.equals != nil:
+		return value.EqualFolded(text(found), value.Fold(*t.equals)), readable
 	}
 	return !value.Empty(found) && found != false, readable
 }

@@ -63,6 +63,7 @@ func TextKind() *connect.Kind {
 		{Name: "account", Label: "Address of the account", Type: "address", More: true, Help: "an address that is only read, to see whether the credentials are right"},
 		{Name: "pace", Label: "Messages a minute", Type: "number", More: true},
 		{Name: "accepted", Label: "It is accepted where", Type: "text", More: true, Help: "a JSONPath such as $.ok, which must be there and not false, or $.status == accepted"},
+		{Name: "place_fault", Label: "A refusal is the place's fault where", Type: "text", More: true, Help: "a JSONPath such as $.error == channel_not_found: then nothing is sent there until somebody has looked. Other refusals set aside the one post"},
 		{Name: "words", Label: "Words of a refusal", Type: "text", More: true, Help: "a JSONPath such as $.error"},
 		{Name: "id", Label: "The message's id", Type: "text", More: true, Help: "a JSONPath in the answer, such as $.message.id; reports name the message by it"},
 		{Name: "report_id", Label: "In a report: the id", Type: "text", Default: reportID, More: true, Help: "a JSONPath; of form fields, $.name"},

@@ -55,6 +55,7 @@ func Kind() *connect.Kind {
 		{Name: "picture_name", Label: "The picture's name", Type: "text", More: true, Help: "a JSONPath in the answer, such as $.id: what the post names the picture by"},
 		{Name: "method", Label: "Method", Type: "choice", Options: []string{http.MethodPost, http.MethodPut}, Default: http.MethodPost, More: true},
 		{Name: "accepted", Label: "It is accepted where", Type: "text", More: true, Help: "for a side that answers 200 to everything: a JSONPath such as $.ok, which must be there and not false, or $.status == sent"},
+		{Name: "place_fault", Label: "A refusal is the place's fault where", Type: "text", More: true, Help: "a JSONPath such as $.error == channel_not_found: then nothing is sent there until somebody has looked. Other refusals set aside the one post"},
 		{Name: "words", Label: "Words of a refusal", Type: "text", More: true, Help: "a JSONPath such as $.error; found by itself where nothing is said"},
 		{Name: "id", Label: "The post's id", Type: "text", More: true, Help: "a JSONPath in the answer, such as $.id"},
 		{Name: "reply_address", Label: "Address of a reply", Type: "secret", More: true, Help: "for threads: {id} is what the other side calls the earlier post. Not needed where the body has post.under"},

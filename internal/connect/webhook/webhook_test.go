@@ -65,6 +65,7 @@ func TestSettings(t *testing.T) {
 		"no JSONPath":                 {map[string]string{"id": "id"}, "id", "is no JSONPath"},
 		"half a pattern":              {map[string]string{"id": "~id=("}, "id", "cannot be read"},
 		"half a JSONPath":             {map[string]string{"accepted": "$.["}, "accepted", "cannot be read"},
+		"half a test of the place":    {map[string]string{"place_fault": "$.["}, "place_fault", "cannot be read"},
 		"an edit of nothing":          {map[string]string{"edit_address": "https://x.example/posts", "id": "$.id"}, "edit_address", "write {id} there"},
 		"an edit without an id":       {map[string]string{"edit_address": "https://x.example/posts/{id}"}, "id", "replies and edits name the earlier post"},
 		"a thread without an id":      {map[string]string{"shape": ownShape, "body": `{"t":"${post.title}","thread":"${post.under}"}`}, "id", "replies and edits name the earlier post"},
@@ -240,6 +241,28 @@ func TestAnswers(t *testing.T) {
 	d = send(t, map[string]string{"places": "tours http://127.0.0.1:1/in"}, "board", document("x"))
 	assert.True(t, d.Final)
 	assert.Contains(t, d.Answer, "there is no place board any more")
+}
+
+// The settings say of a refusal whether it is the post's own fault, which is set aside alone, or the place's, where nothing goes any more.
+func TestWhoseFaultARefusalIs(t *testing.T) {
+	for name, c := range map[string]struct {
+		status int
+		body   string
+		place  bool
+	}{
+		"the post's":                  {200, `{"ok":false,"error":"too long"}`, false},
+		"the place's":                 {200, `{"ok":false,"error":"Channel_not_found"}`, true},
+		"the place's, by a status":    {400, `{"error":"channel_not_found"}`, true},
+		"the post's, by a status":     {422, `{"error":"too long"}`, false},
+		"the place's, whatever it is": {404, `{"error":"too long"}`, true},
+	} {
+		address, _, _ := taken(t, func(w http.ResponseWriter) {
+			w.WriteHeader(c.status)
+			_, _ = w.Write([]byte(c.body))
+		})
+		d := send(t, map[string]string{"places": "tours " + address, "accepted": "$.ok", "place_fault": "$.error == channel_not_found"}, "tours", document("x"))
+		assert.Equal(t, []bool{false, true, c.place}, []bool{d.Taken, d.Final, d.Place}, "%s: %+v", name, d)
+	}
 }
 
 // One address for all places takes each as one piece of it; how it is signed in to goes with every call.
