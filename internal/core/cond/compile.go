@@ -101,7 +101,7 @@ func (c compiler) field(t *test, s *Spec, path string) value.Field {
 		t.root, t.field, t.many = first, value.ParsePath(rest), g.Many && rest != ""
 		f, many, known := g.Schema.Find(t.field)
 		if g.Schema != nil && rest != "" && !known {
-			near := prefixed(first, value.Nearest(rest, g.Schema.Names()))
+			near := prefixed(first, g.Schema.Near(rest))
 			switch {
 			case !g.Schema.Learnt:
 				c.problems.Add(s.Field.At, path, near, "%s has no field %s", first, rest)
@@ -116,7 +116,10 @@ func (c compiler) field(t *test, s *Spec, path string) value.Field {
 		return f
 	}
 	if k := c.words.Schema; k != nil {
-		near := value.Nearest(s.Field.S, append(k.Names(), c.gathered()...))
+		near := k.Near(s.Field.S)
+		if near == "" {
+			near = value.Nearest(s.Field.S, c.gathered())
+		}
 		switch {
 		case !k.Learnt && (!k.Open || near != ""):
 			c.problems.Add(s.Field.At, path, near, "the records have no field %s", s.Field.S)

@@ -111,7 +111,7 @@ func (u *user) becameIn(n *ast.CallNode) {
 		if _, _, known := k.Find(value.ParsePath(s.Value)); known || k.Learnt {
 			return
 		}
-		if near := value.Nearest(s.Value, k.Names()); !k.Open || near != "" {
+		if near := k.Near(s.Value); !k.Open || near != "" {
 			u.wrong = &Error{Offset: s.Location().From + 1, Message: "the record has no field " + s.Value, Suggestion: near}
 		}
 	}

@@ -269,12 +269,31 @@ func (w *Words) explain(err error) *Error {
 		if out.Suggestion = value.Nearest(name, w.fieldNames()); out.Suggestion == name {
 			out.Suggestion = "" // it is a field of something else
 		}
+		if near := w.labelled(name); near != "" {
+			out.Suggestion = near
+		}
 	case mismatched.MatchString(fe.Message):
 		m := mismatched.FindStringSubmatch(fe.Message)
 		op, _, _ := strings.Cut(strings.TrimPrefix(fe.Message, "invalid operation: "), " ")
 		out.Message = fmt.Sprintf("%s cannot be used between %s and %s", op, plainType(m[1]), plainType(m[2]))
 	}
 	return out
+}
+
+// labelled is the name of the field that has a label.
+func (w *Words) labelled(label string) string {
+	schemas := []*value.Schema{w.Schema}
+	for _, g := range w.Gathered {
+		schemas = append(schemas, g.Schema)
+	}
+	for _, k := range schemas {
+		if near := k.Near(label); near != "" {
+			if f, _, _ := k.Find(value.ParsePath(near)); value.EqualFolded(f.Label, value.Fold(label)) {
+				return near[strings.LastIndex(near, ".")+1:]
+			}
+		}
+	}
+	return ""
 }
 
 func (w *Words) fieldNames() []string {
@@ -386,6 +405,21 @@ func showObject(m map[string]any, ws value.Workspace) string {
 		if s, ok := m[name].(string); ok && s != "" {
 			return s
 		}
+	}
+	// Of what is called nothing, its values are told: a person reads no JSON.
+	var parts []string
+	for _, name := range value.SortedKeys(m) {
+		switch v := m[name].(type) {
+		case map[string]any, []any:
+			continue
+		default:
+			if s := Show(v, ws); s != "" && !strings.HasPrefix(name, currencyMark) {
+				parts = append(parts, s)
+			}
+		}
+	}
+	if len(parts) > 0 {
+		return strings.Join(parts, " ")
 	}
 	return string(value.AppendJSON(nil, m))
 }

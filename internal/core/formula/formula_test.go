@@ -173,3 +173,18 @@ func TestShortenAndSlug(t *testing.T) {
 		assert.Equal(t, want, Slug(in), in)
 	}
 }
+
+// What is a list of objects is told by their values, not as JSON; and a label is known where the name is wanted.
+func TestObjectsAndLabels(t *testing.T) {
+	ws := value.Workspace{Zone: time.UTC, Locale: "en"}
+	assert.Equal(t, "Senn 4, Rauch 2 yes", Show([]any{map[string]any{"cheese": "Senn", "kilos": 4.0}, map[string]any{"cheese": "Rauch", "kilos": 2.0, "ripe": true}}, ws))
+	assert.Equal(t, "Upper", Show(map[string]any{"name": "Upper", "n": 1.0}, ws))
+	assert.Equal(t, `{"deep":{"n":1}}`, Show(map[string]any{"deep": map[string]any{"n": 1.0}}, ws), "there is nothing else to tell")
+
+	k := &value.Schema{Fields: []value.Field{{Name: "city", Label: "Town", Type: value.Text}, {Name: "farm", Type: value.Object, Fields: []value.Field{{Name: "nr", Label: "Number"}}}}}
+	for said, want := range map[string]string{"Town": "city", "town ": "city", "Number": "farm.nr", "citty": "city", "zzz": ""} {
+		assert.Equal(t, want, k.Near(said), said)
+	}
+	_, err := Compile(`record.Town + "!"`, &Words{Workspace: ws, Schema: k})
+	assert.EqualError(t, err, "there is no field Town; did you mean city?")
+}

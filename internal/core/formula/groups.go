@@ -123,7 +123,7 @@ func (g *grouped) Visit(node *ast.Node) {
 			g.doubts.field(k, "", field.Value, at.From)
 			return
 		}
-		if near := value.Nearest(field.Value, k.Names()); !k.Open || near != "" {
+		if near := k.Near(field.Value); !k.Open || near != "" {
 			g.wrong, g.near = &file.Error{Location: at, Message: "there is no field " + field.Value + " in " + known.Name}, near
 		}
 	}

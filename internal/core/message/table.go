@@ -71,7 +71,7 @@ func fieldIn(schema *value.Schema, t report.Text, of, path string, problems *rep
 		if schema.Learnt || schema.Open {
 			add = problems.Warn
 		}
-		add(t.At, path, value.Nearest(p.String(), schema.Names()), "there is no field %s in %s", p, of)
+		add(t.At, path, schema.Near(p.String()), "there is no field %s in %s", p, of)
 	}
 	return p, f
 }

@@ -236,7 +236,7 @@ func knows(problems *report.List, k *value.Schema, t report.Text, field, source,
 	if _, _, ok := k.Find(value.ParsePath(field)); ok {
 		return
 	}
-	near := value.Nearest(field, k.Names())
+	near := k.Near(field)
 	switch {
 	case !k.Learnt && (!k.Open || near != ""):
 		if source != "" {

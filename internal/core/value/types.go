@@ -105,6 +105,30 @@ func (k *Schema) Names() []string {
 	return fieldNames("", k.Fields, nil)
 }
 
+// Near is the field that is meant by a name that none has: the one with that label, else the one whose name is nearest, "" for none.
+func (k *Schema) Near(name string) string {
+	if k == nil {
+		return ""
+	}
+	if path := labelled("", k.Fields, Fold(name)); path != "" {
+		return path
+	}
+	return Nearest(name, k.Names())
+}
+
+// labelled is the path of the first field with a label.
+func labelled(prefix string, fields []Field, folded string) string {
+	for _, f := range fields {
+		if f.Label != "" && EqualFolded(f.Label, folded) {
+			return prefix + f.Name
+		}
+		if path := labelled(prefix+f.Name+".", f.Fields, folded); path != "" {
+			return path
+		}
+	}
+	return ""
+}
+
 func fieldNames(prefix string, fields []Field, into []string) []string {
 	for _, f := range fields {
 		into = append(into, prefix+f.Name)

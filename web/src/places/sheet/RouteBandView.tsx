@@ -168,7 +168,19 @@ export const RouteBandView = memo(function RouteBandView({ sheet, change, proof,
               <i className={`key ${routeInk(rows.length)}`}>…</i>
               <span className="row-name row-otherwise">Otherwise</span>
               {route.otherwise ? (
-                <Tells tell={route.otherwise.tell} where="otherwise" path="route.otherwise" />
+                <>
+                  <Tells tell={route.otherwise.tell} where="otherwise" path="route.otherwise" />
+                  {!readOnly && rows.length > 0 && (
+                    <Button
+                      type="link"
+                      size="small"
+                      aria-label="Otherwise tell nobody"
+                      onClick={() => set({ otherwise: undefined })}
+                    >
+                      nobody
+                    </Button>
+                  )}
+                </>
               ) : (
                 <>
                   <span className="muted">nobody is told</span>

@@ -71,6 +71,13 @@ export const testNames = (fields: FieldItem[], gathered: GatheredName[] = []): N
   ]),
 ];
 
+/** The field of the record by which a table of the sheet is most likely looked into: one that is called as the table is, or as its key. */
+const keyFor = (table: GatheredName, fields: FieldItem[]) =>
+  fields.find((f) => f.name === table.name || `${f.name}s` === table.name)?.name ??
+  fields.find((f) => f.name === table.fields[0]?.name)?.name ??
+  fields[0]?.name ??
+  'id';
+
 /** Everything that a formula may call. */
 export function formulaNames(fields: FieldItem[], answers: Question[], gathered: GatheredName[]): Name[] {
   return [
@@ -78,6 +85,14 @@ export function formulaNames(fields: FieldItem[], answers: Question[], gathered:
     ...gathered.flatMap((g) => [
       { path: g.name, field: g.name, label: g.name, type: g.many ? 'list' : '', group: 'Gathered' },
       ...(g.many ? [] : namesIn(g.fields, { path: g.name, field: g.name, label: g.name, group: 'Gathered' })),
+      ...(g.table
+        ? g.fields.map((f) => ({
+            path: within(`${g.name}[record.${keyFor(g, fields)}]`, f.name),
+            label: `${g.name} › ${f.label}`,
+            type: f.type,
+            group: 'Gathered',
+          }))
+        : []),
     ]),
     ...answers.map((q) => ({
       path: within('answers', q.name),
