@@ -39,7 +39,8 @@ func TestABreakdownInsideAnEvent(t *testing.T) {
 	require.NoError(t, p.UntilText(".hookreading", "could not be read"))
 	require.NoError(t, p.UntilText(".hookreading", `"what":"Cooling fails"`))
 	require.NoError(t, p.ClickText("button", "Read it so"))
-	require.NoError(t, p.UntilText(".hookreading", "is read so from now on"))
+	require.NoError(t, p.UntilText(".ant-message", "From now on it is read so"))
+	require.NoError(t, p.UntilText(".connection", "taken in once its reading was mended"))
 	assert.Equal(t, 202, report("B-2"))
 
 	require.NoError(t, p.Go("/sources/breakdowns/reports"))

@@ -103,8 +103,10 @@ type outside struct{}
 func (outside) Script(string, map[string]any) (any, error) {
 	return []any{map[string]any{"n": 1.0, "name": "1"}, map[string]any{"n": 2.0, "name": "2"}}, nil
 }
-func (outside) Fetch(formula.Request) (formula.Answer, error) { return formula.Answer{Status: 200}, nil }
-func (outside) Elapsed() time.Duration                        { return 0 }
+func (outside) Fetch(formula.Request) (formula.Answer, error) {
+	return formula.Answer{Status: 200}, nil
+}
+func (outside) Elapsed() time.Duration { return 0 }
 
 // Each pattern lives through a month as it is offered: it tells somebody, nothing of it fails, and what follows can be done.
 func TestEveryPatternLives(t *testing.T) {

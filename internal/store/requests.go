@@ -56,5 +56,5 @@ func (s *Store) RefusedRequests(ctx context.Context, connection string, most int
 
 // SettleRequest writes down what came of a request later.
 func (s *Store) SettleRequest(ctx context.Context, id int64, status int, problem string) error {
-	return s.DB.WithContext(ctx).Exec("UPDATE hook_requests SET status = ?, problem = ? WHERE id = ?", status, problem, id).Error
+	return s.DB.WithContext(ctx).Exec("UPDATE hook_requests SET status = ?, problem = ?, location = '' WHERE id = ?", status, problem, id).Error
 }

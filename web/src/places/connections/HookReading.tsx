@@ -56,7 +56,9 @@ export function HookReading({ source, record: was, keyField: wasKey, editor, ref
     },
     ['sources', 'connections', 'reading'],
     () => {
-      void message.success('From now on it is read so.');
+      void message.success(
+        'From now on it is read so; what was refused is taken in as far as it can be read.',
+      );
     },
     'in place',
   );
@@ -80,12 +82,11 @@ export function HookReading({ source, record: was, keyField: wasKey, editor, ref
           {differs || items.some((it) => it.problem) ? (
             <>
               <strong className="bad">✕ What was sent for {kind} could not be read.</strong> Say where its
-              record lies, and have it sent again.
+              record lies: what was refused is taken in then.
             </>
           ) : (
             <>
-              <strong className="good">✓ What is sent for {kind} is read so from now on.</strong> What was
-              refused is to be sent again.
+              <strong className="good">✓ What is sent for {kind} is read so from now on.</strong>
             </>
           )}
         </p>
