@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -229,9 +230,7 @@ func TestWhatIsReadAnew(t *testing.T) {
 			list = records[:1]
 		}
 		out := map[string]any{"data": list}
-		for k, v := range status {
-			out[k] = v
-		}
+		maps.Copy(out, status)
 		_ = json.NewEncoder(rw).Encode(out)
 	}))
 	defer server.Close()

@@ -88,7 +88,7 @@ func (s signs) number(names ...string) (n int, key string, ok bool) {
 			if one.name != name {
 				continue
 			}
-			text := value.NumberText(0)
+			var text string
 			switch x := one.value.(type) {
 			case float64:
 				text = value.NumberText(x)
@@ -314,7 +314,7 @@ func (r *reading) findOut(ctx context.Context, first *page, at *url.URL, s signs
 	suspect := !known && slices.Contains(round, s.rows) && (r.way == nil || r.way.Rows != s.rows)
 	have := r.keysOf(first.body)
 	for _, w := range s.ways(at) {
-		told := w.How == byAddress || w.How == byToken && !(known && !more)
+		told := w.How == byAddress || w.How == byToken && (!known || more)
 		if !told && !more && !suspect {
 			continue
 		}
@@ -349,7 +349,7 @@ func (r *reading) try(ctx context.Context, w way, first *page, at *url.URL, s si
 			return nil, false, ctx.Err()
 		}
 		if err != nil { // it does not take the parameter
-			return nil, false, nil
+			return nil, false, nil //nolint:nilerr // that it does is what is tried
 		}
 		keys := r.keysOf(p.body)
 		for k := range keys {

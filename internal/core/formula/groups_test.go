@@ -52,7 +52,7 @@ func TestGroup(t *testing.T) {
 	assert.Empty(t, got)
 	for src, list := range map[string]any{`group(open, "v")`: "many", `group(open, 4)`: list, `group(open, "x")`: []any{1.0}} {
 		_, err := run(src, list)
-		assert.ErrorContains(t, err, "group() takes a", src)
+		require.ErrorContains(t, err, "group() takes a", src)
 	}
 
 	// A field that the records have not is said where it stands.

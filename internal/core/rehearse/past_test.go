@@ -36,8 +36,8 @@ route: {rows: [{when: {field: status, is: done}, tell: [{to: "square/#a", messag
 	plan, _, problems := sheet.Compile([]byte("dorfbote: 1\nname: T\nwatch: {source: lab/samples}\n"+rest), sheet.Known{Workspace: value.DefaultWorkspace()})
 	require.NotNil(t, plan, "%v", problems)
 	at := time.Date(2026, 11, 20, 6, 0, 0, 0, time.UTC)
-	one := func(id string, min int, status, before string) *arrival.Arrival {
-		a := &arrival.Arrival{ID: id, Source: "lab/samples", Type: arrival.Updated, Subject: "S-1", Time: at.Add(time.Duration(min) * time.Minute), Record: map[string]any{"id": "S-1", "status": status}}
+	one := func(id string, minute int, status, before string) *arrival.Arrival {
+		a := &arrival.Arrival{ID: id, Source: "lab/samples", Type: arrival.Updated, Subject: "S-1", Time: at.Add(time.Duration(minute) * time.Minute), Record: map[string]any{"id": "S-1", "status": status}}
 		if before != "" {
 			a.Before = map[string]any{"status": before}
 		}
