@@ -181,13 +181,19 @@ func TestWhatViewersDoNotRead(t *testing.T) {
 	assert.Equal(t, http.StatusForbidden, status)
 }
 
-// A viewer ends nobody else's claim, and their own at any time.
-func TestEndingAClaim(t *testing.T) {
-	c := start(t)
+// withAlert is a house in which an alert was told, and where it is claimed.
+func withAlert(t *testing.T) (c *client, claim string) {
+	t.Helper()
+	c = start(t)
 	c.signIn()
 	flow := c.ok("POST", "/api/workflows", sheetBody(text))["id"]
 	require.NoError(t, c.st.DB.Exec("INSERT INTO verdicts (arrival, workflow, version, verdict, at) VALUES (1, ?, 1, 'told', now())", flow).Error)
-	at := fmt.Sprintf("/api/runs/1/%v/claim", flow)
+	return c, fmt.Sprintf("/api/runs/1/%v/claim", flow)
+}
+
+// A viewer ends nobody else's claim, and their own at any time.
+func TestEndingAClaim(t *testing.T) {
+	c, at := withAlert(t)
 	vera, vic := c.as("vera", "viewer"), c.as("vic", "viewer")
 	vera.ok("POST", at, "")
 	status, out := vic.call("DELETE", at, "")
@@ -200,11 +206,7 @@ func TestEndingAClaim(t *testing.T) {
 
 // Two who are called the same are told apart by their addresses wherever it is said who did something.
 func TestNamesakesAreToldApart(t *testing.T) {
-	c := start(t)
-	c.signIn()
-	flow := c.ok("POST", "/api/workflows", sheetBody(text))["id"]
-	require.NoError(t, c.st.DB.Exec("INSERT INTO verdicts (arrival, workflow, version, verdict, at) VALUES (1, ?, 1, 'told', now())", flow).Error)
-	at := fmt.Sprintf("/api/runs/1/%v/claim", flow)
+	c, at := withAlert(t)
 	claimedBy := func(who *client) (by string) {
 		who.ok("POST", at, "")
 		require.NoError(t, c.st.DB.Raw("SELECT claimed_by FROM alerts").Scan(&by).Error)

@@ -1,7 +1,6 @@
 package patterns
 
 import (
-	"encoding/json"
 	"fmt"
 	"maps"
 	"testing"
@@ -110,31 +109,12 @@ func (outside) Elapsed() time.Duration { return 0 }
 
 // Each pattern lives through a month as it is offered: it tells somebody, nothing of it fails, and what follows can be done.
 func TestEveryPatternLives(t *testing.T) {
-	all, err := All()
-	require.NoError(t, err)
-	kinds := demoKinds{}
-	list, err := world.Kinds()
-	require.NoError(t, err)
-	for _, k := range list {
-		kinds[k.Source()] = k
-	}
+	all, kinds := offered(t)
 	arrivals := month(t)
 	for _, p := range all {
 		t.Run(p.Name, func(t *testing.T) {
-			blanks := map[string]string{}
-			for _, b := range p.Blanks {
-				blanks[b.Name] = b.Default
-			}
-			filled, err := p.Fill(blanks, kinds)
-			require.NoError(t, err)
-			raw, err := json.Marshal(filled)
-			require.NoError(t, err)
-			plan, _, problems := sheet.Compile(raw, sheet.Known{Workspace: value.DefaultWorkspace(), Schema: func(s string) *value.Schema {
-				if k, ok := kinds[s]; ok {
-					return k.Fields
-				}
-				return nil
-			}})
+			text, _ := kinds.filled(t, p)
+			plan, _, problems := sheet.Compile(text, kinds.known())
 			require.NotNil(t, plan, "%v", problems)
 			posts, steps, asked := 0, 0, 0
 			m := rehearse.NewMachine(plan, nil, func(l rehearse.Line) error {

@@ -14,6 +14,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"dorfbote/internal/core/message"
+	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/alerts"
 	"dorfbote/internal/engine/decider"
 	"dorfbote/internal/engine/links"
@@ -93,7 +94,7 @@ func (pg *Pages) pageOfButtons(r *http.Request, p *alerts.Pressable, open bool) 
 		return out
 	}
 	if p.Over != "" {
-		out.Said = strings.ToUpper(p.Over[:1]) + p.Over[1:] + ". Nothing more can be done here."
+		out.Said = value.Capital(p.Over) + ". Nothing more can be done here."
 		return out
 	}
 	for i, b := range p.Doc.Buttons {
@@ -203,7 +204,7 @@ func (pg *Pages) notPressed(w http.ResponseWriter, r *http.Request, p actPage, e
 		pg.actPage(w, http.StatusServiceUnavailable, p)
 		return
 	}
-	p.Said = strings.ToUpper(why.Words[:1]) + why.Words[1:]
+	p.Said = value.Capital(why.Words)
 	if !strings.HasSuffix(p.Said, ".") {
 		p.Said += "."
 	}

@@ -8,7 +8,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"unicode"
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/value"
@@ -61,7 +60,7 @@ func signsIn(body any, header string, rows int) signs {
 		case []any, nil:
 		default:
 			if len(path) > 0 {
-				s.list = append(s.list, sign{path, bareName(path[len(path)-1]), x})
+				s.list = append(s.list, sign{path, value.BareName(path[len(path)-1]), x})
 			}
 		}
 	}
@@ -70,15 +69,6 @@ func signsIn(body any, header string, rows int) signs {
 		s.list = append(s.list, sign{nil, "total", header})
 	}
 	return s
-}
-
-func bareName(s string) string {
-	return strings.Map(func(r rune) rune {
-		if unicode.IsLetter(r) || unicode.IsDigit(r) {
-			return unicode.ToLower(r)
-		}
-		return -1
-	}, s)
 }
 
 // number gives the first of some signs that is a whole number.
@@ -183,7 +173,7 @@ func (s signs) ways(at *url.URL) []way {
 	for _, one := range s.list {
 		name := one.name
 		if n := len(one.path); name == "href" && n > 1 {
-			name = bareName(one.path[n-2])
+			name = value.BareName(one.path[n-2])
 		}
 		if text, ok := one.value.(string); ok && slices.Contains(addresses, name) && isAddress(text) {
 			out = append(out, way{How: byAddress, Field: one.path})
@@ -201,7 +191,7 @@ func (s signs) ways(at *url.URL) []way {
 	page, key, _, _ := s.paged()
 	named := func(names ...string) (string, int, bool) {
 		for name, vs := range at.Query() {
-			if slices.Contains(names, bareName(name)) && len(vs) > 0 {
+			if slices.Contains(names, value.BareName(name)) && len(vs) > 0 {
 				if n, err := strconv.Atoi(vs[0]); err == nil {
 					return name, n, true
 				}
@@ -254,7 +244,7 @@ func paramsOf(key string) []string {
 		}
 	}
 	out := []string{rest}
-	switch bareName(key) {
+	switch value.BareName(key) {
 	case "next":
 		out = append(out, "cursor", "page", "page_token", "offset")
 	case "endcursor":
@@ -282,7 +272,7 @@ func (w *way) to(now *url.URL, p *page, s signs, read, pagesRead int, number *in
 			}
 			return u
 		}
-		if _, more, known := s.more(read, pagesRead); known && !more && !strings.HasPrefix(bareName(w.Field[len(w.Field)-1]), "next") {
+		if _, more, known := s.more(read, pagesRead); known && !more && !strings.HasPrefix(value.BareName(w.Field[len(w.Field)-1]), "next") {
 			return nil // a cursor may stand for where this page ends, also on the last
 		}
 		return with(now, w.Param, text)

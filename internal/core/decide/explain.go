@@ -149,7 +149,7 @@ func Explain(p *sheet.Plan, sc *formula.Scope, suppose map[string]Answered) Proo
 		out.Follow = append(out.Follow, followProof(p, &p.Follow[i], p.Terms, sc, holds, out.Outcome))
 	}
 	for name, m := range p.Messages {
-		doc, err := m.Fill(sc)
+		doc, err := asTold(p, m, sc)
 		mp := MessageProof{Doc: doc}
 		switch {
 		case errors.Is(err, message.ErrSkip):
@@ -165,6 +165,27 @@ func Explain(p *sheet.Plan, sc *formula.Scope, suppose map[string]Answered) Proo
 		out.Messages[name] = mp
 	}
 	return out
+}
+
+// asTold fills a message in as it would be told: one that is told for each of a list, for the first of it.
+func asTold(p *sheet.Plan, m *message.Message, sc *formula.Scope) (*message.Document, error) {
+	var each *formula.Formula
+	p.EachTell(func(t *sheet.PlanTell) {
+		if t.Each != nil && each == nil && (t.Message == m || t.Reply == m) {
+			each = t.Each
+		}
+	})
+	if each == nil || !m.UsesIt() {
+		return m.Fill(sc)
+	}
+	list, err := each.List(sc)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, message.ErrSkip
+	}
+	return m.Fill(p.Terms.With(sc, list[0]))
 }
 
 func holds(l *cond.Line) bool { return l == nil || l.Result == cond.True.String() }
@@ -198,7 +219,7 @@ func Trial(p *sheet.Plan, sc *formula.Scope, name string) ([]Post, error) {
 	if len(sc.Gathered) < len(p.Gather) {
 		_, _ = gather(p, sc) // what it lacks is empty in the message
 	}
-	doc, err := m.Fill(sc)
+	doc, err := asTold(p, m, sc)
 	if errors.Is(err, message.ErrSkip) {
 		return nil, errors.New("its list is empty, so there is nothing to send")
 	}

@@ -109,7 +109,7 @@ func (f Followed) After(first []Post) []Post {
 	return slices.Concat(first, posts)
 }
 
-// Following is what posts follow: their record as it is now.
+// following makes the posts that follow one record anew, after something has come of it.
 type following struct {
 	p       *sheet.Plan
 	mem     Memory // nil where the workflow has no pace

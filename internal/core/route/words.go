@@ -43,14 +43,14 @@ func (f *Finding) words(names []string, every bool, ws value.Workspace) string {
 				verb = "together take"
 			}
 			by := list(f.By, names)
-			said = fmt.Sprintf("%s is never taken: %s %s everything it would.", upper(names[f.Row]), by, verb)
+			said = fmt.Sprintf("%s is never taken: %s %s everything it would.", value.Capital(names[f.Row]), by, verb)
 		default:
-			return upper(names[f.Row]) + " is never taken: nothing that comes this far can hold there."
+			return value.Capital(names[f.Row]) + " is never taken: nothing that comes this far can hold there."
 		}
 	case Overlap:
-		said = fmt.Sprintf("%s also holds for some of what %s takes, which goes first.", upper(names[f.Row]), names[f.By[0]])
+		said = fmt.Sprintf("%s also holds for some of what %s takes, which goes first.", value.Capital(names[f.Row]), names[f.By[0]])
 		if every {
-			said = fmt.Sprintf("%s and %s can both hold, and then both tell.", upper(names[f.By[0]]), names[f.Row])
+			said = fmt.Sprintf("%s and %s can both hold, and then both tell.", value.Capital(names[f.By[0]]), names[f.Row])
 		}
 	case Gap:
 		said = "Something can come in that no row takes, and nobody is told: there is no otherwise."
@@ -64,8 +64,6 @@ func (f *Finding) words(names []string, every bool, ws value.Workspace) string {
 	}
 	return said
 }
-
-func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 func list(rows []int, names []string) string {
 	parts := make([]string, len(rows))

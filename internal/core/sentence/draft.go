@@ -325,12 +325,12 @@ func (r *reader) name() string {
 		for _, c := range list {
 			for _, op := range []string{"became", "is"} {
 				if text, ok := c[op].(string); ok && text != "" {
-					return strings.ToUpper(text[:1]) + text[1:] + " " + kind
+					return value.Capital(text) + " " + kind
 				}
 			}
 		}
 	}
-	return strings.ToUpper(kind[:1]) + kind[1:]
+	return value.Capital(kind)
 }
 
 // message says the record's key and what it is, with its most telling fields as facts.

@@ -93,7 +93,7 @@ func (s sayer) told(sheet map[string]any) (out []string) {
 		if len(out) > 0 {
 			who = "Of all the others, " + who
 		}
-		out = append(out, strings.ToUpper(who[:1])+who[1:])
+		out = append(out, value.Capital(who))
 	}
 	for _, e := range listOf(sheet["follow"]) {
 		step := e.(map[string]any)

@@ -149,11 +149,6 @@ var (
 	secretNames = []string{"token", "secret", "password", "apikey", "accesstoken", "authtoken", "accesskey", "signature", "privatekey"}
 )
 
-// bareKey is a key without its case and what joins its words.
-func bareKey(s string) string {
-	return strings.NewReplacer("_", "", "-", "", " ", "").Replace(value.Fold(s))
-}
-
 // factsIn tells how the elements of a list are facts, by what they are and what the list is called.
 func factsIn(list []any, key string) facts {
 	if len(list) == 0 {
@@ -240,7 +235,7 @@ func isAddress(s string) bool {
 }
 
 func (e *example) guess(text, path string, in around) Role {
-	name, bare := value.Fold(in.key), bareKey(in.key)
+	name, bare := value.Fold(in.key), value.BareName(in.key)
 	speaks := slices.Contains(textNames, name)
 	switch {
 	case slices.Contains(secretNames, bare) && !in.list:
@@ -257,7 +252,7 @@ func (e *example) guess(text, path string, in around) Role {
 		return e.once(Link)
 	case in.head && speaks:
 		return e.once(Title)
-	case !isAddress(text) && (slices.Contains(senderNames, bare) || slices.Contains(senderNames, bareKey(in.of)) && slices.Contains(senderOwn, name)):
+	case !isAddress(text) && (slices.Contains(senderNames, bare) || slices.Contains(senderNames, value.BareName(in.of)) && slices.Contains(senderOwn, name)):
 		return e.once(Sender)
 	case slices.Contains(titleNames, name):
 		return e.once(Title)
@@ -314,7 +309,7 @@ func (e *example) faces() {
 			if _, picked := e.chosen[l.Path]; picked || l.Is != AsItIs || parent(l.Path) != parent(who.Path) || !isAddress(l.Text) {
 				continue
 			}
-			if isFace(bareKey(l.Path[len(parent(l.Path)):])) {
+			if isFace(value.BareName(l.Path[len(parent(l.Path)):])) {
 				l.Is = e.once(Face)
 			}
 		}

@@ -2,6 +2,7 @@ package value
 
 import (
 	"strings"
+	"unicode"
 	"unicode/utf8"
 
 	"golang.org/x/text/cases"
@@ -86,4 +87,23 @@ func editDistance(a, b string) int {
 		two, one = one, row
 	}
 	return one[len(y)]
+}
+
+// Capital begins a text with a capital letter.
+func Capital(s string) string {
+	r, n := utf8.DecodeRuneInString(s)
+	if n == 0 {
+		return s
+	}
+	return string(unicode.ToUpper(r)) + s[n:]
+}
+
+// BareName is a name without its case, and without what joins its words: next_page and nextPage are nextpage.
+func BareName(s string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) {
+			return unicode.ToLower(r)
+		}
+		return -1
+	}, s)
 }

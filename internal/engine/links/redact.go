@@ -3,10 +3,12 @@ package links
 import (
 	"regexp"
 	"strings"
+
+	"dorfbote/internal/connect"
 )
 
 // Cut stands where a signed part was.
-const Cut = "▒▒▒"
+const Cut = connect.Cut
 
 // signed finds the signed parts of addresses in whatever they stand in: text, JSON, form fields, and mails, whose lines are broken
 // anywhere (RFC 2045, 6.7), also where such a mail is itself written as JSON.

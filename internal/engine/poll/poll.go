@@ -6,12 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
-	"strings"
 	"time"
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/core/fault"
+	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/sources"
 	"dorfbote/internal/notify"
 	"dorfbote/internal/store"
@@ -194,7 +194,7 @@ func (q *Polls) polled(ctx context.Context, p *store.Poll, k *store.Source, c *s
 		}
 		p.Begun = true
 		if polled.Said != "" {
-			q.Notice(ctx, store.Notice{What: "is read only in part", Words: capital(polled.Said) + ".", Go: "/connections/" + c.ID, About: p.Source, Owner: c.Owner})
+			q.Notice(ctx, store.Notice{What: "is read only in part", Words: value.Capital(polled.Said) + ".", Go: "/connections/" + c.ID, About: p.Source, Owner: c.Owner})
 		} else if !same {
 			q.Done(ctx, p.Source, "is read only in part")
 		}
@@ -290,6 +290,3 @@ func (q *Polls) Sample(ctx context.Context, conn connect.Conn, src connect.Sourc
 	}
 	return list, false, polled.Said, err
 }
-
-// capital begins a sentence.
-func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
