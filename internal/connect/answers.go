@@ -35,7 +35,7 @@ func NoAnswer(err error) string {
 		return "it does not speak TLS there"
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return "nothing listens there (the connection was refused)"
-	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
+	case errors.Is(err, net.ErrClosed), errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
 		return "the connection was broken off"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
 		return "there is no way to it from this server"

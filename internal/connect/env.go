@@ -189,7 +189,7 @@ func noAnswer(tried, host string, err error) error {
 	case errors.As(err, &cert):
 		said, do = NoAnswer(err), "have a valid certificate installed there"
 	}
-	return &fault.Fault{Tried: tried, Said: said, Do: do}
+	return &fault.Fault{Tried: tried, Said: said, Do: do, Err: err}
 }
 
 // bounded ends with an error rather than short, where an answer is larger than is read.

@@ -44,6 +44,8 @@ type Sends struct {
 	Hands func(settings map[string]string) bool
 	// Form is how its places are written. Where it is [place.Listed], [Conn.Browse] lists those there are.
 	Form place.Form
+	// Rooms gives, of [place.Room], the server of the rooms, at which a bare name is a room; nil where there is none.
+	Rooms func(settings map[string]string) string
 }
 
 // Listed tells whether the places there are can be listed; otherwise any of its form may be written.
@@ -64,7 +66,11 @@ func (k *Kind) Rule(settings map[string]string, places []string) place.Rule {
 	for i, c := range able {
 		can[i] = string(c)
 	}
-	return place.Rule{Kind: k.Name, Form: k.Sends.Form, Places: places, Can: can}
+	rule := place.Rule{Kind: k.Name, Form: k.Sends.Form, Places: places, Can: can}
+	if k.Sends.Rooms != nil {
+		rule.Rooms = k.Sends.Rooms(settings)
+	}
+	return rule
 }
 
 // Sender is an open connection that posts can be sent over. One that [CanEdit] is an [Editor], too, one that [CanReply] a

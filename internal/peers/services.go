@@ -140,6 +140,7 @@ base_dir = %[1]s/run
 state_dir = %[1]s/state
 log_path = %[1]s/log
 protocols = imap lmtp
+mail_max_userip_connections = 100
 listen = 127.0.0.1
 ssl = yes
 ssl_cert = <%[2]s

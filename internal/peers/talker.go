@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"net"
+	"sync"
 	"testing"
 	"time"
 
@@ -30,6 +31,9 @@ type Said struct {
 	Reply struct {
 		ID string `xml:"id,attr"`
 	} `xml:"urn:xmpp:reply:0 reply"`
+	Retract struct {
+		ID string `xml:"id,attr"`
+	} `xml:"urn:xmpp:message-retract:1 retract"`
 	Picture struct {
 		URL string `xml:"url"`
 	} `xml:"jabber:x:oob x"`
@@ -48,6 +52,19 @@ type Talker struct {
 	Heard   chan Said
 	session *xmppim.Session
 	room    jid.JID
+
+	mu    sync.Mutex
+	there map[string]bool // who is in the room
+}
+
+// Until waits until somebody is in the room, or is not.
+func (p *Talker) Until(t testing.TB, nick string, there bool) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		return p.there[nick] == there
+	}, 15*time.Second, 5*time.Millisecond, "%s in the room: %v", nick, there)
 }
 
 // Jonas enters a room, which is made where there is none.
@@ -62,10 +79,19 @@ func (c *Chat) Jonas(t testing.TB, room string) *Talker {
 	s, err := xmppim.NewClientSession(ctx, jid.MustParse("jonas@"+c.Domain), conn, xmppim.StartTLS(trusts), xmppim.SASL("", "jonas-1", sasl.ScramSha1), xmppim.BindResource())
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = s.Close(); _ = conn.Close() })
-	p := &Talker{Heard: make(chan Said, 200), session: s, room: jid.MustParse(room)}
+	p := &Talker{Heard: make(chan Said, 200), session: s, room: jid.MustParse(room), there: map[string]bool{}}
 	joined := make(chan struct{}, 200)
 	go func() {
 		_ = s.Serve(xmppim.HandlerFunc(func(r xmlstream.TokenReadEncoder, start *xml.StartElement) error {
+			if start.Name.Local == "presence" {
+				seen, err := stanza.NewPresence(*start)
+				if err == nil {
+					p.mu.Lock()
+					p.there[seen.From.Resourcepart()] = seen.Type == stanza.AvailablePresence
+					p.mu.Unlock()
+				}
+				return nil
+			}
 			if start.Name.Local != "message" {
 				return nil
 			}

@@ -37,6 +37,25 @@ func TestEveryKindThatSends(t *testing.T) {
 	}
 }
 
+// Whatever the other side does in whatever phase of a conversation: hang, cut it off, break it off, trickle, or not end it.
+func TestUnderFire(t *testing.T) {
+	if testing.Short() {
+		t.Skip("what hangs takes its time")
+	}
+	waits := map[string]func(*testing.T){} // all at once: most of it is waiting
+	for _, s := range Sendings() {
+		if !s.Local {
+			waits["sending "+s.Kind] = SendingUnderFire(t, s)
+		}
+	}
+	for _, r := range Readings(t) {
+		waits["reading "+r.Name] = ReadingUnderFire(t, r)
+	}
+	for name, wait := range waits {
+		t.Run(name, wait)
+	}
+}
+
 // What a kind says of itself is so: its forms can be filled in, and what it opens can do what it claims.
 func TestEveryKindDescribesItselfTruly(t *testing.T) {
 	types := []string{"text", "address", "secret", "choice", "number", "yes/no", "long", "questions", "addresses", "shape", "marks"}

@@ -28,7 +28,7 @@ func (m *mailbox) Reports(ctx context.Context, raw json.RawMessage, each func(co
 	}
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
-	c, err := m.dial(ctx, nil)
+	c, err := m.dial(ctx, silence, nil)
 	if err != nil {
 		return raw, err
 	}

@@ -153,7 +153,7 @@ func (m *mailbox) Held(ctx context.Context, src connect.SourceConfig, ref string
 		}
 		path = append(path, k)
 	}
-	c, err := m.dial(ctx, nil)
+	c, err := m.dial(ctx, silence, nil)
 	if err != nil {
 		return nil, "", err
 	}

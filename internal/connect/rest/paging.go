@@ -3,6 +3,7 @@ package rest
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/url"
 	"slices"
@@ -337,6 +338,9 @@ func (r *reading) try(ctx context.Context, w way, first *page, at *url.URL, s si
 		p, err := r.api.get(ctx, to.String(), nil)
 		if ctx.Err() != nil {
 			return nil, false, ctx.Err()
+		}
+		if _, none := errors.AsType[*url.Error](err); none {
+			return nil, false, err // nobody answered, which says nothing of the parameter
 		}
 		if err != nil { // it does not take the parameter
 			return nil, false, nil //nolint:nilerr // that it does is what is tried

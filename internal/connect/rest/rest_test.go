@@ -193,6 +193,43 @@ func TestValidatorsCredentialsAndPatience(t *testing.T) {
 	require.NoError(t, err)
 }
 
+// Where there is nothing at an API's own address, credentials are not known to be right: a 404 says nothing of them, and "worked" would be
+// believed.
+func TestCredentialsThatCouldNotBeTried(t *testing.T) {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.URL.Path == "/":
+			http.NotFound(w, r)
+		case r.Header.Get("Authorization") != "Bearer right":
+			w.WriteHeader(http.StatusUnauthorized)
+		default:
+			_, _ = w.Write([]byte(`[{"id":1}]`))
+		}
+	}))
+	defer server.Close()
+	prove := func(path string, settings map[string]string) connect.ProofStep {
+		t.Helper()
+		settings["address"] = server.URL + path
+		conn, err := rest.Kind().Open(connect.Config{Settings: settings, Env: testdb.Loopback(t, value.DefaultWorkspace())})
+		require.NoError(t, err)
+		defer conn.Close()
+		steps := conn.Prove(t.Context())
+		require.Len(t, steps, 1)
+		return steps[0]
+	}
+	for _, token := range []string{"right", "wrong"} {
+		s := prove("/", map[string]string{"auth": "bearer token", "token": token})
+		assert.Equal(t, []bool{false, true}, []bool{s.OK, s.Open}, token)
+		assert.Contains(t, s.Do, "give the path")
+	}
+	s := prove("/orders", map[string]string{"auth": "bearer token", "token": "wrong"})
+	assert.Equal(t, []bool{false, false}, []bool{s.OK, s.Open})
+	s = prove("/orders", map[string]string{"auth": "bearer token", "token": "right"})
+	assert.True(t, s.OK, "%+v", s)
+	s = prove("/", map[string]string{})
+	assert.True(t, s.OK, "there is nothing that could be wrong: %+v", s)
+}
+
 // Only the newest changes are asked for, by the newest moment seen.
 func TestSince(t *testing.T) {
 	var asked []string

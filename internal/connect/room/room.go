@@ -19,7 +19,7 @@ const (
 // Kind describes chat rooms.
 func Kind() *connect.Kind {
 	return &connect.Kind{
-		Sends: &connect.Sends{Can: []connect.Ability{connect.CanEdit, connect.CanReply, connect.CanPicture, connect.CanMention}, Dialect: dialects.Plain, Form: place.Room},
+		Sends: &connect.Sends{Can: []connect.Ability{connect.CanEdit, connect.CanReply, connect.CanPicture, connect.CanMention}, Dialect: dialects.Plain, Form: place.Room, Rooms: roomsOf},
 		Mute: func(settings map[string]string) string {
 			if settings["chat"] != xmpp {
 				return "posts to the square go over a chat connection; this one only reads"

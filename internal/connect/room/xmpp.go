@@ -12,8 +12,10 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"golang.org/x/sync/singleflight"
 	"mellium.im/sasl"
 	"mellium.im/xmlstream"
 	xmppim "mellium.im/xmpp"
@@ -32,8 +34,10 @@ type xmppRooms struct {
 	config connect.Config
 	user   jid.JID
 
+	opening singleflight.Group // the session that is being opened to send over
 	mu      sync.Mutex
 	speaker *speaker // to send over; nil until something is sent
+	closed  int      // how often this was closed
 }
 
 func newXMPP(c connect.Config) (connect.Conn, error) {
@@ -70,10 +74,15 @@ func (x *xmppRooms) session(ctx context.Context) (*xmppim.Session, error) {
 	} else {
 		features[0] = insecure(xmppim.SASL("", x.config.Settings["password"], sasl.ScramSha256, sasl.ScramSha1))
 	}
+	// What negotiates reads without a deadline: when ctx ends, so does the connection.
+	stop := context.AfterFunc(ctx, func() { _ = conn.Close() })
 	s, err := xmppim.NewClientSession(ctx, x.user, conn, features...)
+	if !stop() {
+		return nil, &fault.Fault{Tried: "signing in as " + x.user.String(), Said: "the server does not answer"}
+	}
 	if err != nil {
 		conn.Close()
-		return nil, &fault.Fault{Tried: "signing in as " + x.user.String(), Said: err.Error(), Do: "check the account and the password", Who: "whoever runs the chat server"}
+		return nil, &fault.Fault{Tried: "signing in as " + x.user.String(), Said: connect.NoAnswer(err), Do: "check the account and the password", Who: "whoever runs the chat server"}
 	}
 	return s, nil
 }
@@ -89,7 +98,20 @@ func end(s *xmppim.Session) {
 	_ = s.Conn().Close()
 }
 
-func (x *xmppRooms) rooms() string { return x.config.Get("rooms", "conference."+x.user.Domainpart()) }
+func (x *xmppRooms) rooms() string { return roomsOf(x.config.Settings) }
+
+// roomsOf is the server of the rooms: as it is set, or as it usually is called.
+func roomsOf(settings map[string]string) string {
+	if at := settings["rooms"]; at != "" {
+		return at
+	}
+	_, domain, _ := strings.Cut(settings["user"], "@")
+	domain, _, _ = strings.Cut(domain, "/")
+	if domain == "" {
+		return ""
+	}
+	return "conference." + domain
+}
 
 // Prove signs in and lists the rooms.
 func (x *xmppRooms) Prove(ctx context.Context) []connect.ProofStep {
@@ -221,6 +243,22 @@ func (x *xmppRooms) Listen(ctx context.Context, src connect.SourceConfig, raw js
 	stop := context.AfterFunc(ctx, func() { end(s) })
 	defer stop()
 	defer end(s)
+	var silent atomic.Bool
+	alive, done := context.WithCancel(ctx)
+	defer done()
+	go func() {
+		for alive.Err() == nil {
+			select {
+			case <-alive.Done():
+			case <-time.After(askedEvery):
+				if !answers(alive, s) && alive.Err() == nil {
+					silent.Store(true)
+					end(s)
+					return
+				}
+			}
+		}
+	}()
 	name := src.Settings["room"]
 	if !strings.Contains(name, "@") {
 		name = strings.TrimPrefix(name, "#") + "@" + x.rooms()
@@ -277,6 +315,8 @@ func (x *xmppRooms) Listen(ctx context.Context, src connect.SourceConfig, raw js
 		return refused
 	case ctx.Err() != nil:
 		return nil
+	case silent.Load():
+		return &fault.Fault{Tried: "listening in " + room.String(), Said: "the server does not answer any more"}
 	case err == nil:
 		return &fault.Fault{Tried: "listening in " + room.String(), Said: "the server ended the connection"}
 	}

@@ -6,16 +6,12 @@ import (
 	"encoding/hex"
 	"encoding/xml"
 	"errors"
-	"io"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"mellium.im/xmlstream"
-	xmppim "mellium.im/xmpp"
 	"mellium.im/xmpp/jid"
-	"mellium.im/xmpp/ping"
 	"mellium.im/xmpp/stanza"
 
 	"dorfbote/internal/connect"
@@ -26,123 +22,15 @@ import (
 // Nick is what Dorfbote is called in rooms.
 const Nick = "Dorfbote"
 
-// How long joining a room may take, and how long a room may take to show what was said in it.
+// How long each phase may take: signing in, joining a room, a room's showing what was said in it, and a sign of life. While nothing is
+// heard, the server is asked for one every so often.
 const (
-	joining = 10 * time.Second
-	showing = 15 * time.Second
+	signingIn  = 12 * time.Second
+	joining    = 8 * time.Second
+	showing    = 10 * time.Second
+	lifeWithin = 5 * time.Second
+	askedEvery = time.Minute
 )
-
-// speaker is a session that is kept to send over: rooms are joined once, and nothing of their history is read.
-type speaker struct {
-	session *xmppim.Session
-	ended   chan struct{}
-
-	mu     sync.Mutex
-	joined map[string]chan error      // by room, while it is being joined and after
-	waits  map[string]chan shownOrNot // by the id of what was said
-}
-
-// shownOrNot is what came of saying something: the id that the room gave it, or why it was refused.
-type shownOrNot struct {
-	id  string
-	err error
-}
-
-// speak gives the session that is kept, and opens one where there is none or it has ended.
-func (x *xmppRooms) speak(ctx context.Context) (*speaker, error) {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	if x.speaker != nil {
-		select {
-		case <-x.speaker.ended:
-		default:
-			return x.speaker, nil
-		}
-	}
-	s, err := x.session(ctx)
-	if err != nil {
-		return nil, err
-	}
-	sp := &speaker{session: s, ended: make(chan struct{}), joined: map[string]chan error{}, waits: map[string]chan shownOrNot{}}
-	go func() {
-		defer close(sp.ended)
-		_ = s.Serve(xmppim.HandlerFunc(sp.hear))
-	}()
-	if err := s.Send(ctx, stanza.Presence{}.Wrap(nil)); err != nil {
-		end(s)
-		return nil, err
-	}
-	x.speaker = sp
-	return sp, nil
-}
-
-// Close ends the session that is kept. What is sent after it opens another.
-func (x *xmppRooms) Close() error {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	if x.speaker != nil {
-		end(x.speaker.session)
-		x.speaker = nil
-	}
-	return nil
-}
-
-// hear takes what comes in: answers to joining, and what the rooms show of what was said.
-func (sp *speaker) hear(t xmlstream.TokenReadEncoder, start *xml.StartElement) error {
-	d := xml.NewTokenDecoder(xmlstream.MultiReader(xmlstream.Token(*start), t))
-	switch start.Name.Local {
-	case "presence":
-		var p struct {
-			stanza.Presence
-			Error stanza.Error `xml:"error"`
-			Muc   struct {
-				Status []struct {
-					Code int `xml:"code,attr"`
-				} `xml:"status"`
-			} `xml:"http://jabber.org/protocol/muc#user x"`
-		}
-		if err := d.Decode(&p); err != nil && !errors.Is(err, io.EOF) {
-			return nil
-		}
-		room := p.From.Bare().String()
-		if p.Type == stanza.ErrorPresence {
-			sp.entered(room, refusedBy(p.Error, &fault.Fault{Tried: "joining " + room, Do: "let the account into the room", Who: "the owner of the room"}))
-			return nil
-		}
-		for _, s := range p.Muc.Status {
-			switch s.Code {
-			case 201: // it was not there, and has been made by joining it
-				sp.entered(room, &refusal{Fault: &fault.Fault{Tried: "joining " + room, Said: "there is no such room", Do: "check the room's address"}})
-				return nil
-			case 110:
-				if p.Type != stanza.UnavailablePresence {
-					sp.entered(room, nil)
-				} else {
-					sp.left(room)
-				}
-			}
-		}
-	case "message":
-		var h heard
-		if err := d.Decode(&h); err != nil && !errors.Is(err, io.EOF) {
-			return nil
-		}
-		if h.Type == stanza.ErrorMessage {
-			sp.shown(h.ID, shownOrNot{err: refusedBy(h.Error, &fault.Fault{})})
-			return nil
-		}
-		if h.Type == stanza.GroupChatMessage && h.From.Resourcepart() == Nick {
-			given := ""
-			for _, s := range h.StanzaID {
-				if s.By == h.From.Bare().String() {
-					given = s.ID
-				}
-			}
-			sp.shown(h.ID, shownOrNot{id: given})
-		}
-	}
-	return nil
-}
 
 // refusal is what the server or a room will not take at any time.
 type refusal struct {
@@ -167,76 +55,6 @@ func refusedBy(e stanza.Error, f *fault.Fault) error {
 	}
 	own := f.Tried == "" && (e.Condition == stanza.BadRequest || e.Condition == stanza.NotAcceptable || e.Condition == stanza.PolicyViolation)
 	return &refusal{f, own}
-}
-
-func (sp *speaker) entered(room string, err error) {
-	sp.mu.Lock()
-	defer sp.mu.Unlock()
-	if ch := sp.joined[room]; ch != nil {
-		select {
-		case ch <- err:
-		default:
-		}
-		if err != nil {
-			delete(sp.joined, room)
-		}
-	}
-}
-
-// left has a room joined anew before something is said in it.
-func (sp *speaker) left(room string) {
-	sp.mu.Lock()
-	delete(sp.joined, room)
-	sp.mu.Unlock()
-}
-
-func (sp *speaker) shown(id string, s shownOrNot) {
-	sp.mu.Lock()
-	defer sp.mu.Unlock()
-	if ch := sp.waits[id]; ch != nil {
-		select {
-		case ch <- s:
-		default:
-		}
-	}
-}
-
-// enter joins a room, unless it has been joined.
-func (sp *speaker) enter(ctx context.Context, room jid.JID) error {
-	name := room.String()
-	sp.mu.Lock()
-	ch, there := sp.joined[name]
-	if !there {
-		ch = make(chan error, 1)
-		sp.joined[name] = ch
-	}
-	sp.mu.Unlock()
-	if !there {
-		to, err := room.WithResource(Nick)
-		if err != nil {
-			return err
-		}
-		none := xml.StartElement{Name: xml.Name{Local: "history"}, Attr: []xml.Attr{{Name: xml.Name{Local: "maxstanzas"}, Value: "0"}}}
-		p := stanza.Presence{To: to}
-		if err := sp.session.Send(ctx, p.Wrap(xmlstream.Wrap(xmlstream.Wrap(nil, none), xml.StartElement{Name: xml.Name{Space: "http://jabber.org/protocol/muc", Local: "x"}}))); err != nil {
-			sp.left(name)
-			return err
-		}
-	}
-	late := time.NewTimer(joining)
-	defer late.Stop()
-	select {
-	case err := <-ch:
-		ch <- err // for whoever comes next
-		return err
-	case <-sp.ended:
-		return errors.New("the server ended the connection")
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-late.C:
-		sp.left(name)
-		return &fault.Fault{Tried: "joining " + name, Said: "the room does not answer", Do: "check the room's address"}
-	}
 }
 
 // Send says a post in a room, or to a person.
@@ -358,7 +176,7 @@ func (x *xmppRooms) say(ctx context.Context, p connect.Post, more, thread xml.To
 		delete(sp.waits, m.ID)
 		sp.mu.Unlock()
 	}()
-	if err := sp.session.Send(ctx, m.Wrap(parts(p.Doc, more, thread, threadOf))); err != nil {
+	if err := sp.send(ctx, m.Wrap(parts(p.Doc, more, thread, threadOf))); err != nil {
 		return unsaid(out, err)
 	}
 	if m.Type == stanza.ChatMessage {
@@ -374,12 +192,13 @@ func (x *xmppRooms) say(ctx context.Context, p connect.Post, more, thread xml.To
 	case <-sp.ended:
 		return unsaid(out, errors.New("the server ended the connection before the room showed it"))
 	case <-ctx.Done():
+		sp.doubt()
 		return unsaid(out, errors.New("the room did not show it"))
 	}
 }
 
 // sendingTimeout bounds saying one post.
-const sendingTimeout = joining + showing
+const sendingTimeout = signingIn + joining + showing
 
 // parts are what a message is made of.
 func parts(d *dialects.Document, more, thread xml.TokenReader, threadOf []string) xml.TokenReader {
@@ -399,8 +218,9 @@ func parts(d *dialects.Document, more, thread xml.TokenReader, threadOf []string
 
 // toPerson asks the server for a sign of life: what it had to say of the message has come before that.
 func (sp *speaker) toPerson(ctx context.Context, out connect.Delivery, id string, heard chan shownOrNot) connect.Delivery {
-	if err := ping.Send(ctx, sp.session, sp.session.RemoteAddr().Domain()); err != nil && ctx.Err() != nil {
-		return unsaid(out, err)
+	if !answers(ctx, sp.session) {
+		_ = sp.session.Conn().Close()
+		return unsaid(out, errors.New("the server stopped answering"))
 	}
 	select {
 	case s := <-heard:

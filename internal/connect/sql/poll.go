@@ -98,17 +98,21 @@ func (d *database) table(name string) string {
 }
 
 func (d *database) read(ctx context.Context, query string, args []any, each func(map[string]any, time.Time) error, changed string) error {
+	// What was said once may be silence the next moment: each phase has its time.
+	ctx, goesOn, done := patience(ctx)
+	defer done()
 	conn, err := d.db.Conn(ctx)
 	if err != nil {
-		return err
+		return silent(ctx, err)
 	}
 	defer conn.Close()
 	if _, err := conn.ExecContext(ctx, d.dialect.readOnly); err != nil {
-		return err
+		return silent(ctx, err)
 	}
+	goesOn(answering)
 	rows, err := conn.QueryContext(ctx, query, args...)
 	if err != nil {
-		return err
+		return silent(ctx, err)
 	}
 	defer rows.Close()
 	cols, err := rows.ColumnTypes()
@@ -120,6 +124,7 @@ func (d *database) read(ctx context.Context, query string, args []any, each func
 		into[i] = &cells[i]
 	}
 	for rows.Next() {
+		goesOn(reading)
 		if err := rows.Scan(into...); err != nil {
 			return err
 		}
@@ -137,7 +142,32 @@ func (d *database) read(ctx context.Context, query string, args []any, each func
 			return err
 		}
 	}
-	return rows.Err()
+	return silent(ctx, rows.Err())
+}
+
+// How long each phase of reading may take: reaching the server and signing in, its looking for the rows, and from one row to the next,
+// which includes what is done with it.
+const (
+	reaching  = 15 * time.Second
+	answering = 40 * time.Second
+	reading   = 30 * time.Second
+)
+
+// patience gives a context that ends where the phase under way takes too long; goesOn begins the next one.
+func patience(ctx context.Context) (waiting context.Context, goesOn func(time.Duration), done func()) {
+	waiting, cancel := context.WithCancelCause(ctx)
+	over := time.AfterFunc(reaching, func() {
+		cancel(&fault.Fault{Said: "the database isn't answering", Do: "check its address and its load; the column that says what has changed needs an index"})
+	})
+	return waiting, func(d time.Duration) { over.Reset(d) }, func() { over.Stop(); cancel(nil) }
+}
+
+// silent gives an error in the words of the phase that took too long, where that is what ended it.
+func silent(ctx context.Context, err error) error {
+	if f, ok := fault.Of(context.Cause(ctx)); ok && err != nil {
+		return f
+	}
+	return err
 }
 
 // plainValue turns a database's value into plain data. Numbers keep their digits.

@@ -192,6 +192,9 @@ func (d *database) Prove(ctx context.Context) []connect.ProofStep {
 func (d *database) plain(tried string, err error) error {
 	var t *fault.Fault
 	if errors.As(err, &t) {
+		if t.Tried == "" {
+			t.Tried = tried
+		}
 		return t
 	}
 	out := &fault.Fault{Tried: tried, Said: connect.NoAnswer(err)}

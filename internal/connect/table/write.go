@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"encoding/csv"
+	"errors"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
@@ -195,4 +197,36 @@ func replaceBy(root *os.Root, file string, write func(io.Writer) error) error {
 		return err
 	}
 	return root.Rename(tmp, file)
+}
+
+// Make makes an empty table with these columns in a connection's folder, as a .csv called name, or name-2 and so on where there is one
+// already. It gives the file that it made.
+func Make(c connect.Config, name string, columns []string) (file string, err error) {
+	root, err := (&tables{c}).folder()
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = root.Close() }()
+	var head bytes.Buffer
+	w := csv.NewWriter(&head)
+	w.UseCRLF = true
+	if err := w.Write(columns); err != nil {
+		return "", err
+	}
+	w.Flush()
+	for n := 1; n < 100; n++ {
+		if file = name + ".csv"; n > 1 {
+			file = fmt.Sprintf("%s-%d.csv", name, n)
+		}
+		f, err := root.OpenFile(file, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+		if errors.Is(err, os.ErrExist) {
+			continue
+		}
+		if err != nil {
+			return "", &fault.Fault{Tried: "making " + file, Said: plainError(err), Do: "let this server write to the folder", Who: "whoever runs this server"}
+		}
+		_, err = f.Write(head.Bytes())
+		return file, errors.Join(err, f.Close())
+	}
+	return "", &fault.Fault{Tried: "making " + name + ".csv", Said: "there are too many files of this name", Do: "remove some of them"}
 }
