@@ -166,6 +166,10 @@ func TestAQuestionIsDecidedOnce(t *testing.T) {
 	require.Len(t, asks, 2)
 	first := asks[1]
 	assert.Equal(t, "may A?", first.Title)
+	var sent string
+	require.NoError(t, w.Store.DB.Raw("SELECT a.sent FROM attempts a JOIN posts p ON p.id = a.post WHERE p.arrival = ? ORDER BY a.id LIMIT 1", first.Arrival).Scan(&sent).Error)
+	assert.Contains(t, sent, "Answer by "+first.EndsAt.In(w.Workspace.Location()).Format("Mon 2 Jan 2006, "))
+	assert.Contains(t, sent, `After that, \"No\" counts`, "it says by itself until when an answer counts, and what happens then")
 	_, err = w.Alerts.AnswerAsk(ctx, first.ID, "square/#other", "Jonas", "no", " ")
 	require.ErrorContains(t, err, "needs a comment")
 	var won sync.Map

@@ -213,6 +213,35 @@ func TestPollersShareTheWork(t *testing.T) {
 	eventually(t, "asked again by itself", func() bool { return len(w.told(t, "shop/orders")) == 2 })
 }
 
+// Sources that hang, of as many connections, hold up no other, and neither do many of one connection.
+func TestHungSourcesHoldUpNone(t *testing.T) {
+	l := &listing{}
+	server := httptest.NewServer(l)
+	defer server.Close()
+	w := start(t, true)
+	address, callers := hung(t)
+	const many, share = 60, 4
+	for n := range many {
+		id := fmt.Sprintf("hung%d", n)
+		w.polled(t, "rest", id+"/things", "id", map[string]string{"address": "http://" + address}, nil, poll.Begin{How: "everything"})
+	}
+	for n := range 40 {
+		name := fmt.Sprintf("hung0/more%d", n)
+		require.NoError(t, w.Store.DB.Create(&store.Source{Name: name, Connection: "hung0", Title: name, KeyField: "id"}).Error)
+		require.NoError(t, w.Store.DB.Create(&store.Poll{Source: name, Connection: "hung0", Start: "everything", Every: 1, Quickest: 1, Slowest: 60, DueAt: time.Now().Add(time.Hour)}).Error)
+	}
+	require.NoError(t, w.Store.DB.Exec("UPDATE polls SET due_at = now() - interval '1 hour'").Error)
+	l.set(record("a", 1))
+	w.polled(t, "rest", "shop/orders", "id", map[string]string{"address": server.URL}, nil, poll.Begin{How: "everything"})
+	eventually(t, "some hang", func() bool { return callers() >= 6 })
+	require.NoError(t, w.Polls.CheckNow(context.Background(), "shop/orders"))
+	require.Eventually(t, func() bool { return callers() >= many+share-1 }, 60*time.Second, 20*time.Millisecond, "all of them hang")
+	require.NoError(t, w.Polls.CheckNow(context.Background(), "shop/orders"))
+	eventually(t, "the healthy one is asked while they do", func() bool { return len(w.told(t, "shop/orders")) == 1 })
+	l.set(record("a", 1), record("b", 1))
+	eventually(t, "and again", func() bool { return len(w.told(t, "shop/orders")) == 2 })
+}
+
 // What appears because more of a source is read, or because its records are called otherwise, is nothing new, and what was called as before is
 // not gone; what comes after that is told. Where only a part can be read, Today says so until all is.
 func TestWhatIsReadAnew(t *testing.T) {

@@ -131,6 +131,16 @@ func OpenAsk(ctx context.Context, tx *sql.Tx, id int64) (*Ask, error) {
 	return a, err
 }
 
+// AskEnds gives the end of the time for an answer to a question; nil where it waits to be put, or is not kept any more.
+func (s *Store) AskEnds(ctx context.Context, workflow, arrival int64, name string) (*time.Time, error) {
+	var ends []*time.Time
+	err := s.DB.WithContext(ctx).Raw("SELECT ends_at FROM asks WHERE workflow = ? AND arrival = ? AND name = ?", workflow, arrival, name).Scan(&ends).Error
+	if err != nil || len(ends) == 0 {
+		return nil, err
+	}
+	return ends[0], nil
+}
+
 // AskWorkflow gives the workflow that put a question.
 func (s *Store) AskWorkflow(ctx context.Context, id int64) (workflow int64, err error) {
 	res := s.DB.WithContext(ctx).Raw("SELECT workflow FROM asks WHERE id = ?", id).Scan(&workflow)

@@ -86,7 +86,8 @@ func (al *Alerts) AnswerAsk(ctx context.Context, ask int64, place, by, choice, c
 	why := &decider.ErrAsked{}
 	if errors.As(err, &why) {
 		asks, err := al.Store.Asks(ctx, store.AskFilter{ID: ask, Limit: 1})
-		if err == nil && len(asks) == 1 && asks[0].Answer != nil && by != "" && asks[0].Answer.By == by {
+		if err == nil && len(asks) == 1 && asks[0].Answer != nil && by != "" &&
+			(asks[0].Answer.By == by || slices.ContainsFunc(asks[0].Asking.Given, func(g decide.Given) bool { return g.By == by })) {
 			why.Words = "you have answered already: " + asks[0].Answer.Choice
 		}
 		return nil, &Refused{Words: why.Words}

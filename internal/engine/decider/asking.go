@@ -52,7 +52,7 @@ func withChoices(p *sheet.Plan, name string, posts []decide.Post) {
 	for i := range posts {
 		doc := *posts[i].Doc
 		for _, c := range q.Choices {
-			doc.Buttons = append(slices.Clip(doc.Buttons), message.Button{Text: c.Text, Does: DoesAnswer, Ask: name, Choice: c.Name, Comment: c.Comment})
+			doc.Buttons = append(slices.Clip(doc.Buttons), message.Button{Text: c.Text, Does: DoesAnswer, Ask: name, Choice: c.Name, Comment: c.Comment, Otherwise: c.Name == q.Otherwise})
 		}
 		posts[i].Doc = &doc
 	}

@@ -212,8 +212,8 @@ func (d *Lanes) failed(ctx context.Context, l store.Lane, run *laneRun, err erro
 }
 
 // step decides one batch. more is true where there may be more to decide.
-func (d *Lanes) step(ctx context.Context, l store.Lane, limit, failures int) (more bool, err error) {
-	ctx, cancel := context.WithTimeout(ctx, jobs.Timeout)
+func (d *Lanes) step(all context.Context, l store.Lane, limit, failures int) (more bool, err error) {
+	ctx, cancel := context.WithTimeout(all, jobs.Timeout)
 	defer cancel()
 	e := d.decider
 	b, err := e.nextBatch(ctx, l, limit)
@@ -228,7 +228,7 @@ func (d *Lanes) step(ctx context.Context, l store.Lane, limit, failures int) (mo
 	}
 	if l.Workflow == 0 {
 		for _, o := range b.own {
-			d.wake(ctx, store.Lane{Source: l.Source, Workflow: o.Workflow})
+			d.wake(all, store.Lane{Source: l.Source, Workflow: o.Workflow}) // which goes on when this step has ended
 		}
 	}
 	err = e.decideLane(ctx, b)

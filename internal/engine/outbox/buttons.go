@@ -25,7 +25,11 @@ func (o *Outbox) pressable(ctx context.Context, c *store.Connection, p *store.Po
 	if kind == nil || kind.Sends == nil {
 		return doc, nil, nil
 	}
-	doc, err := o.answerable(ctx, c, kind, p, doc)
+	doc, err := o.answerUntil(ctx, p, doc)
+	if err != nil {
+		return nil, nil, err
+	}
+	doc, err = o.answerable(ctx, c, kind, p, doc)
 	if err != nil || !o.Links.Lead() {
 		return doc, nil, err
 	}
@@ -63,6 +67,27 @@ func (o *Outbox) pressable(ctx context.Context, c *store.Connection, p *store.Po
 		}
 	}
 	return &out, native, nil
+}
+
+// answerUntil says with a question until when an answer counts, and what happens then.
+func (o *Outbox) answerUntil(ctx context.Context, p *store.Post, doc *message.Document) (*message.Document, error) {
+	n := slices.IndexFunc(doc.Buttons, func(b message.Button) bool { return b.Choice != "" })
+	if n < 0 {
+		return doc, nil
+	}
+	ends, err := o.Async.AskEnds(ctx, p.Workflow, p.Arrival, doc.Buttons[n].Ask)
+	if err != nil || ends == nil {
+		return doc, err
+	}
+	then := "After that, it goes on without an answer."
+	for _, b := range doc.Buttons {
+		if b.Otherwise {
+			then = "After that, \"" + b.Text + "\" counts."
+		}
+	}
+	out := *doc
+	out.Body = append(slices.Clip(out.Body), message.TextBlock("Answer by "+ends.In(o.Workspace.Location()).Format("Mon 2 Jan 2006, 15:04 MST")+". "+then))
+	return &out, nil
 }
 
 // answerable says with a question by which words it can be answered where it stands: in a room that is read, and has no buttons of its own.

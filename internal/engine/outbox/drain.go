@@ -103,21 +103,9 @@ func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error)
 		if err := o.Store.Durable(ctx); err != nil {
 			return false, err
 		}
-		ready := o.prepareAll(ctx, d.connection, posts)
-		for i := range posts {
-			if time.Since(began) > draining {
-				return false, o.Wake(ctx, name)
-			}
-			if i > 0 && time.Since(read) > readHolds {
-				break // a person may have held or dropped what comes next, or paused the destination
-			}
-			if !o.drains.Holds(name) {
-				return false, errLockLost
-			}
-			goOn, err := o.sendOne(ctx, d, &posts[i], func() (*connect.Post, error) { return ready(i) })
-			if err != nil || !goOn {
-				return false, err
-			}
+		goOn, err := o.sendAll(ctx, d, posts, began.Add(draining), read.Add(readHolds))
+		if err != nil || !goOn {
+			return false, err
 		}
 		// A person may have paused the destination meanwhile, or set another rate.
 		fresh, err := o.Store.Destination(ctx, name)
@@ -129,6 +117,29 @@ func (o *Outbox) drain(ctx context.Context, name string) (again bool, err error)
 		}
 		d.PerMinute, d.SpacingMs, d.SpacedAt = fresh.PerMinute, fresh.SpacingMs, fresh.SpacedAt
 	}
+}
+
+// sendAll sends posts that were read, in order. goOn is false where the destination must be left alone, or has had its turn. What was read
+// holds until a moment only: a person may have held or dropped what comes next, or paused the destination.
+func (o *Outbox) sendAll(ctx context.Context, d *draught, posts []store.Post, turn, holds time.Time) (goOn bool, err error) {
+	ready := o.prepareAll(ctx, d.connection, posts)
+	defer ready.end()
+	for i := range posts {
+		switch now := time.Now(); {
+		case now.After(turn):
+			return false, o.Wake(ctx, d.Name)
+		case i > 0 && now.After(holds):
+			return true, nil
+		case !o.drains.Holds(d.Name):
+			return false, errLockLost
+		}
+		goOn, err := o.sendOne(ctx, d, &posts[i], func() (*connect.Post, error) { return ready.take(i) })
+		ready.gone(i)
+		if err != nil || !goOn {
+			return false, err
+		}
+	}
+	return true, nil
 }
 
 // errLockLost ends a drain whose lock went with its connection to the database: somebody else may be sending by now.

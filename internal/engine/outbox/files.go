@@ -98,7 +98,7 @@ func (o *Outbox) held(ctx context.Context, arrival int64, address string, most i
 // carried has the files of a message go along: those that lie elsewhere are fetched, workbooks are made. One that cannot be had, or
 // that this kind of connection does not carry, is a link, or its name where none can be given: that is no reason not to tell. What lies elsewhere
 // is fetched within fetch.
-func (o *Outbox) carried(ctx, fetch context.Context, c *store.Connection, p *store.Post, doc *message.Document) (*message.Document, error) {
+func (o *Outbox) carried(ctx, fetch context.Context, c *store.Connection, p *store.Post, doc *message.Document, room *claim) (*message.Document, error) {
 	if len(doc.Attach) == 0 {
 		return doc, nil
 	}
@@ -120,7 +120,7 @@ func (o *Outbox) carried(ctx, fetch context.Context, c *store.Connection, p *sto
 			}
 		}
 		if carries {
-			file, err := o.take(fetch, p, f, &left)
+			file, err := o.take(fetch, p, f, &left, room)
 			if err == nil {
 				out.Attach = append(out.Attach, file)
 				continue
@@ -153,13 +153,21 @@ func (o *Outbox) carried(ctx, fetch context.Context, c *store.Connection, p *sto
 }
 
 // take has one file at hand, of those that lie elsewhere as many as there is room left for.
-func (o *Outbox) take(ctx context.Context, p *store.Post, f message.File, left *int) (message.File, error) {
+func (o *Outbox) take(ctx context.Context, p *store.Post, f message.File, left *int, room *claim) (message.File, error) {
 	elsewhere := f.From != "" || f.Held != ""
 	if elsewhere && *left <= 0 {
 		return f, errNoRoom
 	}
-	file, err := o.File(ctx, p, f)
-	if err != nil || !elsewhere {
+	if !elsewhere {
+		return o.File(ctx, p, f)
+	}
+	var file message.File
+	err := room.fetch(ctx, largestFile, func() (int, error) {
+		var err error
+		file, err = o.File(ctx, p, f)
+		return len(file.Data), err
+	})
+	if err != nil {
 		return file, err
 	}
 	if *left -= len(file.Data); *left < 0 {

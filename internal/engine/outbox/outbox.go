@@ -5,6 +5,8 @@ package outbox
 import (
 	"sync"
 
+	"golang.org/x/sync/semaphore"
+
 	"dorfbote/internal/engine/host"
 	"dorfbote/internal/engine/links"
 	"dorfbote/internal/engine/sources"
@@ -13,7 +15,7 @@ import (
 
 // New makes an outbox.
 func New(h *host.Host, s *sources.Sources, l *links.Links) *Outbox {
-	return &Outbox{Host: h, Sources: s, Links: l, drains: h.Store.NewLocks(store.LockDrain)}
+	return &Outbox{Host: h, Sources: s, Links: l, drains: h.Store.NewLocks(store.LockDrain), room: semaphore.NewWeighted(atHand)}
 }
 
 // Outbox is where posts wait. Make it with New. It is safe for use by many goroutines.
@@ -25,6 +27,7 @@ type Outbox struct {
 	lines  lines
 	berths berths
 	shown  shown
-	drains *store.Locks // of the destinations that this process sends to
-	asking sync.Mutex   // while connections are asked what became of posts
+	room   *semaphore.Weighted // for what goes with posts
+	drains *store.Locks        // of the destinations that this process sends to
+	asking sync.Mutex          // while connections are asked what became of posts
 }

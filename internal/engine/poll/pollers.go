@@ -14,9 +14,12 @@ import (
 )
 
 // How polls are shared between processes: whoever takes one holds a lease on it, which runs out if the process
-// dies.
+// dies. One that is slow to answer leaves its slot to others, so that what hangs holds up nobody; its connection has a share only.
 const (
 	pollWorkers  = 6
+	slowAfter    = 500 * time.Millisecond
+	slowMost     = 256 // of one process, those that have a slot included
+	shareMost    = 4   // of one connection
 	leaseFor     = 45 * time.Second
 	leaseRenewal = 15 * time.Second
 	pollLook     = 500 * time.Millisecond
@@ -26,6 +29,7 @@ const (
 type Pollers struct {
 	polls *Polls
 	slots chan struct{}
+	all   chan struct{}
 	busy  sync.WaitGroup
 	mu    sync.Mutex
 	open  map[string]context.CancelFunc // sources that are listened to by this process
@@ -33,7 +37,7 @@ type Pollers struct {
 
 // Start asks and listens until ctx ends.
 func (q *Polls) Start(ctx context.Context) *Pollers {
-	p := &Pollers{polls: q, slots: make(chan struct{}, pollWorkers), open: map[string]context.CancelFunc{}}
+	p := &Pollers{polls: q, slots: make(chan struct{}, pollWorkers), all: make(chan struct{}, slowMost), open: map[string]context.CancelFunc{}}
 	p.busy.Add(2)
 	go p.ask(ctx)
 	go p.listen(ctx)
@@ -52,12 +56,18 @@ func (p *Pollers) ask(ctx context.Context) {
 			return
 		case p.slots <- struct{}{}:
 		}
+		select {
+		case <-ctx.Done():
+			return
+		case p.all <- struct{}{}:
+		}
 		source, err := p.take(ctx)
 		if err != nil && ctx.Err() == nil {
 			p.polls.Log.Warn("looking for sources to ask failed", "error", err)
 		}
 		if source == "" {
 			<-p.slots
+			<-p.all
 			select {
 			case <-ctx.Done():
 				return
@@ -67,7 +77,13 @@ func (p *Pollers) ask(ctx context.Context) {
 			continue
 		}
 		p.busy.Go(func() {
-			defer func() { <-p.slots }()
+			leave := sync.OnceFunc(func() { <-p.slots })
+			slow := time.AfterFunc(slowAfter, leave)
+			defer func() {
+				slow.Stop()
+				leave()
+				<-p.all
+			}()
 			p.poll(ctx, source)
 		})
 	}
@@ -78,8 +94,9 @@ func (p *Pollers) take(ctx context.Context) (string, error) {
 	err := p.polls.Store.DB.WithContext(ctx).Raw(`UPDATE polls SET lease_until = now() + ? * interval '1 second' WHERE source = (
 			SELECT p.source FROM polls p JOIN connections c ON c.id = p.connection
 			WHERE p.due_at <= now() AND NOT c.paused AND (p.lease_until IS NULL OR p.lease_until < now())
+				AND (SELECT count(*) FROM polls o WHERE o.connection = p.connection AND o.lease_until >= now()) < ?
 			ORDER BY p.due_at LIMIT 1 FOR UPDATE OF p SKIP LOCKED)
-		RETURNING source`, leaseFor.Seconds()).Scan(&source).Error
+		RETURNING source`, leaseFor.Seconds(), shareMost).Scan(&source).Error
 	return source, err
 }
 
