@@ -241,7 +241,7 @@ var foreign any = "n/a"
 
 // orForeign adds the value that does not read as the field's type, unless there can be none.
 func (c *caser) orForeign(list []any) []any {
-	if c.closed {
+	if c.closed && !c.Open {
 		return list
 	}
 	return append(list, foreign)

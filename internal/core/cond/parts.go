@@ -167,6 +167,8 @@ type Situation struct {
 	Now time.Time
 	// New is an arrival without anything before it.
 	New bool
+	// Open is where fields may hold what their schema does not have them hold: nothing that comes in is kept from that.
+	Open bool
 }
 
 // put makes the scope in which a field has a value.

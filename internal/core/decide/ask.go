@@ -121,7 +121,7 @@ func fillBody(b *sheet.PlanBody, words *formula.Words, sc *formula.Scope) (any, 
 	case b.Text != nil:
 		if f := b.Text.Whole(); f != nil {
 			v, err := f.Run(sc)
-			return formula.Plain(v), err
+			return f.Plain(v), err
 		}
 		return b.Text.Text(sc, words)
 	case b.List != nil:

@@ -43,6 +43,7 @@ type Formula struct {
 	doubts  []*Error
 	usesIt  bool
 	reads   []string
+	date    bool // it is nothing but a field that is a date
 }
 
 // ownDates reads formulas without the language's own functions for dates, in whose place others stand.
@@ -96,7 +97,7 @@ func Compile(text string, words *Words) (*Formula, error) {
 		words.Sources.Names = append(words.Sources.Names, uses.sources...)
 		words.Sources.Became = append(words.Sources.Became, uses.became...)
 	}
-	return &Formula{text: text, program: program, words: words, doubts: doubts.doubts, usesIt: uses.it, reads: uses.reads}, nil
+	return &Formula{text: text, program: program, words: words, doubts: doubts.doubts, usesIt: uses.it, reads: uses.reads, date: words.isDate(tree.Node)}, nil
 }
 
 func (f *Formula) String() string { return f.text }

@@ -85,17 +85,6 @@ func (sc *Scope) Seen() map[string]any {
 	return out
 }
 
-// Plain writes moments and spans as text, as records have them.
-func Plain(v any) any {
-	switch x := v.(type) {
-	case time.Time:
-		return x.UTC().Format(time.RFC3339Nano)
-	case time.Duration:
-		return x.String()
-	}
-	return v
-}
-
 // SetNow moves "now" to another moment.
 func (sc *Scope) SetNow(now time.Time) { sc.Now, sc.env = now, nil }
 

@@ -34,6 +34,8 @@ type Button struct {
 	Ask     string `json:"ask,omitempty"`
 	Choice  string `json:"choice,omitempty"`
 	Comment string `json:"comment,omitempty"` // none, optional or required
+	// Otherwise marks the choice that counts once the time for an answer is over.
+	Otherwise bool `json:"otherwise,omitempty"`
 }
 
 // ButtonSpec is a button as written.
@@ -137,7 +139,7 @@ func (f *filling) set(part string, s setTemplate) any {
 	if one := s.text.Whole(); one != nil {
 		v, err := one.Run(f.sc)
 		f.fail(part, err)
-		return formula.Plain(v)
+		return one.Plain(v)
 	}
 	text, err := s.text.Text(f.sc, f.words)
 	f.fail(part, err)

@@ -29,6 +29,7 @@ type Rule struct {
 	Kind   string // of the connection
 	Form   Form
 	Places []string // of [Listed]
+	Rooms  string   // of [Room]: the server of the rooms, where a bare name is one; "" where that is not known
 	Can    []string // what it can do with a post besides sending it
 	// Any is true where nothing is known of the connection, so that any place is taken.
 	Any bool
@@ -62,6 +63,9 @@ func (r Rule) Take(text string, ws value.Workspace) (string, error) {
 	case r.Form == Number:
 		return number(text, ws)
 	case r.Form == Room:
+		if name := strings.TrimPrefix(text, "#"); r.Rooms != "" && name != "" && !strings.ContainsAny(name, "@/#") {
+			text = name + "@" + r.Rooms
+		}
 		return jid(text)
 	}
 	return text, nil

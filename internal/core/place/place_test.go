@@ -15,7 +15,7 @@ func TestTaking(t *testing.T) {
 	zurich, err := time.LoadLocation("Europe/Zurich")
 	require.NoError(t, err)
 	ws := value.Workspace{Zone: zurich, Locale: "en"}
-	listed, mail, numbers, room, anything := Rule{Form: Listed, Places: []string{"#tours"}}, Rule{Form: Mail}, Rule{Form: Number}, Rule{Form: Room}, Rule{Any: true}
+	listed, mail, numbers, room, rooms, anything := Rule{Form: Listed, Places: []string{"#tours"}}, Rule{Form: Mail}, Rule{Form: Number}, Rule{Form: Room}, Rule{Form: Room, Rooms: "rooms.example"}, Rule{Any: true}
 	for _, c := range []struct {
 		rule           Rule
 		in, want, fail string
@@ -30,7 +30,8 @@ func TestTaking(t *testing.T) {
 		{numbers, "079 123 45 67", "+41791234567", ""}, {numbers, "+49 170 1234567", "+491701234567", ""}, {numbers, "0041 79 123 45 67", "+41791234567", ""},
 		{numbers, "12", "", `"12" is not a possible telephone number in CH`}, {numbers, "", "", ""}, {numbers, "call me", "", "is not a possible telephone number"},
 		{room, "tours@rooms.example", "tours@rooms.example", ""}, {room, "ann@x.example/phone", "ann@x.example", ""}, {room, "tours", "", "is no address of a room or a person"},
-		{room, "a@b@c", "", "is no address"}, {Rule{}, " any thing ", "any thing", ""}, {Rule{}, strings.Repeat("x", 3000), "", "too long"},
+		{room, "a@b@c", "", "is no address"}, {rooms, "tours", "tours@rooms.example", ""}, {rooms, "#tours", "tours@rooms.example", ""}, {rooms, "ann@x.example", "ann@x.example", ""},
+		{rooms, "upper tours", "", "is no address"}, {rooms, "#", "", "is no address"}, {rooms, "##tours", "", "is no address"}, {Rule{}, " any thing ", "any thing", ""}, {Rule{}, strings.Repeat("x", 3000), "", "too long"},
 		{anything, "a@x.example,b@x.example", "a@x.example, b@x.example", ""}, {anything, "a, b", "a, b", ""}, {anything, "x\ny", "", "line end"},
 	} {
 		got, err := c.rule.Take(c.in, ws)

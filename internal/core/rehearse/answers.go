@@ -182,6 +182,9 @@ func (al *alert) pressedOn(by string) []decide.Post {
 }
 
 func (m *Machine) claim(al *alert, a Answer) (why, err error) {
+	if al.claimed != "" && al.claimed == a.By {
+		return fmt.Errorf("%s has taken it already", a.By), nil
+	}
 	if al.claimed != "" {
 		return fmt.Errorf("%s was faster", al.claimed), nil
 	}
@@ -202,7 +205,9 @@ func (m *Machine) press(al *alert, posts []decide.Post, a Answer, b message.Butt
 		return m.claim(al, a)
 	case message.DoesLater:
 		at := pressing(b, posts[0].To)
-		if first, done := al.pressed[at]; done {
+		if first, done := al.pressed[at]; done && first == a.By {
+			return fmt.Errorf("%s has pressed it already", a.By), nil
+		} else if done {
 			return fmt.Errorf("%s was faster", first), nil
 		}
 		if al.pressed == nil {

@@ -71,8 +71,18 @@ const (
 	mostOverlaps = 200
 )
 
-// Analyse looks into a table.
+// Analyse looks into a table. Of fields that are declared it supposes that they hold what they should; only that otherwise is needless is
+// not said where a value off its field's type, which can always come in, would go there.
 func Analyse(t Table) Analysis {
+	out := analyse(t, false)
+	needless := func(f Finding) bool { return f.Kind == Unreachable && f.Row < 0 }
+	if slices.ContainsFunc(out.Findings, needless) && !slices.ContainsFunc(analyse(t, true).Findings, needless) {
+		out.Findings = slices.DeleteFunc(out.Findings, needless)
+	}
+	return out
+}
+
+func analyse(t Table, open bool) Analysis {
 	conditions := slices.DeleteFunc(slices.Concat(t.Base, t.Rows), func(n cond.Node) bool { return n == nil })
 	a := &analysis{Table: t, space: newSpace(conditions)}
 	a.Findings, a.Opaque, a.Whole = []Finding{}, []string{}, true
@@ -82,7 +92,7 @@ func Analyse(t Table) Analysis {
 		}
 	}
 	slices.Sort(a.Opaque)
-	a.situations()
+	a.situations(open)
 	a.alone(conditions)
 	if !slices.ContainsFunc(a.views, func(v *view) bool { return len(v.base) > 0 }) {
 		a.nothing()
@@ -112,17 +122,17 @@ type view struct {
 	read []bool // the row was not too intricate
 }
 
-func (a *analysis) situations() {
+func (a *analysis) situations(open bool) {
 	tests := a.space.allTests()
 	nows, whole := cond.Nows(tests, a.Now)
 	a.Whole = a.Whole && whole
 	back := cond.LooksBack(tests)
 	for _, now := range nows {
 		if a.Updated || !back {
-			a.at = append(a.at, cond.Situation{Now: now})
+			a.at = append(a.at, cond.Situation{Now: now, Open: open})
 		}
 		if a.Created && back {
-			a.at = append(a.at, cond.Situation{Now: now, New: true})
+			a.at = append(a.at, cond.Situation{Now: now, New: true, Open: open})
 		}
 	}
 	for _, at := range a.at {

@@ -157,7 +157,8 @@ func TestForeignValuesAreACase(t *testing.T) {
 		declared, open []string
 		otherwise      bool
 	}{
-		{rows: []string{"{field: litres, at_least: 4}", "{field: litres, below: 4}", "{field: litres, empty: true}"}, otherwise: true, declared: []string{"unreachable -1"}},
+		{rows: []string{"{field: litres, at_least: 4}", "{field: litres, below: 4}", "{field: litres, empty: true}"}, otherwise: true}, // where "n/a" goes, whatever is declared
+		{rows: []string{"{field: litres, at_least: 4}", "{none: [{field: litres, at_least: 4}]}"}, otherwise: true, declared: []string{"unreachable -1"}, open: []string{"unreachable -1"}},
 		{rows: []string{"{field: litres, at_least: 4}", "{field: litres, below: 4}", "{field: litres, empty: true}"}, open: []string{`gap -1 {"litres":"n/a"}`}},
 		{rows: []string{"{field: organic, is: true}", "{field: organic, is: false}", "{field: organic, empty: true}"}, open: []string{`gap -1 {"organic":"n/a"}`}},
 		{rows: []string{"{field: due, before: now}", "{field: due, at_least: now}", "{field: due, empty: true}"}, open: []string{`gap -1 {"due":"n/a"}`}},

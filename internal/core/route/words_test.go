@@ -25,7 +25,7 @@ func TestWordsOfFindings(t *testing.T) {
 		"a row that nothing reaches":   {"", "first", []string{"{field: litres, at_least: 5}", "{field: litres, at_least: 9}"}, true, `Row 2 (R1) is never taken: row 1 (R0) takes everything it would.`},
 		"a row that two rows take":     {"", "first", []string{"{field: litres, above: 5}", "{field: valley, is: Mill}", "{any: [{field: litres, above: 7}, {field: valley, is: Mill}]}"}, true, `Row 3 (R2) is never taken: row 1 (R0) and row 2 (R1) together take everything it would.`},
 		"a row against Keep":           {"{field: litres, above: 500}", "first", []string{"{field: litres, below: 100}", "{field: litres, above: 100}"}, true, `Row 1 (R0) is never taken: nothing that comes this far can hold there.`},
-		"an otherwise that is not met": {"", "first", []string{"{field: organic, is: true}", "{field: organic, is: false}", "{field: organic, empty: true}"}, true, `Otherwise is never needed: the rows take everything.`},
+		"an otherwise that is not met": {"", "first", []string{"{field: valley, one_of: [Upper, Mill]}", "{field: valley, is: Middle}", "{field: valley, empty: true}"}, true, `Otherwise is never needed: the rows take everything.`},
 		"a gap":                        {"", "first", []string{"{field: litres, at_most: 10}", "{field: litres, empty: true}"}, false, `Something can come in that no row takes, and nobody is told: there is no otherwise. For example: litres is 11.`},
 		"a gap at nothing":             {"", "first", []string{"{field: litres, at_most: 10}", "{field: litres, above: 10}"}, false, `For example: a record whose fields named here are all empty.`},
 		"a gap of a text":              {"", "first", []string{`{field: driver, matches: "^J.*s$"}`}, false, `For example: `},

@@ -153,8 +153,16 @@ func (r *reader) groups(list []found) (out [][]found) {
 		join := r.between(before, list[i])
 		same := before.field == list[i].field
 		if before.except && join == "and" && !same && !list[i].not {
-			about := r.text(before.at, list[i].end)
-			r.doubts = append(r.doubts, Doubt{About: about, Ask: fmt.Sprintf("Is the second of %q excepted too, or does it have to hold? Say what has to hold first, and the exception last.", about)})
+			word := before.at
+			for word > 0 && !contains(excepting, r.tokens[word].low) {
+				word--
+			}
+			except, first, second := r.text(word, before.at), r.text(before.at, before.end), r.text(list[i].at, list[i].end)
+			about := r.text(word, list[i].end)
+			r.doubts = append(r.doubts, Doubt{
+				About: about, Ask: fmt.Sprintf("Is %q part of the exception, or must it be true?", second),
+				Choices: r.answers(about, []string{except + " " + first + " or " + second, except + " " + first + " and " + r.tokens[word].low + " " + second, "and " + second + " " + except + " " + first}),
+			})
 		}
 		if before.except && join != "" && !list[i].not { // what is excepted goes on
 			list[i].except, list[i].not = true, true

@@ -57,6 +57,9 @@ var fillers = strings.Fields("a an the me us please and of any every each with h
 
 var grammarWords = strings.Fields("tell alert notify post send when whenever if once as soon in to at is are was has becomes turns")
 
+// excepting are words behind which stands what is left out.
+var excepting = []string{"except", "excepting", "excluding", "unless", "without", "but"}
+
 // telltale are words that change what a sentence means. Where one of them is bound to nothing, what is drafted could mean the opposite: it is
 // asked about, and cannot be left out.
 var telltale = strings.Fields("not never no nor neither except unless excluding without but or otherwise else rest longer instead until nobody isn't aren't wasn't weren't hasn't haven't doesn't don't isn’t aren’t wasn’t weren’t hasn’t haven’t doesn’t don’t between least most overdue becomes become turns")

@@ -49,14 +49,19 @@ func (r *reader) ask(out *Reading) {
 		}
 		about := r.text(i, end)
 		if slices.ContainsFunc(r.tokens[i:end], func(t token) bool { return contains(telltale, t.low) || strings.ContainsAny(t.low, "0123456789") }) {
-			put(Doubt{About: about, Ask: fmt.Sprintf("What does %q refer to? It changes what is told, so it can't be left out.", about)})
+			ask := fmt.Sprintf("What does %q refer to? It changes what is told, so it can't be left out.", about)
+			if whole, instead := r.escalations(i, end); instead != nil {
+				put(Doubt{About: whole, Ask: ask, Choices: instead})
+			} else {
+				put(Doubt{About: about, Ask: ask, Choices: r.answers(about, r.meanings(r.tokens[i:end]))})
+			}
 		} else {
 			add(about, fmt.Sprintf("What is meant by %q?", about), r.near(about))
 		}
 		i = end
 	}
-	if rest := r.draft.rest; len(out.Questions) == 0 && len(rest) > 0 && len(r.draft.rows) == 0 && len(r.draft.tell) > 0 && (len(r.draft.keep) == 0 || r.draft.every != nil) {
-		put(Doubt{Ask: "Of what is it the rest? Nothing says which of the records " + strings.Join(r.titles(r.draft.tell), " and ") + " hears of, and which " + strings.Join(r.titles(rest), " and ") + ". Say each in a sentence of its own."})
+	if len(out.Questions) == 0 && len(r.draft.rest) > 0 && len(r.draft.rows) == 0 && (len(r.draft.tell) == 0 || len(r.draft.keep) == 0 || r.draft.every != nil) {
+		r.askRest(put)
 	}
 	r.askBecomes(put)
 	if r.draft.every != nil && len(r.draft.theirs) > 0 {
@@ -120,6 +125,146 @@ func (r *reader) askSource(put func(Doubt)) {
 		}
 	}
 	put(Doubt{Ask: "Of what records does it speak?", Choices: names})
+}
+
+// askRest asks of what something is the rest, where nothing says who hears of what.
+func (r *reader) askRest(put func(Doubt)) {
+	states, said := r.states(), false
+	for _, t := range r.tokens {
+		said = said || t.as == AsValue && contains(states, t.text)
+	}
+	ask := "The rest of what? The sentence doesn't say who hears about the others."
+	if len(r.draft.tell) > 0 {
+		ask = "The rest of what? The sentence doesn't say which records " + strings.Join(r.titles(r.draft.tell), " and ") + " hears about and which " + strings.Join(r.titles(r.draft.rest), " and ") + "."
+	}
+	about, instead := r.firstTold(), []string{}
+	if len(r.draft.tell) > 0 && !said {
+		for _, state := range states {
+			instead = append(instead, about+" when "+state)
+		}
+	} else { // what is told is said already, so that both hear of it
+		for i, t := range r.tokens {
+			if t.low == "rest" || t.low == "else" || t.low == "otherwise" {
+				from := i
+				if i > 0 && (r.tokens[i-1].low == "the" || r.tokens[i-1].low == "everything") {
+					from--
+				}
+				about, instead = r.text(from, i+1), []string{"and", "all", "too"}
+				break
+			}
+		}
+	}
+	put(Doubt{About: about, Choices: r.answers(about, instead), Ask: ask})
+}
+
+// states are the values that records' fields of few values can have.
+func (r *reader) states() (out []string) {
+	for _, f := range r.from.Fields {
+		out = append(out, f.Options...)
+	}
+	return out
+}
+
+// firstTold is the first channel that is told, as the sentence has it.
+func (r *reader) firstTold() string {
+	for i, t := range r.tokens {
+		if t.as == AsChannel && len(r.draft.tell) > 0 && t.channel == r.draft.tell[0] {
+			return r.text(i, i+1)
+		}
+	}
+	return ""
+}
+
+// meanings are what words could be meant to say that are bound to nothing: the same denial of a value that there is, or a bound of a
+// number that records have.
+func (r *reader) meanings(list []token) (out []string) {
+	number, denial, others := "", "", ""
+	for _, t := range list {
+		switch {
+		case number == "" && strings.ContainsAny(t.low, "0123456789"):
+			number = t.text
+		case denial == "" && contains(telltale, t.low):
+			denial = t.text
+		default:
+			others = t.text
+		}
+	}
+	if number != "" {
+		for _, f := range r.from.Fields {
+			if f.Type.IsNumber() {
+				name := value.Fold(f.Name)
+				out = append(out, "with "+name+" over "+number, "with "+name+" under "+number)
+			}
+		}
+	}
+	states := r.states()
+	near := value.Nearest(others, states)
+	if near != "" {
+		states = append([]string{near}, slices.DeleteFunc(states, func(s string) bool { return s == near })...)
+	}
+	if denial == "" {
+		return out
+	}
+	for _, f := range r.from.Fields {
+		if name := value.Fold(f.Name); name == others || value.Fold(f.Label) == others {
+			return append(out, "whose "+name+" is empty", "with "+name)
+		}
+	}
+	switch {
+	case contains(excepting, denial) && denial != "without":
+		for _, s := range states {
+			out = append(out, denial+" "+s)
+		}
+	case others == "":
+		return out
+	}
+	return append(out, r.values("not ")...)
+}
+
+// values are the values of records' fields of few values, behind some words.
+func (r *reader) values(behind string) []string {
+	out := r.states()
+	for i := range out {
+		out[i] = behind + out[i]
+	}
+	return out
+}
+
+// escalations are what "if nobody takes it" could be meant to say where neither whom nor when is said: in the place of it, one for each
+// channel.
+func (r *reader) escalations(from, to int) (about string, instead []string) {
+	if r.tokens[from].low != "nobody" {
+		return "", nil
+	}
+	if from > 0 && (r.tokens[from-1].low == "if" || r.tokens[from-1].low == "and") {
+		from--
+	}
+	if to < len(r.tokens) && r.tokens[to].low == "it" {
+		to++
+	}
+	about = r.text(from, to)
+	for _, c := range r.world.Channels {
+		instead = append(instead, "; if nobody takes it within an hour tell "+c.Title)
+	}
+	return about, r.answers(about, instead)
+}
+
+// answers are those of some words by which, in the place of what a question is about, the sentence says it without that question.
+func (r *reader) answers(about string, instead []string) (out []string) {
+	if r.tried || about == "" || !strings.Contains(r.said, about) {
+		return nil
+	}
+	const most, tries = 6, 40
+	for _, words := range instead[:min(len(instead), tries)] {
+		got := read(strings.Replace(r.said, about, words, 1), r.world, r.waived, true)
+		again := slices.ContainsFunc(got.Questions, func(d Doubt) bool {
+			return strings.Contains(words, d.About) && d.About != "" || len(d.Choices) == 0 && !d.Waives
+		})
+		if !again && len(out) < most {
+			out = append(out, words)
+		}
+	}
+	return out
 }
 
 // titles are channels as they are called.

@@ -98,7 +98,12 @@ type Reading struct {
 // Read reads a sentence. waived are the questions that are to be left unanswered, by the words that they are about, or by
 // their own where they are about what is missing.
 func Read(text string, w World, waived ...string) Reading {
-	r := &reader{world: w, tokens: tokens(text), waived: waived}
+	return read(text, w, waived, false)
+}
+
+// read reads a sentence. Where it is only tried, which answers a question could have is not looked for.
+func read(text string, w World, waived []string, tried bool) Reading {
+	r := &reader{world: w, said: text, tokens: tokens(text), waived: waived, tried: tried}
 	r.channels()
 	r.recipients()
 	r.persons()
@@ -115,6 +120,8 @@ func Read(text string, w World, waived ...string) Reading {
 
 type reader struct {
 	world  World
+	said   string
+	tried  bool
 	tokens []token
 	from   *KnownSource
 	draft  draft

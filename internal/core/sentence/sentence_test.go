@@ -98,8 +98,10 @@ func TestSentences(t *testing.T) {
 		{"tell #tours when a collection is late with no more than 1,500 litres", `{"source":"tours/collections","when":{"became":"late","field":"status"}} | {"all":[{"at_most":1500,"field":"litres"}]} | otherwise→square/#tours | null`, ""},
 		{"over 50000 to #board and #lab the rest when an order is disputed", `{"source":"counter/orders","when":{"became":"disputed","field":"status"}} | null | first Amount above 50000→square/#board otherwise→square/#lab | null`, ""},
 		{"tell #tours when a collection is late and in the Upper valley; the rest to #lab", `{"source":"tours/collections","when":{"became":"late","field":"status"}} | null | first Valley is Upper→square/#tours otherwise→square/#lab | null`, ""},
-		{"tell #tours when a collection is refused, otherwise #lab", "null", ": []"},
-		{"tell #tours when a collection is late except in the Mill valley and has over 500 litres", "null", "Mill valley and has over 500 litres: []"},
+		{"tell #tours when a collection is refused, otherwise #lab", "null", "otherwise: [and]"},
+		{"tell #board and #lab the rest of collections", "null", "the rest: [and]"},
+		{"tell #tours of collections and #board the rest", "null", "the rest: [and]"},
+		{"tell #tours when a collection is late except in the Mill valley and has over 500 litres", "null", "except in the Mill valley and has over 500 litres: [except in the Mill valley and except over 500 litres and over 500 litres except in the Mill valley]"},
 		{"tell #tours when a collection is overdue by 3 days", `{"due":{"field":"due","offset":"3d"},"source":"tours/collections"} | {"all":[{"field":"status","is_not":"collected"}]} | otherwise→square/#tours | null`, ""},
 		{"tell #tours half an hour before a collection is due", `{"due":{"field":"due","offset":"-30m"},"source":"tours/collections"} | null | otherwise→square/#tours | null`, ""},
 		{"tell #tours when a collection is due within an hour", `{"due":{"field":"due","offset":"-1h"},"source":"tours/collections"} | null | otherwise→square/#tours | null`, ""},
@@ -200,7 +202,7 @@ func TestAskedFirstAndEscalated(t *testing.T) {
 		})
 	}
 	reads(t, "every Monday at 8 tell #tours the collections that are late; tell #board if nobody takes it", reaching(t), "null", ": []")
-	reads(t, "tell #tours when a collection is late if nobody takes it", reaching(t), "null", `nobody takes: []`)
+	reads(t, "tell #tours when a collection is late if nobody takes it", reaching(t), "null", `if nobody takes it: [; if nobody takes it within an hour tell #tours ; if nobody takes it within an hour tell #lab ; if nobody takes it within an hour tell #board]`)
 }
 
 // Records of one name in two sources are asked about, and told apart by their connection.

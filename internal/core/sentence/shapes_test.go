@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"dorfbote/internal/core/value"
 )
@@ -310,6 +311,9 @@ func TestNoSentenceIsMisreadInSilence(t *testing.T) {
 		}
 		m := w.sentence()
 		r := Read(m.text, world)
+		for _, q := range r.Questions {
+			require.True(t, len(q.Choices) > 0 || q.Waives, "each question can be answered by one press: %s\n  %s", m.text, q.Ask)
+		}
 		if r.Sheet == nil {
 			asked[m.shape]++
 			if len(r.Questions) > 0 {
