@@ -34,6 +34,8 @@ type client struct {
 	http *http.Client
 	base string
 	st   *store.Store
+	// folder is the one that the server may use.
+	folder string
 }
 
 func start(t *testing.T) *client { return startWith(t, func(*api.Options) {}) }
@@ -60,7 +62,7 @@ func startWith(t *testing.T, set func(*api.Options)) *client {
 	require.NoError(t, st.DB.Create(&store.Destination{Name: "square/#tours", Connection: "square", Title: "#tours"}).Error)
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
-	return &client{t, &http.Client{Jar: jar}, server.URL, st}
+	return &client{t, &http.Client{Jar: jar}, server.URL, st, e.Env.Folder}
 }
 
 func (c *client) call(method, path, body string, headers ...string) (int, map[string]any) {

@@ -43,6 +43,8 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 	require.NoError(t, db.Exec("INSERT INTO notices (what, words, go, about) VALUES ('is late', 'x', '', 'y')").Error)
 	admin.ok("POST", "/api/connections", `{"id":"shop","kind":"hook","title":"Shop"}`)
 	admin.ok("POST", "/in/shop/orders", `{"id":"O-1","amount":7}`)
+	admin.ok("POST", "/api/connections", `{"id":"visits","kind":"form","title":"Visits"}`)
+	admin.ok("POST", "/api/connections/visits/sources", `{"kind":"answers","title":"Visits","settings":{"title":"Visit","fields":"[{\"name\":\"who\",\"label\":\"Who?\",\"type\":\"text\"}]"}}`)
 	post := func(state string) string {
 		var id int64
 		require.NoError(t, db.Raw("INSERT INTO posts (workflow, arrival, destination, message, body, key, state) SELECT id, 1, 'square/#tours', 'm', '{}', ?, ? FROM workflows LIMIT 1 RETURNING id", fmt.Sprint(time.Now().UnixNano()), state).Scan(&id).Error)
@@ -72,6 +74,7 @@ func TestEveryChangeIsInTheAuditLog(t *testing.T) {
 	}{
 		{op: "create-workflow", method: "POST", path: say("/api/workflows"), body: say(sheetBody(text)), after: func(o map[string]any) { workflow = fmt.Sprint(o["id"]) }},
 		{op: "save-draft", method: "PUT", path: func() string { return "/api/workflows/" + workflow + "/draft" }, body: say(sheetBody(strings.Replace(text, "above: 5", "above: 6", 1)))},
+		{op: "make-answers-table", method: "POST", path: say("/api/sources/visits/answers/table"), body: say(`{"channel":"square/#tours"}`)},
 		{op: "create-team", method: "POST", path: say("/api/teams"), body: say(`{"name":"T"}`), after: func(o map[string]any) { team = fmt.Sprint(o["id"]) }},
 		{op: "change-team", method: "PATCH", path: func() string { return "/api/teams/" + team }, body: say(`{"name":"U"}`)},
 		{op: "hand-over", method: "PATCH", path: func() string { return "/api/workflows/" + workflow }, body: func() string { return `{"team":` + team + `}` }},

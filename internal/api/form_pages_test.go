@@ -1,16 +1,26 @@
 package api_test
 
 import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
 	"html"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
+	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"dorfbote/internal/store"
 )
 
 // page gets a page, or sends a form to it, as a stranger's browser does.
@@ -116,4 +126,45 @@ func TestFormsThatAreNotThere(t *testing.T) {
 	assert.Zero(t, n)
 	status, _ = c.call("PATCH", "/api/sources/gate/answers", `{"settings":{"fields":"[{\"label\":\"\",\"type\":\"text\"}]"}}`)
 	assert.Equal(t, 422, status, "questions that cannot be asked are refused")
+}
+
+// A form's answers are kept in a table that it makes: a column for each question, and a sheet that adds each answer as a row.
+func TestAFormMakesTheTableOfItsAnswers(t *testing.T) {
+	c := withForm(t)
+	chat := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(http.StatusCreated)
+		_, _ = io.WriteString(w, `{"id":"1"}`)
+	}))
+	defer chat.Close()
+	require.NoError(t, c.st.DB.Exec("UPDATE connections SET settings = ? WHERE id = 'square'", store.Texts{"address": chat.URL}).Error)
+	status, said := c.call("POST", "/api/sources/till/receipts/table", `{"channel":"square/#tours"}`)
+	assert.Equal(t, 404, status, "%v", said)
+	c.ok("POST", "/api/connections", `{"id":"till","kind":"hook","title":"Till"}`)
+	c.ok("POST", "/api/connections/till/sources", `{"kind":"receipts"}`)
+	status, said = c.call("POST", "/api/sources/till/receipts/table", `{"channel":"square/#tours"}`)
+	assert.Equal(t, 409, status, "%v", said)
+	made := c.ok("POST", "/api/sources/gate/answers/table", `{"channel":"square/#tours"}`)
+	assert.Equal(t, []any{"tables/visits", "visits.csv"}, []any{made["source"], made["file"]})
+	again := c.ok("POST", "/api/sources/gate/answers/table", `{"channel":"square/#tours"}`)
+	assert.Equal(t, []any{"tables/visits-2", "visits-2.csv"}, []any{again["source"], again["file"]}, "the first is left as it is")
+	file := filepath.Join(c.folder, "visits.csv")
+	raw, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, "id,who,when,day,many,litres,valley,cheeses,lunch,mail,site,note\r\n", string(raw))
+	sheet, err := json.Marshal(made["sheet"])
+	require.NoError(t, err)
+	w := c.ok("POST", "/api/workflows", `{"sheet":`+string(sheet)+`}`)
+	c.ok("POST", fmt.Sprintf("/api/workflows/%v/on", w["id"]), `{}`)
+	status, _ = c.page("/form/gate", url.Values{"who": {"=Ona, the \"vet\""}, "many": {"3"}, "valley": {"Mill"}, "cheeses": {"Senn", "Rauch"}, "lunch": {"yes"}, "day": {"2026-12-01"}})
+	require.Equal(t, 200, status)
+	var rows [][]string
+	require.Eventually(t, func() bool {
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			return false
+		}
+		rows, err = csv.NewReader(bytes.NewReader(raw)).ReadAll()
+		return err == nil && len(rows) == 2
+	}, 20*time.Second, 20*time.Millisecond)
+	assert.Equal(t, []string{`'=Ona, the "vet"`, "", "2026-12-01", "3", "", "Mill", "Senn, Rauch", "yes"}, rows[1][1:9])
 }

@@ -196,7 +196,7 @@ func TestBehindAReverseProxy(t *testing.T) {
 	var address string
 	require.NoError(t, c.st.DB.Raw("SELECT address FROM sign_ins ORDER BY id DESC LIMIT 1").Scan(&address).Error)
 	assert.Equal(t, "127.0.0.1", address, "the proxy's caller, on this machine")
-	status, _ := (&client{t, &http.Client{}, through.base, c.st}).call("POST", "/api/sign-in", `{"email":"a@x.example","password":"secret-1"}`, "Forwarded", "for=6.6.6.6", "X-Forwarded-For", "6.6.6.6")
+	status, _ := (&client{t, &http.Client{}, through.base, c.st, c.folder}).call("POST", "/api/sign-in", `{"email":"a@x.example","password":"secret-1"}`, "Forwarded", "for=6.6.6.6", "X-Forwarded-For", "6.6.6.6")
 	require.Equal(t, 200, status)
 	require.NoError(t, c.st.DB.Raw("SELECT address FROM sign_ins ORDER BY id DESC LIMIT 1").Scan(&address).Error)
 	assert.Equal(t, "127.0.0.1", address, "what a sender says of itself is not believed")

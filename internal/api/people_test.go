@@ -30,7 +30,7 @@ func (c *client) as(name, role string) *client {
 func (c *client) stranger() *client {
 	jar, err := cookiejar.New(nil)
 	require.NoError(c.t, err)
-	return &client{c.t, &http.Client{Jar: jar}, c.base, c.st}
+	return &client{c.t, &http.Client{Jar: jar}, c.base, c.st, c.folder}
 }
 
 func (c *client) ok(method, path, body string) map[string]any {

@@ -62,7 +62,7 @@ func (in *Inbound) takeIn(w http.ResponseWriter, r *http.Request) {
 			in.refuse(w, r, c.ID, body, http.StatusBadRequest, wrong.Place, wrong.Said)
 			return
 		case err != nil:
-			in.refuse(w, r, c.ID, body, http.StatusServiceUnavailable, "", err.Error())
+			kit.Busy(w)
 			return
 		}
 	}

@@ -108,6 +108,7 @@ func (s *Sources) Routes() {
 	kit.Register(s.Kit, kit.Op("next-arrival", http.MethodGet, "/api/sources/{connection}/{kind}/next", "Wait for the next arrival, up to 25 seconds", "Sources"), kit.Anyone, s.nextArrival)
 	s.relationRoutes()
 	s.readingRoutes()
+	s.answersRoutes()
 }
 
 // SourceItems lists what is read: from everywhere, or from one connection.
@@ -218,13 +219,17 @@ func (s *Sources) createSource(ctx context.Context, _ *kit.Person, in *newSource
 	if o.conn != nil {
 		o.conn.Close()
 	}
-	k, row := o.kind, o.row
-	if err := describe(row, k); err != nil {
+	if err := describe(o.row, o.kind); err != nil {
 		return nil, err
 	}
+	return s.begun(ctx, o.kind, o.row, &in.Body)
+}
+
+// begun begins to read a source.
+func (s *Sources) begun(ctx context.Context, k *connect.Kind, row *store.Source, as *NewSource) (*sourceOutput, error) {
 	var p *store.Poll
 	if k.Open != nil {
-		p = &store.Poll{Source: row.Name, Connection: row.Connection, Start: in.Body.Begin.Text(), Quickest: in.Body.Quickest, Slowest: in.Body.Slowest, DueAt: s.Engine.Now()}
+		p = &store.Poll{Source: row.Name, Connection: row.Connection, Start: as.Begin.Text(), Quickest: as.Quickest, Slowest: as.Slowest, DueAt: s.Engine.Now()}
 		p.Owned = p.Quickest+p.Slowest > 0
 		rhythmOf(p, k)
 		p.Every = p.Quickest

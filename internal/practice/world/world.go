@@ -160,9 +160,10 @@ func (w *World) catchUp() {
 			"id": fmt.Sprintf("D%d", i+1), "name": d, "tour": fmt.Sprintf("Tour %d", i+1), "phone": fmt.Sprintf("079 %03d %02d %02d", 300+i*17, 20+i*3, 40+i*5),
 		})
 	}
+	salespeople := []string{"Vera Amstad", "Lorenz Tobler", "Mirjam Kuhn"}
 	for i, c := range customers {
 		key := fmt.Sprintf("CUS-%d", i+1)
-		w.put(at, "counter", "customers", key, "Vera", map[string]any{"id": key, "name": c, "city": pick(w.rng, []string{"Obertal", "Mühletal", "Nordfeld"}), "email": fmt.Sprintf("einkauf%d@kunde.example", i+1), "phone": fmt.Sprintf("031 555 %02d %02d", 10+i, 30+i)})
+		w.put(at, "counter", "customers", key, "Vera", map[string]any{"id": key, "name": c, "salesperson": salespeople[i%len(salespeople)], "city": pick(w.rng, []string{"Obertal", "Mühletal", "Nordfeld"}), "email": fmt.Sprintf("einkauf%d@kunde.example", i+1), "phone": fmt.Sprintf("031 555 %02d %02d", 10+i, 30+i)})
 	}
 }
 

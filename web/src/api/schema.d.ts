@@ -1337,6 +1337,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sources/{connection}/{kind}/table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a table for a form's answers, with a sheet that has them go there */
+        post: operations["make-answers-table"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/teams": {
         parameters: {
             query?: never;
@@ -2078,6 +2095,7 @@ export interface components {
             choice?: string;
             comment?: string;
             does: string;
+            otherwise?: boolean;
             set?: {
                 [key: string]: unknown;
             };
@@ -4041,6 +4059,20 @@ export interface components {
             taken: boolean;
             target: string;
             within?: string;
+        };
+        TableInputBody: {
+            /** @description who is told of each answer, such as square/#counter */
+            channel: string;
+        };
+        TableOutputBody: {
+            /** @description in the folder of the table's connection */
+            file: string;
+            /** @description a draft that adds each answer to it as a row */
+            sheet: {
+                [key: string]: unknown;
+            };
+            /** @description of the table's rows */
+            source: string;
         };
         Talk: {
             key?: string;
@@ -7159,6 +7191,42 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListRelationBody"];
+                };
+            };
+            /** @description Error */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    "make-answers-table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                connection: string;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TableInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableOutputBody"];
                 };
             };
             /** @description Error */

@@ -1,7 +1,7 @@
 import { Listed } from '../../parts/Listed';
 import './connections.css';
 import { useAct, useMayEdit } from '../../api/act';
-import { Button, InputNumber, Radio, Select } from 'antd';
+import { App, Button, InputNumber, Radio, Select } from 'antd';
 import { useState } from 'react';
 import { Link, useNavigate, useParams } from 'react-router';
 import { api, answerOf, type SourceItem } from '../../api/client';
@@ -10,6 +10,7 @@ import {
   useFields,
   useKinds,
   useConnection,
+  useConnections,
   useSources,
   useWorkflows,
   makeWorkflow,
@@ -71,6 +72,7 @@ function Page({ s }: { s: SourceItem }) {
         <h1>{s.title}</h1>
         <p className="lead mono small">{s.source}</p>
         {editor && <Begin s={s} />}
+        {editor && <ToTable s={s} />}
       </div>
       <Band label="Record" hint="what names it">
         <div className="bandbody inline naming">
@@ -137,6 +139,39 @@ function Begin({ s }: { s: SourceItem }) {
   return (
     <Button type="primary" disabled={!starters.ready} loading={make.isPending} onClick={() => make.mutate()}>
       New workflow on these
+    </Button>
+  );
+}
+
+/** Makes a table for a form's answers, and drafts the workflow that has them go there. */
+function ToTable({ s }: { s: SourceItem }) {
+  const go = useNavigate();
+  const connections = useConnections();
+  const { channel } = useStarters();
+  const { message } = App.useApp();
+  const make = useAct(
+    async () => {
+      const made = await answerOf(
+        api.POST('/api/sources/{connection}/{kind}/table', {
+          params: { path: sourcePath(s.source) },
+          body: { channel },
+        }),
+      );
+      return { made, workflow: await makeWorkflow(made.sheet) };
+    },
+    ['sources', 'connections', 'workflows'],
+    ({ made, workflow }) => {
+      void message.success(
+        `Created ${made.file}. Switch this workflow on to add each answer to it as a row.`,
+      );
+      void go(`/workflows/${workflow.id}`);
+    },
+  );
+  const form = connections.data?.items?.some((c) => c.id === s.connection && c.kind === 'form');
+  if (!form || !channel) return null;
+  return (
+    <Button loading={make.isPending} onClick={() => make.mutate()}>
+      Keep answers in a table
     </Button>
   );
 }
