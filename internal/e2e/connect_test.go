@@ -41,7 +41,9 @@ func TestConnectingAHookAndATable(t *testing.T) {
 	require.NoError(t, p.UntilText(".connection", "/in/till/KIND"))
 	require.NoError(t, p.UntilText(".connection", "curl -H"))
 	assert.Equal(t, 202, send(t, address+"/in/till/receipts", `{"id":"R-1","sum":"12.50","paid":"2026-11-20T08:00:00Z","shop":"Mill","custom":[{"name":"Cash desk","value":3}]}`))
+	require.NoError(t, p.UntilText(".requests", "202")) // by itself
 	assert.Equal(t, 400, send(t, address+"/in/till/receipts", `{"sum":1}`))
+	require.NoError(t, p.UntilText(".requests", "400"))
 	require.NoError(t, p.ClickText("button", "Prove it"))
 	require.NoError(t, p.UntilText(".steps", "has no key"))
 	require.NoError(t, p.UntilText(".requests", "400"))

@@ -66,6 +66,13 @@ func TestSomebodyIsInvited(t *testing.T) {
 	require.NoError(t, p.Go("/people"))
 	require.NoError(t, p.UntilText("main", "Nina Wirz"))
 	require.NoError(t, p.UntilText("main", "Accept"))
+
+	// Who is let go is led to the sign-in, by whatever is asked next.
+	require.NoError(t, p.Until(`[...document.querySelectorAll('tr')].some(r => r.innerText.includes('Nina Wirz') && [...r.querySelectorAll('button')].some(b => b.innerText === 'Let go' && (b.click(), true)))`))
+	require.NoError(t, p.ClickText(".ant-modal button", "Let them go"))
+	require.NoError(t, p.UntilText("main", "Take back"))
+	require.NoError(t, other.ClickText("nav a", "Outbox"))
+	require.NoError(t, other.Until(`!!document.querySelector('#password')`))
 	assert.Empty(t, p.Troubles())
 }
 

@@ -1,8 +1,10 @@
 import { AutoComplete, Button, Input, Select } from 'antd';
 import { useState } from 'react';
 import { api, answerOf, type Schemas } from '../../api/client';
-import { useDestinations, useFields, useSources } from '../../api/queries';
+import { useFields, useSources } from '../../api/queries';
 import { SpanInput } from '../../parts/SpanInput';
+import { PlaceSelect } from '../sheet/PlaceSelect';
+import { isWritten, overOf, useReach } from '../sheet/reach';
 
 type Pattern = Schemas['Pattern'];
 type Blank = Schemas['Blank'];
@@ -83,7 +85,6 @@ interface BlankProps {
 
 function BlankInput({ blank: b, values, change }: BlankProps) {
   const sources = useSources();
-  const destinations = useDestinations();
   const fields = useFields(values.source ?? '').data?.items ?? [];
   const value = values[b.name] ?? '';
   const select = (options: { value: string; label: string }[]) => (
@@ -102,7 +103,7 @@ function BlankInput({ blank: b, values, change }: BlankProps) {
     case 'source':
       return select((sources.data?.items ?? []).map((s) => ({ value: s.source, label: s.source })));
     case 'channel':
-      return select((destinations.data?.items ?? []).map((d) => ({ value: d.name, label: d.title })));
+      return <PlaceBlank label={b.label} value={value} change={change} />;
     case 'field':
       return select(
         fields
@@ -126,4 +127,30 @@ function BlankInput({ blank: b, values, change }: BlankProps) {
       return <SpanInput label={b.label} value={value} change={change} />;
   }
   return <Input aria-label={b.label} value={value} onChange={(e) => change(e.target.value)} />;
+}
+
+/** Where something goes: chosen from lists, or an address that is written beside its connection. */
+function PlaceBlank({ label, value, change }: { label: string; value: string; change: (v: string) => void }) {
+  const groups = useReach();
+  const over = overOf(value);
+  const open = groups.some((g) => g.options.some((o) => o.value === over));
+  return (
+    <span className="inline">
+      <PlaceSelect
+        label={label}
+        className="wide-select"
+        placeholder="Choose"
+        groups={groups}
+        to={value}
+        change={change}
+      />
+      {open && isWritten(value, groups) && (
+        <Input
+          aria-label={`${label}: the address`}
+          value={value.slice(over.length)}
+          onChange={(e) => change(over + e.target.value)}
+        />
+      )}
+    </span>
+  );
 }

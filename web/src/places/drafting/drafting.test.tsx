@@ -11,6 +11,7 @@ import {
   wait,
   writes,
 } from '../../testing';
+import { typedPlaces } from '../sheet/PlaceSelect';
 import { PatternCard } from './PatternCard';
 import { found, Patterns } from './Patterns';
 import { Sentence } from './Sentence';
@@ -95,6 +96,73 @@ it('fills a pattern in, and says what the server says is missing', async () => {
     blanks: { source: 'tours/collections', channel: '', span: '2h', say: 'Good morning' },
   });
   await page.gone();
+});
+
+it('fills a pattern in with an address, and tells places of two connections apart', async () => {
+  const asked = answering(
+    {
+      '/api/sources': { items: [{ source: 'tours/collections' }] },
+      '/api/destinations': {
+        items: [
+          { name: 'square/#tours', title: '#tours' },
+          { name: 'mill/#tours', title: '#tours' },
+          { name: 'mill/#shop', title: '#shop' },
+        ],
+      },
+      '/api/connections': {
+        items: [
+          { id: 'square', title: 'Square', sends: { form: 'listed' } },
+          { id: 'mill', title: 'The mill', sends: { form: 'listed' } },
+          { id: 'letters', title: 'Letters', sends: { form: 'mail' } },
+        ],
+      },
+      '/api/people-book': { items: [] },
+    },
+    (a) => (a.method === 'POST' ? { body: { sheet: {} } } : undefined),
+  );
+  const pattern = {
+    name: 'asked-first',
+    title: 'Somebody decides',
+    note: 'Asks first.',
+    blanks: [{ name: 'who', label: 'Who is asked', kind: 'channel', default: '' }],
+  };
+  const page = await drawn(
+    <ul>
+      <PatternCard pattern={pattern as never} make={() => Promise.resolve()} />
+    </ul>,
+  );
+  await pressed(saying('▸ Somebody decides'));
+  await vi.waitFor(async () => {
+    await chosen('Who is asked', 'Letters: an address…');
+  });
+  await typed(labelled('Who is asked: the address'), 'hq@lindental.example');
+  await pressed(saying('Draft the sheet'));
+  await wait(() => writes(asked).length === 1);
+  expect(writes(asked)[0]!.body).toEqual({ blanks: { who: 'letters/hq@lindental.example' } });
+  await page.gone();
+});
+
+it('offers an address that is typed where a place is chosen, over what takes such', () => {
+  const groups = [
+    {
+      title: 'Addresses',
+      options: [
+        { value: 'letters/', label: 'Letters: an address…', form: 'mail' },
+        { value: 'phones/', label: 'Phones: a number…', form: 'number' },
+        { value: 'rooms/', label: 'Rooms: a room or person…', form: 'room' },
+      ],
+    },
+    { title: 'Square', options: [{ value: 'square/#tours', label: '#tours' }] },
+  ];
+  const over = (text: string) => typedPlaces(text, groups).map((o) => o.value);
+  expect(over(' hq@lindental.example ')).toEqual([
+    'letters/hq@lindental.example',
+    'rooms/hq@lindental.example',
+  ]);
+  expect(over('+41 79 123 45 67')).toEqual(['phones/+41 79 123 45 67']);
+  expect(over('tours@rooms')).toEqual(['rooms/tours@rooms']);
+  expect(over('#to')).toEqual([]);
+  expect(over('a list of words')).toEqual([]);
 });
 
 it('finds patterns by their words, below the headings that they stand under', async () => {

@@ -10,6 +10,7 @@ import { Marks } from './compose/Marks';
 import { FieldPicker } from './FieldPicker';
 import { ListPart } from './ListPart';
 import { MessageMore } from './MessageMore';
+import { postsWords } from './placeWords';
 import { TryIt } from './TryIt';
 import { Preview } from './Preview';
 import { renamed, tosOf, withoutMessage, type Message, type Sheet, dropped } from './model';
@@ -139,11 +140,6 @@ function EachAround({ each, children }: { each: string; children: (group?: strin
     [around, names, group],
   );
   return <Surroundings.Provider value={inner}>{children(group?.name)}</Surroundings.Provider>;
-}
-
-function postsWords(proof: ProofLines | undefined, name: string): string {
-  const to = (proof?.posts ?? []).filter((p) => p.message === name).map((p) => p.to);
-  return to.length ? `Would go to ${to.join(' and ')}.` : 'Would not be sent for this arrival.';
 }
 
 interface EditorProps {

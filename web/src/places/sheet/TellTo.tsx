@@ -1,10 +1,10 @@
-import { Select } from 'antd';
 import { useRef } from 'react';
 import { useLatest } from '../../parts/useLatest';
 import { ChipInput } from './compose/ChipInput';
 import type { ChipHandle } from './compose/Handle';
 import { FieldPicker } from './FieldPicker';
 import type { Name } from './names';
+import { PlaceSelect } from './PlaceSelect';
 import { isWritten, overOf, useReach } from './reach';
 import { useSurroundings } from './surroundings';
 
@@ -25,25 +25,15 @@ export function TellTo({ to, label, id, more, change }: Props) {
   const over = overOf(to);
   const chip = useRef<ChipHandle>(null);
   const setPlace = useLatest((place: string) => change(over + place));
-  const options = groups.map((g) => ({ label: g.title, title: g.title, options: g.options }));
-  const shown = written ? over : to;
-  const known = groups.some((g) => g.options.some((o) => o.value === shown));
   return (
     <span className="tellto">
-      <Select
+      <PlaceSelect
         className="channel-select"
-        aria-label={label}
+        label={label}
         disabled={readOnly}
-        showSearch={{ optionFilterProp: 'label' }}
-        popupMatchSelectWidth={false}
-        value={shown}
-        labelRender={({ label: l }) => (written ? String(l).split(': ')[0] : l)}
-        options={
-          known
-            ? options
-            : [...options, { label: '', title: '', options: [{ value: shown, label: shown || 'choose…' }] }]
-        }
-        onChange={change}
+        groups={groups}
+        to={to}
+        change={change}
       />
       {written && (
         <>

@@ -2,9 +2,13 @@ import { useAct } from '../../api/act';
 import { App, Button, Select } from 'antd';
 import { useContext, useState } from 'react';
 import { api, answerOf } from '../../api/client';
-import { useDestinations, useStarters } from '../../api/queries';
+import { useStarters } from '../../api/queries';
+import { usePlaces } from './reach';
 import { channelOf } from './model';
 import { Trial, useSurroundings } from './surroundings';
+
+/** Whoever presses it, by the address in the people book, else by mail. */
+const yourself = 'me/';
 
 /** Sends what the draft makes of the chosen arrival to one channel, marked as a trial. */
 export function TryIt({ message: name }: { message: string }) {
@@ -12,9 +16,9 @@ export function TryIt({ message: name }: { message: string }) {
   const tryOn = useContext(Trial);
   const { message } = App.useApp();
   const practice = useStarters().channel;
-  const destinations = useDestinations();
+  const places = usePlaces();
   const [to, setTo] = useState('');
-  const place = to || practice;
+  const place = to || practice || yourself;
   const send = useAct(
     () =>
       answerOf(
@@ -48,7 +52,10 @@ export function TryIt({ message: name }: { message: string }) {
         className="channel-select"
         popupMatchSelectWidth={false}
         value={place}
-        options={(destinations.data?.items ?? []).map((d) => ({ value: d.name, label: d.title }))}
+        options={[
+          { value: yourself, label: 'Yourself' },
+          ...places.map((g) => ({ label: g.title, title: g.title, options: g.options })),
+        ]}
         onChange={setTo}
       />
     </div>

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { conditionWords, placeWords } from './placeWords';
+import { conditionWords, placeWords, postsWords } from './placeWords';
 
 describe('what the parts of a sheet are called', () => {
   it.each([
@@ -23,4 +23,15 @@ describe('what the parts of a sheet are called', () => {
 it('a condition that stands alone is that of its place', () => {
   expect(conditionWords('keep')).toBe('the condition of Keep');
   expect(conditionWords('keep.all[0]')).toBe('condition 1 of Keep');
+});
+
+it('where the posts of a message would go names each place once', () => {
+  const of = (...to: string[]) => postsWords({ posts: to.map((t) => ({ message: 'm', to: t })) }, 'm');
+  expect(of('square/#tours')).toBe('Would go to square/#tours.');
+  expect(of('square/#tours', 'mail/a@x.example', 'square/#tours')).toBe(
+    'Would go to square/#tours (2 posts) and mail/a@x.example.',
+  );
+  expect(postsWords({ posts: [{ message: 'other', to: 'a' }] }, 'm')).toBe(
+    'Would not be sent for this arrival.',
+  );
 });

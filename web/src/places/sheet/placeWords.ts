@@ -32,3 +32,14 @@ export function conditionWords(path: string): string {
   const words = placeWords(path);
   return words.startsWith('condition ') ? words : `the condition of ${words}`;
 }
+
+/** Where the posts of a message would go, each place once. */
+export function postsWords(
+  proof: { posts?: { message: string; to: string }[] | null } | undefined,
+  name: string,
+): string {
+  const often = new Map<string, number>();
+  for (const p of proof?.posts ?? []) if (p.message === name) often.set(p.to, (often.get(p.to) ?? 0) + 1);
+  const to = [...often].map(([place, n]) => (n > 1 ? `${place} (${n} posts)` : place));
+  return to.length ? `Would go to ${to.join(' and ')}.` : 'Would not be sent for this arrival.';
+}

@@ -6,6 +6,8 @@ import { useConnections, useDestinations } from '../../api/queries';
 export interface Reach {
   value: string;
   label: string;
+  /** Of a connection over which an address is written: what such an address looks like. */
+  form?: string;
 }
 
 export const useBook = () =>
@@ -26,18 +28,41 @@ const hints: Record<string, string> = {
   listed: 'one that the record names…',
 };
 
-/** Everything that a tell can go to: places that are listed, addresses over a connection, and people. */
-export function useReach(): { title: string; options: Reach[] }[] {
+/** Some of what can be chosen, under a heading. */
+export interface ReachGroup {
+  title: string;
+  options: Reach[];
+}
+
+/** The places that are listed, under their connections. A title that two connections have bears its connection's. */
+export function usePlaces(): ReachGroup[] {
   const connections = useConnections();
   const destinations = useDestinations();
+  const list = destinations.data?.items ?? [];
+  const groups = new Map<string, ReachGroup>();
+  for (const d of list) {
+    const over = overOf(d.name);
+    const title =
+      (connections.data?.items ?? []).find((c) => `${c.id}/` === over)?.title ?? over.slice(0, -1);
+    const twice = list.some((o) => o.title === d.title && overOf(o.name) !== over);
+    const state = `${d.private ? ' (private)' : ''}${d.paused ? ' (paused)' : d.shut ? ' (would refuse)' : ''}`;
+    if (!groups.has(over)) groups.set(over, { title, options: [] });
+    groups
+      .get(over)!
+      .options.push({ value: d.name, label: `${d.title}${twice ? ` · ${title}` : ''}${state}` });
+  }
+  return [...groups.values()];
+}
+
+/** Everything that a tell can go to: places that are listed, addresses over a connection, and people. */
+export function useReach(): ReachGroup[] {
+  const connections = useConnections();
+  const places = usePlaces();
   const book = useBook();
   const open = sending(connections.data?.items);
-  const listed = (destinations.data?.items ?? []).map((d) => ({
-    value: d.name,
-    label: `${d.title}${d.private ? ' (private)' : ''}${d.paused ? ' (paused)' : d.shut ? ' (would refuse)' : ''}`,
-  }));
   const addresses = open.map((c) => ({
     value: `${c.id}/`,
+    form: c.sends!.form,
     label: `${c.title}: ${hints[c.sends!.form] ?? 'a place…'}`,
   }));
   const persons = (book.data?.items ?? []).map((p) => ({
@@ -45,7 +70,7 @@ export function useReach(): { title: string; options: Reach[] }[] {
     label: p.prefers ? `${p.name || p.id} (${p.prefers})` : p.name || p.id,
   }));
   return [
-    { title: 'Places', options: listed },
+    ...places,
     { title: 'Addresses', options: addresses },
     {
       title: 'People',
