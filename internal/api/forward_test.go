@@ -135,7 +135,7 @@ func TestForwardingBetweenRooms(t *testing.T) {
 	for !strings.Contains(copied.Body, "hose") {
 		copied = f.jonas.Next(t)
 	}
-	assert.Contains(t, copied.Body, "Vera: The hose is <b>cracked</b>")
+	assert.Contains(t, copied.Body, "*Vera*: The *hose* is <b>cracked</b>", "marked as people of that chat mark it")
 	assert.Contains(t, copied.Body, "from #tours")
 	assert.Contains(t, copied.Picture.URL, "http", "the picture goes along")
 	f.until("the other chat has it", func() bool {
@@ -148,11 +148,11 @@ func TestForwardingBetweenRooms(t *testing.T) {
 	// Its change goes to where it can, and to nobody as something new.
 	f.ask("PUT", fmt.Sprintf("/posts/%d/said", said.ID), `{"author":"Vera","text":"The **valve** is cracked"}`)
 	anew := f.jonas.Next(t)
-	assert.Contains(t, anew.Body, "Vera: The valve is cracked")
+	assert.Contains(t, anew.Body, "*Vera*: The *valve* is cracked")
 	assert.Equal(t, copied.ID, anew.Replace.ID)
 
 	// An answer to the copy stands under what it is a copy of; so does one by mail.
-	f.jonas.Say(t, "answer", "I have a new one", peers.Element("urn:xmpp:reply:0", "reply", "to", "tours@rooms.chat.example/Dorfbote", "id", copied.Key()))
+	f.jonas.Say(t, "answer", "I have a *new* one, see https://parts.example/_hose_\n- 3 m\n- *not* 2_m_", peers.Element("urn:xmpp:reply:0", "reply", "to", "tours@rooms.chat.example/Dorfbote", "id", copied.Key()))
 	under := func(text string) bool {
 		for _, p := range f.inSquare() {
 			if strings.Contains(p.Text, text) {
@@ -161,7 +161,13 @@ func TestForwardingBetweenRooms(t *testing.T) {
 		}
 		return false
 	}
-	f.until("the answer stands in the thread", func() bool { return under("I have a new one") })
+	f.until("the answer stands in the thread", func() bool { return under("I have a **new** one") })
+	for _, p := range f.inSquare() {
+		if strings.Contains(p.Text, "**new**") {
+			assert.Contains(t, p.Text, "(<https://parts.example/_hose_>)", "a link is one")
+			assert.Contains(t, p.Text, "\n- 3 m\n- **not** 2\\_m\\_", "a list is one, and what marks nothing is text")
+		}
+	}
 	var letter string
 	require.NoError(t, f.st.DB.Raw("SELECT remote_id FROM posts WHERE destination = 'desk/marit@localhost' ORDER BY id LIMIT 1").Scan(&letter).Error)
 	require.NotEmpty(t, letter)
@@ -180,7 +186,7 @@ func TestForwardingBetweenRooms(t *testing.T) {
 	})
 	// What is said anew there, and taken away there, follows as well.
 	f.jonas.Say(t, "anew", "I have two new ones", peers.Element("urn:xmpp:message-correct:0", "replace", "id", "answer"))
-	f.until("the answer is changed", func() bool { return under("I have two new ones") && !under("I have a new one") })
+	f.until("the answer is changed", func() bool { return under("I have two new ones") && !under("I have a **new** one") })
 
 	// Nothing has gone round: the square holds what was said there, and what came from elsewhere, each once.
 	time.Sleep(3 * time.Second)

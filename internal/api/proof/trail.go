@@ -127,11 +127,10 @@ const (
 	valuesOffered = 60
 )
 
-// seenValues counts the values that the fields had which conditions look at.
+// seenValues counts the values that the fields had which conditions look at, or by which something is looked up in a table.
 func seenValues(sh *sheet.Sheet, recent []PastArrival) map[string][]sheet.Tally {
 	out := map[string][]sheet.Tally{}
-	sh.Conditions(func(c *cond.Spec, _ string) {
-		name := c.Field.S
+	tally := func(name string) {
 		if _, done := out[name]; done || name == "" {
 			return
 		}
@@ -160,7 +159,11 @@ func seenValues(sh *sheet.Sheet, recent []PastArrival) map[string][]sheet.Tally 
 			return a.Count > b.Count || a.Count == b.Count && a.Value < b.Value
 		})
 		out[name] = list[:min(len(list), valuesOffered)]
-	})
+	}
+	sh.Conditions(func(c *cond.Spec, _ string) { tally(c.Field.S) })
+	for _, l := range sh.LookedUp() {
+		tally(l.Field)
+	}
 	return out
 }
 

@@ -19,7 +19,7 @@ const (
 // Kind describes chat rooms.
 func Kind() *connect.Kind {
 	return &connect.Kind{
-		Sends: &connect.Sends{Can: []connect.Ability{connect.CanEdit, connect.CanReply, connect.CanPicture, connect.CanMention}, Dialect: dialects.Plain, Form: place.Room, Rooms: roomsOf},
+		Sends: &connect.Sends{Can: []connect.Ability{connect.CanEdit, connect.CanReply, connect.CanPicture, connect.CanMention}, Dialect: dialects.Light, Form: place.Room, Rooms: roomsOf},
 		Mute: func(settings map[string]string) string {
 			if settings["chat"] != xmpp {
 				return "posts to the square go over a chat connection; this one only reads"
@@ -80,7 +80,7 @@ func fields(settings map[string]string) []value.Field {
 	if settings["which"] == "reactions" {
 		return append(out, connect.Field("reaction", value.Text), connect.Field("thread", value.Text))
 	}
-	return append(out, connect.Field("command", value.Text), connect.Field("rest", value.Text), connect.Field("spoken_to", value.YesNo), connect.Field("mentions", value.List), connect.Field("images", value.List), connect.Field("thread", value.Text))
+	return append(out, connect.Field("command", value.Text), connect.Field("rest", value.Text), connect.Field("spoken_to", value.YesNo), connect.Field("mentions", value.List), connect.Field("images", value.List), connect.Field("thread", value.Text), connect.Field(dialects.TextMarks, value.Text))
 }
 
 // message is one thing that was said, or a reaction to one.
@@ -89,6 +89,7 @@ type message struct {
 	At                     time.Time
 	Mentions, Images       []string
 	Thread                 string
+	Marks                  string // by which its text is marked; "" for CommonMark
 	Reaction               string // for a reaction; Text is then what it is a reaction to
 	Changed                bool   // it was said before, and is said anew now
 	Gone                   bool   // it was taken away
@@ -155,6 +156,9 @@ func (m *message) item(src connect.SourceConfig) connect.Item {
 	} else {
 		r["command"], r["rest"] = clean(word), clean(rest)
 		r["spoken_to"] = mentions(m, src.Get("name", Nick))
+	}
+	if m.Marks != "" {
+		r[dialects.TextMarks] = m.Marks
 	}
 	if len(m.Images) > 0 {
 		r["images"] = list(m.Images)

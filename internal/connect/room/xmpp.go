@@ -26,6 +26,7 @@ import (
 
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/fault"
+	dialects "dorfbote/internal/core/message"
 )
 
 // xmppRooms reads rooms of an XMPP server (XEP-0045). What is said comes by itself; after a break, what was said
@@ -194,8 +195,9 @@ type heard struct {
 		ID        string    `xml:"id,attr"`
 		Moderated *struct{} `xml:"urn:xmpp:message-moderate:1 moderated"`
 	} `xml:"urn:xmpp:message-retract:1 retract"`
-	Mark  *struct{}    `xml:"urn:dorfbote:mark:0 posted"`
-	Error stanza.Error `xml:"error"`
+	Unstyled *struct{}    `xml:"urn:xmpp:styling:0 unstyled"`
+	Mark     *struct{}    `xml:"urn:dorfbote:mark:0 posted"`
+	Error    stanza.Error `xml:"error"`
 }
 
 // since is when the last message that was delivered was said.
@@ -368,7 +370,10 @@ func (h *heard) messages(room jid.JID, nick string, last *since) []message {
 	if id == "" {
 		id = fmt.Sprintf("%s-%d", author, at.UnixMilli())
 	}
-	m := message{ID: id, Room: room.Localpart(), Author: author, Text: h.Body, At: at, Thread: h.Reply.ID}
+	m := message{ID: id, Room: room.Localpart(), Author: author, Text: h.Body, At: at, Thread: h.Reply.ID, Marks: dialects.Styling}
+	if h.Unstyled != nil {
+		m.Marks = dialects.Unmarked
+	}
 	if h.Replace.ID != "" {
 		key, ok := last.said(author, h.Replace.ID)
 		if !ok {

@@ -120,7 +120,7 @@ func body(d *dialects.Document) (said string, mentions []xml.TokenReader) {
 		names = append(names, m.Name)
 		at += len([]rune(m.Name)) + 2
 	}
-	said = dialects.Render(d, dialects.Plain).Text
+	said = dialects.Render(d, dialects.Light).Text
 	if len(names) > 0 {
 		said = strings.Join(names, ", ") + ": " + said
 	}

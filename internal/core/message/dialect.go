@@ -19,12 +19,13 @@ type Dialect string
 const (
 	Rich  Dialect = "rich"  // CommonMark with facts, a tone and a link of their own: team chat
 	Plain Dialect = "plain" // text of limited length
+	Light Dialect = "light" // text of limited length with the marks of XEP-0393
 	Mail  Dialect = "mail"  // a subject, and HTML beside plain text
 	Short Dialect = "short" // a text message to a phone
 )
 
 // Dialects lists them in the order in which they are offered.
-var Dialects = []Dialect{Rich, Plain, Mail, Short}
+var Dialects = []Dialect{Rich, Light, Plain, Mail, Short}
 
 // How long messages may be, in characters; and a text message in parts.
 const (
@@ -51,6 +52,12 @@ func Render(d *Document, to Dialect) Rendered {
 	case Plain:
 		r.Lost = d.flattened()
 		r.Text = cut(d.allPlain(), plainLimit, &r, "characters")
+	case Light:
+		r.Text = d.allOf(onlyLines, WriteStyling)
+		if utf8.RuneCountInString(r.Text) > plainLimit { // what is cut off could be the end of a mark
+			return light(Render(d, Plain))
+		}
+		r.Lost = slices.DeleteFunc(d.flattened(), func(s string) bool { return s == marksAreLost })
 	case Mail:
 		r.Subject = cut(OneLine(d.Title), subjectLimit, &r, "characters of its subject")
 		if r.Subject == "" {
@@ -65,6 +72,14 @@ func Render(d *Document, to Dialect) Rendered {
 	return r
 }
 
+// light says of what is written as plain text because it is long that it is one of the light dialect.
+func light(r Rendered) Rendered {
+	r.Dialect = Light
+	return r
+}
+
+const marksAreLost = "bold, italics and headings are plain"
+
 // flattened says what plain text has no way to show.
 func (d *Document) flattened() []string {
 	lost := []string{}
@@ -78,7 +93,7 @@ func (d *Document) flattened() []string {
 		}
 	})
 	if marks > 0 || slices.ContainsFunc(d.Body, func(b Block) bool { return b.Kind == Heading || b.Kind == Quote }) {
-		lost = append(lost, "bold, italics and headings are plain")
+		lost = append(lost, marksAreLost)
 	}
 	if links > 0 || len(d.AllLinks()) > 0 {
 		lost = append(lost, "links are written out")
@@ -112,17 +127,27 @@ func (d *Document) each(see func(Inline)) {
 
 // allPlain is the whole message as plain text.
 func (d *Document) allPlain() string {
+	return d.allOf(func(s string) string { return s }, func(blocks []Block) string { return plainBlocks(written(blocks)) })
+}
+
+// onlyLines writes a text so that none of its signs is a mark of XEP-0393.
+func onlyLines(s string) string {
+	return strings.Join(spansLines([]Inline{{Kind: Text, Text: s}}), "\n")
+}
+
+// allOf is the whole message, with its texts and its body as they are written.
+func (d *Document) allOf(text func(string) string, body func([]Block) string) string {
 	var parts []string
 	add := func(s string) {
 		if s = strings.TrimSpace(s); s != "" {
 			parts = append(parts, s)
 		}
 	}
-	add(d.Title)
-	add(plainBlocks(written(d.Body)))
+	add(text(d.Title))
+	add(body(d.Body))
 	facts := make([]string, len(d.Facts))
 	for i, f := range d.Facts {
-		facts[i] = f.Label + ": " + f.Value
+		facts[i] = text(f.Label + ": " + f.Value)
 	}
 	add(strings.Join(facts, "\n"))
 	for _, l := range d.AllLinks() {

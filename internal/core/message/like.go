@@ -54,7 +54,8 @@ func (l *likeTemplate) fill(d *Document, f *filling) error {
 		}
 		return ""
 	}
-	body := safe(ReadMarkdown(private.Replace(show("text", "body", "subject"))))
+	marks, _ := record[TextMarks].(string)
+	body := safe(ReadMarked(private.Replace(show("text", "body", "subject")), marks))
 	if by := oneLine(show("author", "from_name", "from")); l.author && by != "" {
 		name := Inline{Kind: Strong, Subs: []Inline{{Kind: Text, Text: by}}}
 		if len(body) > 0 && body[0].Kind == Paragraph {

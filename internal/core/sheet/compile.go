@@ -179,6 +179,7 @@ func (s *Sheet) compile(known Known, problems *report.List) *Plan {
 	s.answered(p, problems)
 	s.paced(p, known, problems)
 	s.pacedEach(p, problems)
+	s.doubtPlaces(p, known, problems)
 	s.followAll(p, known, used, problems)
 	for _, m := range s.Messages {
 		if !used[m.Name] {

@@ -62,6 +62,7 @@ func (s *Sheet) Doubts(words *formula.Words, seen func(field string) []Tally) []
 			}
 		}
 	})
+	s.doubtKeys(words, seen, &problems)
 	return problems.Problems
 }
 
@@ -89,18 +90,9 @@ func doubt(c *cond.Spec, path string, v any, text string, had []Tally, ws value.
 		}
 		return
 	}
-	near := value.Nearest(text, names)
-	if near == "" {
-		near = alike(text, names)
-	}
+	near, count := nearest(text, names, had)
 	if near == "" {
 		return
-	}
-	count := 0
-	for _, h := range had {
-		if h.Value == near {
-			count = h.Count
-		}
 	}
 	problems.Warn(c.ValueAt.At, path, near, "no recent record has %s %q; %d have %q", c.Field.S, text, count, near)
 	mendValue(c, path, v, near, problems)
@@ -112,6 +104,19 @@ func mendValue(c *cond.Spec, path string, old any, near string, problems *report
 		c = &cond.Spec{Field: c.Field, Op: c.Op, Value: list}
 	}
 	problems.Mend(near, path, c.With(text, near))
+}
+
+// nearest finds the value that a text may have meant, and how often it came; "" where there is none.
+func nearest(text string, names []string, had []Tally) (near string, count int) {
+	if near = value.Nearest(text, names); near == "" {
+		near = alike(text, names)
+	}
+	for _, h := range had {
+		if h.Value == near {
+			count = h.Count
+		}
+	}
+	return near, count
 }
 
 // alike finds a text that has the same letters and digits, whatever stands between them.

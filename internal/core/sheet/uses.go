@@ -15,19 +15,26 @@ var recordField = regexp.MustCompile(`\b(?:record|before)(?:\??\.([\pL_][\pL\pN_
 // messages.
 func (s *Sheet) Fields() []string {
 	found := map[string]bool{}
-	text := func(t string) {
+	s.speaks(func(name string) {
+		name, _, _ = strings.Cut(name, ".")
+		found[name] = true
+	}, func(t string) {
 		for _, m := range recordField.FindAllStringSubmatch(t, -1) {
 			found[m[1]+m[2]] = true
 		}
-	}
+	})
+	return value.SortedKeys(found)
+}
+
+// speaks hands on what the sheet says of the watched records: the fields that it names as they are, and its texts with formulas.
+func (s *Sheet) speaks(field, text func(string)) {
 	var conds func(c *cond.Spec)
 	conds = func(c *cond.Spec) {
 		if c == nil {
 			return
 		}
 		if c.Field.S != "" {
-			name, _, _ := strings.Cut(c.Field.S, ".")
-			found[name] = true
+			field(c.Field.S)
 		}
 		if c.Formula != nil {
 			text(c.Formula.S)
@@ -48,8 +55,7 @@ func (s *Sheet) Fields() []string {
 		if g.Summary != nil {
 			for _, t := range g.Summary.Of {
 				if name := strings.TrimPrefix(strings.TrimSpace(t.S), "record."); !strings.ContainsAny(name, "$ ") {
-					name, _, _ = strings.Cut(name, ".")
-					found[name] = true
+					field(name)
 				}
 			}
 		}
@@ -67,8 +73,7 @@ func (s *Sheet) Fields() []string {
 		}
 	}
 	if f := s.Watch.Field.S; f != "" {
-		name, _, _ := strings.Cut(f, ".")
-		found[name] = true
+		field(f)
 	}
 	if s.Pace != nil && s.Pace.Repeat != nil {
 		text(s.Pace.Repeat.Key.S)
@@ -93,7 +98,6 @@ func (s *Sheet) Fields() []string {
 		}
 		f.Set.texts(func(t report.Text) { text(t.S) })
 	}
-	return value.SortedKeys(found)
 }
 
 // Names lists the sources and destinations that the sheet names, each with its place.

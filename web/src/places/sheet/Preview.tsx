@@ -8,6 +8,7 @@ import { SentAs } from './SentAs';
 
 const words: Record<string, string> = {
   rich: 'Chat',
+  light: 'Chat with light marks',
   plain: 'Plain text',
   mail: 'Mail',
   short: 'Text message',
@@ -62,7 +63,7 @@ export function Preview({ drawn, message, tos, posts }: Props) {
           {view}
         </div>
       )}
-      {r && (dialect === 'plain' || dialect === 'short') && (
+      {r && (dialect === 'light' || dialect === 'plain' || dialect === 'short') && (
         <pre className={`as-text as-${dialect}`}>{r.text}</pre>
       )}
       {r && dialect === 'short' && (
