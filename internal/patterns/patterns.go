@@ -13,6 +13,7 @@ import (
 
 	"go.yaml.in/yaml/v3"
 
+	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/value"
 )
 
@@ -155,11 +156,7 @@ func facts(fields []value.Field, key string) []any {
 		if f.Name == key || f.Hidden || f.Type == value.Object || f.Type == value.List || f.Type == value.Link {
 			continue
 		}
-		ref := "${record." + f.Name + "}"
-		if f.Type == value.Moment {
-			ref = `${date(record.` + f.Name + `, "d MMM HH:mm")}`
-		}
-		if out = append(out, map[string]any{"label": f.Label, "value": ref}); len(out) == 4 {
+		if out = append(out, map[string]any{"label": f.Label, "value": formula.Telling(f, fields)}); len(out) == 4 {
 			break
 		}
 	}

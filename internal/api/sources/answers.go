@@ -14,6 +14,8 @@ import (
 	"dorfbote/internal/connect/form"
 	"dorfbote/internal/connect/kinds"
 	"dorfbote/internal/connect/table"
+	"dorfbote/internal/core/formula"
+	"dorfbote/internal/core/value"
 	"dorfbote/internal/engine/poll"
 	"dorfbote/internal/store"
 )
@@ -71,7 +73,7 @@ func (s *Sources) makeAnswersTable(ctx context.Context, _ *kit.Person, in *table
 		columns = append(columns, q.Name)
 		set[q.Name] = "${record." + q.Name + "}"
 		if len(facts) < 8 {
-			facts = append(facts, map[string]any{"label": cmp.Or(q.Label, q.Name), "value": "${record." + q.Name + "}"})
+			facts = append(facts, map[string]any{"label": cmp.Or(q.Label, q.Name), "value": formula.Telling(value.Field{Name: q.Name, Type: value.Type(q.Type)}, nil)})
 		}
 	}
 	file, err := table.Make(config, connect.KindName(src.Title, src.Connection), columns)

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/value"
 )
 
@@ -340,12 +341,24 @@ func (r *reader) message() map[string]any {
 	if len(r.whom) > 0 { // a mail has room for all
 		most = 12
 	}
+	among := make([]value.Field, len(r.from.Fields))
+	for i, f := range r.from.Fields {
+		among[i] = f.Field
+	}
+	told := func(name string) string {
+		for _, f := range among {
+			if f.Name == name {
+				return formula.Telling(f, among)
+			}
+		}
+		return "${record." + name + "}"
+	}
 	title := "${record." + r.key() + "}"
 	for _, c := range append(append([]map[string]any{}, r.draft.becomes...), r.draft.keep...) {
 		name, _ := c["field"].(string)
 		if name != "" && !said[name] {
 			said[name] = true
-			title += " " + "${record." + name + "}"
+			title += " " + told(name)
 			break
 		}
 	}
@@ -356,11 +369,7 @@ func (r *reader) message() map[string]any {
 		if said[f.Name] || f.Hidden || f.Type == value.Link || f.Type == value.Object || f.Type == value.List {
 			continue
 		}
-		ref := "${record." + f.Name + "}"
-		if f.Type == value.Moment {
-			ref = `${date(record.` + f.Name + `, "d MMM HH:mm")}`
-		}
-		facts = append(facts, map[string]any{"label": f.Label, "value": ref})
+		facts = append(facts, map[string]any{"label": f.Label, "value": formula.Telling(f.Field, among)})
 	}
 	m := map[string]any{"title": title, "facts": facts}
 	if r.draft.urgent {

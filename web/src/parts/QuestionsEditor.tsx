@@ -1,5 +1,6 @@
 import { Button, Checkbox, Input, Select } from 'antd';
 import { RemoveButton } from './RemoveButton';
+import { Several } from './Several';
 
 /** A question of a form or of a workflow's start, as it is being written. */
 interface Asked {
@@ -71,8 +72,8 @@ export function QuestionsEditor<Q extends Asked>({ questions, types, named, chan
             }
           />
           {q.type?.startsWith('choice') && (
-            <Select
-              mode="tags"
+            <Several
+              typed
               className="question-options"
               aria-label={`Choices of question ${i + 1}`}
               value={q.options ?? []}

@@ -1,10 +1,11 @@
 import { expect, it } from 'vitest';
-import { useState } from 'react';
+import { act, useState } from 'react';
 import { chosen, drawn, labelled, pressed, saying, typed } from '../testing';
 import { Attempts, pretty } from './Attempts';
 import { ChoiceFilter, FilterHead, TextFilter, useFilters } from './FilterHead';
 import { LaterWords } from './LaterWords';
 import { QuestionsEditor } from './QuestionsEditor';
+import { Several } from './Several';
 import { SpanInput } from './SpanInput';
 import { Verdict } from './Verdict';
 
@@ -170,5 +171,38 @@ it('makes questions, whose names follow their words until somebody names them', 
   await pressed(labelled('Remove question 1'));
   expect(form.now.map((q) => q.name)).toEqual(['q_2nd_visit']);
   expect(page.at.textContent).toContain('answers.q_2nd_visit');
+  await page.gone();
+});
+
+it('goes on by Tab from a choice of several, and keeps what was chosen', async () => {
+  const got: string[][] = [];
+  function Days() {
+    const [value, setValue] = useState<string[]>([]);
+    got.push(value);
+    return (
+      <Several
+        aria-label="Days"
+        value={value}
+        onChange={(next: string[]) => setValue(next)}
+        options={['Mon', 'Tue'].map((d) => ({ value: d }))}
+      />
+    );
+  }
+  const page = await drawn(<Days />);
+  const key = (name: string, keyCode: number) =>
+    act(async () => {
+      labelled('Days')!.dispatchEvent(
+        new KeyboardEvent('keydown', { key: name, keyCode, which: keyCode, bubbles: true, cancelable: true }),
+      );
+      labelled('Days')!.dispatchEvent(new KeyboardEvent('keyup', { key: name, keyCode, bubbles: true }));
+      await Promise.resolve();
+    });
+  await key('Enter', 13);
+  await key('ArrowDown', 40);
+  await key('Enter', 13);
+  expect(got.at(-1)).toHaveLength(1);
+  const before = got.at(-1);
+  await key('Tab', 9);
+  expect(got.at(-1)).toEqual(before);
   await page.gone();
 });

@@ -8,6 +8,7 @@ import { agoOf } from '../../parts/times';
 import { ChangesMade } from './ChangesMade';
 import { Invitations } from './Invitations';
 import { Teams } from './Teams';
+import { Several } from '../../parts/Several';
 
 const roles = [
   { value: 'administrator', label: 'administrator' },
@@ -127,9 +128,9 @@ function PersonRow({ p, admin, own, teams }: RowProps) {
       </td>
       <td>
         {admin && !p.gone ? (
-          <Select
+          <Several
             size="small"
-            mode="multiple"
+
             aria-label={`Teams of ${p.name}`}
             className="teams-select"
             placeholder="none"

@@ -8,6 +8,7 @@ import { FormulaInput } from './FormulaInput';
 import type { Gathered } from './model';
 import { useSurroundings } from './surroundings';
 import { ChipLine, Values } from './Values';
+import { Several } from '../../parts/Several';
 
 interface Props {
   g: Gathered;
@@ -52,8 +53,8 @@ export function SummaryEntry({ g, path, change, name, away, shown }: Props) {
         <div className="inline">
           {name}
           <span>sums up</span>
-          <Select
-            mode="tags"
+          <Several
+            typed
             className="list-select"
             aria-label={`Texts that ${g.name} sums up`}
             disabled={readOnly}

@@ -9,6 +9,7 @@ import { MessageButtons } from './MessageButtons';
 import { exchanged, dropped, filled, type Message } from './model';
 import { freshChart, freshTable, PicturePart } from './PicturePart';
 import { useSurroundings } from './surroundings';
+import { Several } from '../../parts/Several';
 
 interface Props {
   name: string;
@@ -265,8 +266,7 @@ function ShareFields({
   return (
     <>
       <span className="muted small">a page for people without an account, with</span>
-      <Select
-        mode="multiple"
+      <Several
         className="columns-select"
         aria-label={label}
         disabled={readOnly}
@@ -366,8 +366,8 @@ function FilePart({ n, file, gathered, change }: FileProps) {
           options={[...new Set([...gathered, file.table.of])].map((value) => ({ value, label: value }))}
           onChange={(list: string) => change({ ...file, table: { ...file.table, of: list } })}
         />
-        <Select
-          mode="tags"
+        <Several
+          typed
           className="columns-select"
           aria-label={`Columns of file ${n}`}
           disabled={readOnly}

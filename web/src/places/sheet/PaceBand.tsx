@@ -10,6 +10,7 @@ import { sourceOf, type Pace, type Sheet } from './model';
 import { useSurroundings } from './surroundings';
 import { OpeningLines, weekdays } from './watch/SilentForm';
 import { RemoveButton } from '../../parts/RemoveButton';
+import { Several } from '../../parts/Several';
 
 interface Props {
   sheet: Sheet;
@@ -299,8 +300,8 @@ function DigestLine({
             onChange={(how) => set(how === 'at' ? { at: ['07:00'] } : { every: '4h' })}
           />
           {daily ? (
-            <Select
-              mode="tags"
+            <Several
+              typed
               className="list-select"
               aria-label="Times of the digest"
               disabled={readOnly}

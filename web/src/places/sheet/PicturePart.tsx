@@ -1,10 +1,11 @@
-import { Checkbox, Select } from 'antd';
+import { Checkbox } from 'antd';
 import { RemoveButton } from '../../parts/RemoveButton';
 import { filled, type Message } from './model';
 import type { GatheredName } from './names';
 import { Most, Pick } from './Pick';
 import { useSurroundings } from './surroundings';
 import { ChipLine } from './Values';
+import { Several } from '../../parts/Several';
 
 type Picture = NonNullable<Message['picture']>;
 type Chart = NonNullable<Picture['chart']>;
@@ -194,8 +195,8 @@ function TablePart({
         change={(of) => change({ ...t, of })}
       />
       <span className="muted">with</span>
-      <Select
-        mode="tags"
+      <Several
+        typed
         className="columns-select"
         aria-label={`Columns of the table in ${message}`}
         disabled={readOnly}

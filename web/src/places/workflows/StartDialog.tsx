@@ -7,6 +7,7 @@ import { useNavigate } from 'react-router';
 import { api, answerOf, type Question } from '../../api/client';
 import { useRecords } from '../../api/queries';
 import { Trouble } from '../../parts/Trouble';
+import { Several } from '../../parts/Several';
 
 interface Props {
   id: number;
@@ -103,9 +104,9 @@ function Records({
       <label htmlFor="start-records">
         For which records <span className="muted">of {source}</span>
       </label>
-      <Select
+      <Several
         id="start-records"
-        mode="multiple"
+
         showSearch={{ filterOption: false, onSearch: setQ }}
         value={value}
         placeholder="Search and choose"
@@ -129,7 +130,7 @@ function Answer({ q, value, change }: { q: Question; value: unknown; change: (v:
     case 'choice':
       return <Select id={id} value={value as string} options={options} onChange={change} />;
     case 'choices':
-      return <Select id={id} mode="multiple" value={value as string[]} options={options} onChange={change} />;
+      return <Several id={id} value={value as string[]} options={options} onChange={change} />;
   }
   const kind = q.type === 'date' ? 'date' : q.type === 'moment' ? 'datetime-local' : 'text';
   return (

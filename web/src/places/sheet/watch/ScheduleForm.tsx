@@ -9,6 +9,7 @@ import type { Schedule } from '../model';
 import { useSurroundings } from '../surroundings';
 import { dayCodes, dayWords, nths, read, turned, write, type Built } from './rule';
 import type { FormProps } from './WatchBand';
+import { Several } from '../../../parts/Several';
 
 const hows = {
   daily: 'every so many days',
@@ -93,8 +94,7 @@ function Recurrence({ b, put, readOnly }: PartProps) {
       />
       <span>{b.interval > 1 ? `${unit}s` : unit}</span>
       {b.how === 'weekly' && (
-        <Select
-          mode="multiple"
+        <Several
           className="list-select"
           aria-label="Days of the week"
           disabled={readOnly}

@@ -1,5 +1,5 @@
 import './watch.css';
-import { Button, Input, Select } from 'antd';
+import { Button, Input } from 'antd';
 import { SpanInput } from '../../../parts/SpanInput';
 import { fullOf } from '../../../parts/times';
 import { BandLine } from '../../../parts/Band';
@@ -9,6 +9,7 @@ import { useSurroundings } from '../surroundings';
 import { SourceSelect } from './SourceSelect';
 import type { FormProps } from './WatchBand';
 import { RemoveButton } from '../../../parts/RemoveButton';
+import { Several } from '../../../parts/Several';
 
 export const weekdays = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'];
 
@@ -89,8 +90,7 @@ function OpeningLine({ value, readOnly, change, remove }: LineProps) {
   return (
     <div className="inline">
       <span className="lead-word">open</span>
-      <Select
-        mode="multiple"
+      <Several
         className="list-select"
         aria-label="Days"
         disabled={readOnly}
