@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/httptest"
 	"regexp"
 	"strings"
 	"testing"
@@ -262,4 +263,33 @@ answer: {body: {allowed: "${v.choice != 'no'}", by: "${v.by}"}}
 		t.Fatal("the caller was not answered")
 	}
 	assert.Empty(t, p.Troubles())
+}
+
+// Each Monday, but not on holidays, a chart for each valley goes to the valley's own channel, and one of all of them to the board, from one
+// sheet that began as a pattern; it is tried at once. At most 30 presses and fields.
+func TestAChartOfEachValley(t *testing.T) {
+	page, _ := enter(t)
+	p := &person{t: t, Page: page}
+	valleys := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) {}))
+	t.Cleanup(valleys.Close)
+	status, err := browser.Eval[int](page, fmt.Sprintf(`fetch('/api/connections', {method: 'POST', headers: {'Content-Type': 'application/json'}, body: JSON.stringify({id: 'valleys', kind: 'webhook', title: 'Valleys',
+		settings: {places: ['Upper', 'Middle', 'Lower'].map(v => v + ' %[1]s/' + v).join('\n'), shape: 'my own', body: '{"title":"${post.title}","picture":"${post.picture}"}'}})}).then(r => r.status)`, valleys.URL))
+	require.NoError(t, err)
+	require.Less(t, status, 300)
+	require.NoError(t, p.Go("/workflows/new"))
+	p.press(".pattern-title", "▸ A chart of each group, every Monday")
+	p.press(".pattern button", "Draft the sheet")
+	p.choose("Days that are left out", "but not on days in holidays/events")
+	p.find("Channel 1 of otherwise", "Valleys: one that the record names…")
+	p.choose("Insert a field into the address of Channel 1 of otherwise", "Valley")
+	p.write("Text", "The last weeks in figures.")
+	require.NoError(t, p.Until(`document.querySelectorAll('[data-testid="preview"] img.is-drawn').length > 0`))
+	p.sees(`section[aria-label="Tell"]`, "valleys/Upper")
+	p.press("button", "Try it")
+	inSquare(p, "practice", "the last eight weeks")
+	p.press("button", "Switch on")
+	p.press(".ant-modal button", "Switch on")
+	p.sees(".sheetstate", "version 1 is on")
+	t.Logf("%d presses and fields, of 20 (30 at most)", p.did)
+	assert.LessOrEqual(t, p.did, 20)
 }

@@ -24,6 +24,15 @@ func (p *person) choose(label, option string) {
 	p.did++
 }
 
+// find chooses from a long list, which is searched.
+func (p *person) find(label, option string) {
+	p.t.Helper()
+	require.NoError(p.t, p.Click(fmt.Sprintf(`.ant-select:has(input[aria-label=%q])`, label)), label)
+	p.did++
+	require.NoError(p.t, p.Keys(option))
+	require.NoError(p.t, p.Until(fmt.Sprintf(`[...document.querySelectorAll('.ant-select-dropdown:not(.ant-select-dropdown-hidden) .ant-select-item-option')].some(e => (e.innerText + e.title).includes(%q) && (e.click(), true))`, option)), "%s: %s", label, option)
+}
+
 // write types into a text with chips.
 func (p *person) write(label, text string) {
 	p.t.Helper()

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { chipLabel, emptyOf, formatsOf, piecesOf, withEmpty } from './template';
+import { chipLabel, emptyOf, formatsOf, piecesOf, toldAs, withEmpty } from './template';
 
 const fields = [
   { name: 'litres', label: 'Litres', type: 'number' },
@@ -59,6 +59,11 @@ describe('a text with formulas', () => {
     expect(formatsOf({ ...amount, currency: undefined }, [text('order.total_currency')])[1]!.formula).toBe(
       'money(record.order.total, record.order.total_currency)',
     );
+    expect(toldAs('record.order.total', [text('order.currency'), amount])).toBe(
+      'money(record.order.total, record.order.currency)',
+    );
+    expect(toldAs('record.order.total', [{ ...amount, currency: undefined }])).toBe('record.order.total');
+    expect(toldAs('owner.name', [amount])).toBe('owner.name');
     const all = [text('order.currency'), amount];
     expect(chipLabel('money(record.order.total, record.order.currency)', all)).toContain('Total');
   });

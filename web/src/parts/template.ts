@@ -79,6 +79,14 @@ export function chipLabel(formula: string, fields: Named[]): string {
   return inner.length > 48 ? inner.slice(0, 47) + '…' : inner;
 }
 
+/** How a message tells what stands at a path: a moment to the minute, an amount with its currency where one is known. */
+export function toldAs(path: string, fields: Named[]): string {
+  const field = fields.find((f) => path === `record.${f.name}`);
+  if (field?.type === 'moment') return `date(${path}, "d MMM HH:mm")`;
+  const currency = field?.type === 'money' ? currencyOf(field, fields) : '';
+  return currency ? `money(${path}, ${currency})` : path;
+}
+
 /** The formats that suit a field of a record with these fields, each as a formula. */
 export function formatsOf(field: Named, fields: Named[]): { words: string; formula: string }[] {
   const r = `record.${field.name}`;

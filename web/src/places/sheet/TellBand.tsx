@@ -3,6 +3,7 @@ import { Button, Input, Segmented, Tabs } from 'antd';
 import type { ProofLines } from '../../api/client';
 import { Band, BandLine } from '../../parts/Band';
 import { ProblemsAt } from './ProblemsAt';
+import { toldAs } from '../../parts/template';
 import { useLatest } from '../../parts/useLatest';
 import { ChipInput } from './compose/ChipInput';
 import type { ChipHandle } from './compose/Handle';
@@ -150,7 +151,7 @@ interface EditorProps {
 }
 
 function MessageEditor({ name, message, gathered, set }: EditorProps) {
-  const { readOnly } = useSurroundings();
+  const { readOnly, chips } = useSurroundings();
   const setTitle = useLatest((title: string) => set({ title }));
   const setBody = useLatest((body: string) => set({ body }));
   const setLink = useLatest((to: string) => set({ link: linkOf(message.link?.text ?? '', to) }));
@@ -224,7 +225,7 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
             {!readOnly && (
               <FieldPicker
                 label="+ fact"
-                pick={(n) => set({ facts: [...facts, { label: n.label, value: '${' + n.path + '}' }] })}
+                pick={(n) => set({ facts: [...facts, { label: n.label, value: '${' + toldAs(n.path, chips) + '}' }] })}
               />
             )}
           </div>
