@@ -42,10 +42,13 @@ const You = lazy(async () => ({ default: (await import('./places/people/You')).Y
 const Practice = lazy(async () => ({ default: (await import('./places/practice/Practice')).Practice }));
 const Welcome = lazy(async () => ({ default: (await import('./places/people/Welcome')).Welcome }));
 
+/** What a list that offers nothing says. */
+const nothing = () => <span className="muted small">Nothing to choose from</span>;
+
 /** The application's look, and its addresses. */
 function Look({ children }: { children: ReactNode }) {
   return (
-    <ConfigProvider theme={theme} csp={{ nonce }}>
+    <ConfigProvider theme={theme} csp={{ nonce }} renderEmpty={nothing}>
       <App>
         <BrowserRouter>{children}</BrowserRouter>
       </App>

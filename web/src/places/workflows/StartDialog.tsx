@@ -110,6 +110,7 @@ function Records({
         showSearch={{ filterOption: false, onSearch: setQ }}
         value={value}
         placeholder="Search and choose"
+        notFoundContent={list.isFetching ? 'Looking …' : 'No record is called so'}
         options={items.map((r) => ({ value: r.key, label: r.title ? `${r.key}, ${r.title}` : r.key }))}
         onChange={(keys: string[]) => change(keys)}
       />
