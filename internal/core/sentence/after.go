@@ -1,8 +1,6 @@
 package sentence
 
-import (
-	"slices"
-)
+import ()
 
 // unless is who is told where nobody takes an alert in time.
 type unless struct {
@@ -10,22 +8,16 @@ type unless struct {
 	tell   []string
 }
 
-// telling are the verbs by which somebody is told.
-var telling = []string{"tell", "alert", "notify", "post", "mail", "email"}
-
-// nobody are the ways to say that an alert was not taken care of.
-var nobody = []string{"nobody takes it", "nobody has taken it", "no one takes it", "nobody reacts", "nobody answers", "it is not taken", "somebody takes it", "someone takes it"}
-
 // asksFirst reads "ask #board before telling #tours when …" and "ask #board first": who is asked, and told only by their consent.
 func (r *reader) asksFirst() {
 	for i := range r.tokens {
-		if r.tokens[i].low != "ask" || r.tokens[i].as != "" {
+		if !contains(r.g.Ask, r.tokens[i].low) || r.tokens[i].as != "" {
 			continue
 		}
 		end, of := i+1, []string(nil)
 		for end < len(r.tokens) && !r.tokens[end-1].ends {
 			t := r.tokens[end]
-			if t.channel == "" && t.as != AsPerson && !slices.Contains([]string{"the", "and", "or"}, t.low) {
+			if t.channel == "" && t.as != AsPerson && !contains(r.g.Between, t.low) {
 				break
 			}
 			if t.channel != "" {
@@ -43,9 +35,9 @@ func (r *reader) asksFirst() {
 			}
 		}
 		r.mark(i, i+1, AsWord, "asks first")
-		if end < len(r.tokens) && slices.Contains([]string{"first", "before", "beforehand"}, r.tokens[end].low) && r.tokens[end].as == "" {
+		if end < len(r.tokens) && contains(r.g.First, r.tokens[end].low) && r.tokens[end].as == "" {
 			r.mark(end, end+1, AsWord, "asks first")
-			for j := end + 1; j < len(r.tokens) && slices.Contains([]string{"telling", "you", "alerting", "posting", "notifying"}, r.tokens[j].low); j++ {
+			for j := end + 1; j < len(r.tokens) && contains(r.g.BeforeTelling, r.tokens[j].low); j++ {
 				r.mark(j, j+1, AsWord, "")
 			}
 		}
@@ -57,7 +49,7 @@ func (r *reader) asksFirst() {
 func (r *reader) ifNobody() {
 	for i := range r.tokens {
 		width := 0
-		for _, p := range nobody {
+		for _, p := range r.g.Untaken {
 			if n := len(tokens(p)); i+n <= len(r.tokens) && r.free(i, i+n) && r.phrase(i, i+n) == p {
 				width = n
 			}
@@ -66,13 +58,13 @@ func (r *reader) ifNobody() {
 			continue
 		}
 		end, within := i+width, "15m"
-		if end < len(r.tokens) && slices.Contains([]string{"within", "in", "for", "after"}, r.tokens[end].low) {
+		if end < len(r.tokens) && contains(r.g.Within, r.tokens[end].low) {
 			if n, unit, w := r.span(end+1, len(r.tokens)); w > 0 {
 				within, end = n+unit, end+1+w
 			}
 		}
 		from := i
-		if i > 0 && slices.Contains([]string{"if", "when", "unless", "whenever"}, r.tokens[i-1].low) {
+		if i > 0 && contains(r.g.If, r.tokens[i-1].low) {
 			from--
 		}
 		told := r.tellers(from, end)
@@ -92,11 +84,11 @@ func (r *reader) tellers(from, to int) (out []string) {
 		r.tokens[i].channel = ""
 	}
 	begin := from - 1
-	for begin >= 0 && !slices.Contains(telling, r.tokens[begin].low) {
+	for begin >= 0 && !contains(r.g.Orders, r.tokens[begin].low) {
 		if r.tokens[begin].ends && begin < from-1 {
 			break
 		}
-		if slices.Contains([]string{"when", "whenever", "if", "once"}, r.tokens[begin].low) && r.tokens[begin].as == "" {
+		if contains(r.g.When, r.tokens[begin].low) && r.tokens[begin].as == "" {
 			begin = -1 // what starts it stands between: they are told at once
 		}
 		begin--
@@ -112,7 +104,7 @@ func (r *reader) tellers(from, to int) (out []string) {
 	for i := to; i < len(r.tokens) && (i == to || !r.tokens[i-1].ends); i++ {
 		if r.tokens[i].channel != "" {
 			take(i)
-		} else if len(out) > 0 && !slices.Contains([]string{"and", "the"}, r.tokens[i].low) && r.tokens[i].as == "" {
+		} else if len(out) > 0 && !contains(r.g.AndThe, r.tokens[i].low) && r.tokens[i].as == "" {
 			break
 		}
 	}

@@ -13,15 +13,15 @@ func (r *reader) comparison(at, from, to int) (f found, ok bool) {
 	if f, ok := r.orMore(at, from, to); ok {
 		return f, true
 	}
-	for _, o := range operators {
-		n := len(strings.Fields(o.words))
-		if at+n >= to || !r.free(at, at+n) || r.phrase(at, at+n) != o.words {
+	for _, o := range r.g.Operators {
+		n := len(strings.Fields(o.Words))
+		if at+n >= to || !r.free(at, at+n) || r.phrase(at, at+n) != o.Words {
 			continue
 		}
 		number, width, ok := r.number(at+n, to)
 		if !ok {
 			if r.asked(at + n) {
-				r.mark(at, at+n, AsOperator, o.words)
+				r.mark(at, at+n, AsOperator, o.Words)
 			}
 			continue
 		}
@@ -29,7 +29,7 @@ func (r *reader) comparison(at, from, to int) (f found, ok bool) {
 		// So many of the records a day.
 		if end < to && r.tokens[end].as == AsSource {
 			per := end + 1
-			if number >= 1 && per+1 < to && (r.phrase(per, per+2) == "a day" || r.phrase(per, per+2) == "per day") {
+			if number >= 1 && per+1 < to && contains(r.g.PerDay, r.phrase(per, per+2)) {
 				r.mark(at, end, AsOperator, "more than so many in a day")
 				r.mark(per, per+2, AsTime, "in a day")
 				return found{at: at, end: per + 2, many: int(number)}, true
@@ -39,21 +39,21 @@ func (r *reader) comparison(at, from, to int) (f found, ok bool) {
 		if field == "" {
 			continue
 		}
-		r.mark(at, end, AsOperator, field+" "+strings.ReplaceAll(o.op, "_", " ")+" "+r.text(at+n, end))
+		r.mark(at, end, AsOperator, field+" "+strings.ReplaceAll(o.Op, "_", " ")+" "+r.text(at+n, end))
 		r.mark(at-before, at, AsField, field)
 		r.mark(end, end+after, AsField, field)
-		return found{at: at - before, end: end + after, field: field, op: o.op, value: number}, true
+		return found{at: at - before, end: end + after, field: field, op: o.Op, value: number}, true
 	}
 	return found{}, false
 }
 
 // spanned reads "between 500 and 1000 litres".
 func (r *reader) spanned(at, from, to int) (f found, ok bool) {
-	if r.tokens[at].low != "between" || !r.free(at, at+1) {
+	if !contains(r.g.SpanFrom, r.tokens[at].low) || !r.free(at, at+1) {
 		return f, false
 	}
 	low, w, ok := r.number(at+1, to)
-	if !ok || at+1+w >= to || r.tokens[at+1+w].low != "and" {
+	if !ok || at+1+w >= to || !contains(r.g.And, r.tokens[at+1+w].low) {
 		return f, false
 	}
 	high, w2, ok := r.number(at+2+w, to)
@@ -87,7 +87,7 @@ func (r *reader) orMore(at, from, to int) (f found, ok bool) {
 	if end+2 > to || !r.free(end, end+2) {
 		return f, false
 	}
-	op := map[string]string{"or more": "at_least", "and more": "at_least", "or less": "at_most", "or fewer": "at_most"}[r.phrase(end, end+2)]
+	op := r.g.OrMore[r.phrase(end, end+2)]
 	if op == "" {
 		return f, false
 	}
@@ -116,7 +116,7 @@ func (r *reader) fieldBy(at, end, from, to int) (name string, before, after int)
 		}
 	}
 	for skip := 0; skip <= 2 && at-skip > from; skip++ { // litres is not over 500
-		if skip > 0 && !contains(deny, r.tokens[at-skip].low) && !contains(pass, r.tokens[at-skip].low) {
+		if skip > 0 && !contains(r.g.Deny, r.tokens[at-skip].low) && !contains(r.g.Passed, r.tokens[at-skip].low) {
 			break
 		}
 		for width := 1; width <= 3 && at-skip-width >= from; width++ {

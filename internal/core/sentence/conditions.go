@@ -81,27 +81,19 @@ func (r *reader) allConditions(from, to int) (list []found) {
 	return list
 }
 
-// Words by which something is said not to be so, and those that may stand between them and what they deny.
-var (
-	deny      = strings.Fields("not never isn't aren't wasn't weren't hasn't haven't doesn't don't isn’t aren’t wasn’t weren’t hasn’t haven’t doesn’t don’t neither nor")
-	exempt    = strings.Fields("except unless excluding without")
-	exemptTwo = []string{"apart from", "other than", "anywhere but", "everywhere but", "all but", "anything but"}
-	pass      = strings.Fields("in from at of the a an is are was were been be being has have had yet any by on it its they them those that which for with to as if when one ones come comes coming lie lies")
-)
-
 // polarity finds out whether what is said is denied, or excepted: by the words before it, up to what something else was said with.
 func (r *reader) polarity(f *found, from int) {
 	for i := f.at - 1; i >= from; i-- {
 		t := &r.tokens[i]
 		switch {
-		case contains(deny, t.low) && (t.as == "" || t.as == AsOperator):
+		case contains(r.g.Deny, t.low) && (t.as == "" || t.as == AsOperator):
 			t.as, t.means = AsOperator, "not"
 			f.not = !f.not
-			if i > from && r.tokens[i-1].low == "but" && r.tokens[i-1].as == "" {
+			if i > from && contains(r.g.But, r.tokens[i-1].low) && r.tokens[i-1].as == "" {
 				r.mark(i-1, i, AsWord, "")
 			}
 			return
-		case t.low == "longer" && i > from && r.tokens[i-1].low == "no" && t.as == "":
+		case i > from && t.as == "" && contains(r.g.NoLonger, r.phrase(i-1, i+1)):
 			r.mark(i-1, i+1, AsOperator, "no longer")
 			if f.op == "is" || f.op == "became" {
 				f.gone = true
@@ -109,14 +101,14 @@ func (r *reader) polarity(f *found, from int) {
 				f.not = true
 			}
 			return
-		case contains(exempt, t.low) && t.as == "" || i > from && t.as == "" && r.tokens[i-1].as == "" && contains(exemptTwo, r.phrase(i-1, i+1)):
+		case contains(r.g.Except, t.low) && t.as == "" || i > from && t.as == "" && r.tokens[i-1].as == "" && contains(r.g.ExceptTwo, r.phrase(i-1, i+1)):
 			r.mark(i, i+1, AsOperator, "except")
-			if !contains(exempt, t.low) {
+			if !contains(r.g.Except, t.low) {
 				r.mark(i-1, i, AsOperator, "except")
 			}
-			f.except, f.not = !contains([]string{"than", "but"}, t.low), !f.not
+			f.except, f.not = !contains(r.g.ExceptOnly, t.low), !f.not
 			return
-		case t.as == AsField && t.means == f.field || t.as == AsOperator && t.means == "becomes" || t.as == "" && contains(pass, t.low):
+		case t.as == AsField && t.means == f.field || t.as == AsOperator && t.means == "becomes" || t.as == "" && contains(r.g.Passed, t.low):
 		default:
 			return
 		}
@@ -130,11 +122,11 @@ func (r *reader) between(a, b found) (word string) {
 		if t.as != "" {
 			continue
 		}
-		switch t.low {
-		case "or", "nor":
+		switch {
+		case contains(r.g.Or, t.low):
 			r.mark(i, i+1, AsWord, "or")
 			return "or"
-		case "and", "but":
+		case contains(r.g.Joins, t.low):
 			r.mark(i, i+1, AsWord, "and")
 			word = "and"
 		}
@@ -154,7 +146,7 @@ func (r *reader) groups(list []found) (out [][]found) {
 		same := before.field == list[i].field
 		if before.except && join == "and" && !same && !list[i].not {
 			word := before.at
-			for word > 0 && !contains(excepting, r.tokens[word].low) {
+			for word > 0 && !contains(r.g.Excepting, r.tokens[word].low) {
 				word--
 			}
 			except, first, second := r.text(word, before.at), r.text(before.at, before.end), r.text(list[i].at, list[i].end)
@@ -259,20 +251,20 @@ func (r *reader) valueAt(at, from, to int) (found, bool) {
 	}
 	out := found{at: at, end: at + best.width, field: best.field, op: "is", value: best.value}
 	verb := at
-	if verb > from && r.tokens[verb-1].low == "either" {
+	if verb > from && contains(r.g.Either, r.tokens[verb-1].low) {
 		verb--
 	}
-	for _, word := range turning {
+	for _, word := range r.g.Turns {
 		n := len(strings.Fields(word))
 		if verb-n >= from && r.phrase(verb-n, verb) == word {
 			r.mark(verb-n, verb, AsOperator, "becomes")
 			out.op = "became"
-			out.soft = contains([]string{"is", "are", "was"}, word)
+			out.soft = contains(r.g.Is, word)
 			out.at = verb - n
 			break
 		}
 	}
-	if (contains([]string{"or", "and"}, r.tokens[max(at-1, 0)].low) || at > from && r.tokens[at-1].comma) && out.op == "is" && r.continues(at, from) {
+	if (contains(r.g.OrAnd, r.tokens[max(at-1, 0)].low) || at > from && r.tokens[at-1].comma) && out.op == "is" && r.continues(at, from) {
 		out.op = "became" // is late or refused
 	}
 	r.mark(at, at+best.width, AsValue, best.field+" is "+best.value)
@@ -308,7 +300,7 @@ func (r *reader) fieldBefore(at, from int, f Field) {
 			}
 		}
 		t := r.tokens[i]
-		if t.as != AsSource && (t.as != "" || !contains(deny, t.low) && !contains(pass, t.low) && !contains([]string{"other", "than", "either"}, t.low)) {
+		if t.as != AsSource && (t.as != "" || !contains(r.g.Deny, t.low) && !contains(r.g.Passed, t.low) && !contains(r.g.OtherThan, t.low)) {
 			return
 		}
 	}
@@ -317,7 +309,7 @@ func (r *reader) fieldBefore(at, from int, f Field) {
 // continues tells whether a value stands in a list behind one that something becomes.
 func (r *reader) continues(at, from int) bool {
 	i := at - 1
-	if i >= from && contains([]string{"or", "and"}, r.tokens[i].low) {
+	if i >= from && contains(r.g.OrAnd, r.tokens[i].low) {
 		i--
 	}
 	if i < from || r.tokens[i].as != AsValue {
@@ -326,7 +318,7 @@ func (r *reader) continues(at, from int) bool {
 	for i >= from && r.tokens[i].as == AsValue {
 		i--
 	}
-	if i > from && r.tokens[i].low == "either" {
+	if i > from && contains(r.g.Either, r.tokens[i].low) {
 		i--
 	}
 	return i >= from && (r.tokens[i].as == AsOperator && r.tokens[i].means == "becomes" || r.continues(i+1, from))

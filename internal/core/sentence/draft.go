@@ -270,16 +270,13 @@ func stateOf(c map[string]any) map[string]any {
 	return c
 }
 
-// doneWords are what a record is called that needs nothing more.
-var doneWords = strings.Fields("done closed collected completed complete finished resolved delivered sent paid sold cancelled canceled declined released settled fixed answered shipped returned")
-
 // notDone leaves out the records that are done, where the sentence says nothing of the field that tells: what is done is not overdue.
 func (r *reader) notDone(conditions []map[string]any) map[string]any {
 	raw := fmt.Sprint(conditions)
 	for _, f := range r.from.Fields {
 		var done []any
 		for _, o := range append(append([]string{}, f.Options...), f.Values...) {
-			if contains(doneWords, value.Fold(o)) && (f.Type == value.Choice || f.Type.IsText()) && !slices.Contains(done, any(o)) {
+			if contains(r.g.Done, value.Fold(o)) && (f.Type == value.Choice || f.Type.IsText()) && !slices.Contains(done, any(o)) {
 				done = append(done, o)
 			}
 		}

@@ -40,30 +40,6 @@ type route struct {
 	many int // more than so many in a day
 }
 
-var operators = []struct{ words, op string }{
-	{"is no more than", "at_most"}, {"no more than", "at_most"}, {"is no less than", "at_least"}, {"no less than", "at_least"}, {"no fewer than", "at_least"}, {"fewer than", "below"},
-	{"is greater than", "above"}, {"greater than", "above"}, {"higher than", "above"}, {"larger than", "above"}, {"beyond", "above"}, {"lower than", "below"}, {"smaller than", "below"},
-	{"is more than", "above"}, {"more than", "above"}, {"is over", "above"}, {"over", "above"}, {"is above", "above"}, {"above", "above"}, {"exceeds", "above"},
-	{"is at least", "at_least"}, {"at least", "at_least"}, {"or more", "at_least"},
-	{"is less than", "below"}, {"less than", "below"}, {"is under", "below"}, {"under", "below"}, {"is below", "below"}, {"below", "below"},
-	{"is at most", "at_most"}, {"at most", "at_most"}, {"up to", "at_most"},
-}
-
-var turning = []string{"becomes", "become", "turns", "gets", "is marked", "goes to", "changes to", "has become", "stays", "remains", "is", "are", "was"}
-
-var units = map[string]string{"second": "s", "minute": "m", "min": "m", "hour": "h", "day": "d", "week": "w"}
-
-var fillers = strings.Fields("a an the me us please and of any every each with has have that which who for on by from its it there then also so just only they them those about either")
-
-var grammarWords = strings.Fields("tell alert notify post send when whenever if once as soon in to at is are was has becomes turns")
-
-// excepting are words behind which stands what is left out.
-var excepting = []string{"except", "excepting", "excluding", "unless", "without", "but"}
-
-// telltale are words that change what a sentence means. Where one of them is bound to nothing, what is drafted could mean the opposite: it is
-// asked about, and cannot be left out.
-var telltale = strings.Fields("not never no nor neither except unless excluding without but or otherwise else rest longer instead until nobody isn't aren't wasn't weren't hasn't haven't doesn't don't isn’t aren’t wasn’t weren’t hasn’t haven’t doesn’t don’t between least most overdue becomes become turns")
-
 // clauses reads the sentence clause by clause.
 func (r *reader) clauses() {
 	from := 0
@@ -77,11 +53,11 @@ func (r *reader) clauses() {
 		t := &r.tokens[i]
 		switch {
 		case t.as != "":
-		case contains(telltale, t.low):
+		case contains(r.g.Telltale, t.low):
 			t.as = NotRead
-		case contains(grammarWords, t.low):
+		case contains(r.g.Words, t.low):
 			t.as = AsWord
-		case contains(fillers, t.low):
+		case contains(r.g.Fillers, t.low):
 			t.as = AsFiller
 		default:
 			t.as = NotRead
@@ -107,14 +83,14 @@ func (r *reader) clause(from, to int, first bool) {
 		r.new(from, to)
 	}
 	conditions, many := r.conditions(from, to, first)
-	for _, p := range []string{"as long as", "so long as", "provided that", "as soon as"} {
+	for _, p := range r.g.AsLongAs {
 		for i := from; i+len(strings.Fields(p)) <= to; i++ {
 			if n := len(strings.Fields(p)); r.free(i, i+n) && r.phrase(i, i+n) == p {
 				r.mark(i, i+n, AsWord, "")
 			}
 		}
 	}
-	if first && r.says(from, to, "new") {
+	if first && r.says(from, to, r.g.New...) {
 		r.draft.created = true
 	}
 	if at, width := r.restAt(from, to); width > 0 {
@@ -182,17 +158,14 @@ func rowName(conditions []map[string]any, many int) string {
 	return "Row"
 }
 
-// restWords are how what nothing else was said of is spoken of.
-var restWords = []string{"all the rest", "the rest", "everything else", "all others", "all the others", "the others", "anything else", "all other", "otherwise"}
-
 // restAt finds where a clause speaks of the rest, and marks it.
 func (r *reader) restAt(from, to int) (at, width int) {
-	for _, p := range restWords {
+	for _, p := range r.g.Rest {
 		n := len(strings.Fields(p))
 		for i := from; i+n <= to; i++ {
 			if r.free(i, i+n) && r.phrase(i, i+n) == p {
 				r.mark(i, i+n, AsTime, "what nothing else was said of")
-				if i+n < to && r.tokens[i+n].as == AsSource || i+n < to && contains([]string{"goes", "go"}, r.tokens[i+n].low) && r.tokens[i+n].as == "" {
+				if i+n < to && r.tokens[i+n].as == AsSource || i+n < to && contains(r.g.Goes, r.tokens[i+n].low) && r.tokens[i+n].as == "" {
 					r.mark(i+n, i+n+1, r.tokens[i+n].as, r.tokens[i+n].means)
 				}
 				return i, n
@@ -259,25 +232,25 @@ func (r *reader) times(from, to int) {
 		}
 		r.draft.pace[part] = v
 	}
-	if r.says(from, to, "at once", "immediately", "right away", "straight away", "urgently", "as urgent", "urgent") {
+	if r.says(from, to, r.g.AtOnce...) {
 		r.draft.urgent = true
 	}
-	if r.says(from, to, "at each change", "at every change", "each time it changes", "every time it changes", "whenever it changes") {
+	if r.says(from, to, r.g.EachChange...) {
 		r.draft.changes = true
 	}
-	if r.listWord(from, to) && r.says(from, to, "every morning", "each morning", "in the morning", "every day", "each day", "daily", "once a day") {
+	if r.listWord(from, to) && r.says(from, to, slices.Concat(r.g.Mornings, r.g.Daily)...) {
 		r.draft.every = &schedule{days: append([]time.Weekday{time.Sunday}, append(slices.Clone(weekdays), time.Saturday)...), weeks: 1, at: "07:00"}
 		r.clock(from, to)
-	} else if r.says(from, to, "every morning", "each morning", "in the morning") {
+	} else if r.says(from, to, r.g.Mornings...) {
 		pace("digest", map[string]any{"at": []any{"07:00"}})
 	}
-	if r.says(from, to, "once a day", "daily", "every day", "each day") {
+	if r.says(from, to, r.g.Daily...) {
 		pace("digest", map[string]any{"at": []any{"07:00"}})
 	}
-	if r.says(from, to, "only once", "not again", "without repeats") {
+	if r.says(from, to, r.g.OnlyOnce...) {
 		pace("repeat", map[string]any{"key": "${record." + r.key() + "}", "within": "1d"})
 	}
-	if r.says(from, to, "in office hours", "during office hours", "in working hours", "during the day") {
+	if r.says(from, to, r.g.OfficeHours...) {
 		pace("quiet", map[string]any{"open": []any{map[string]any{"days": []any{"mon", "tue", "wed", "thu", "fri"}, "from": "07:00", "to": "18:00"}}, "urgent": "pass"})
 	}
 	for i := from; i < to; i++ {
@@ -295,15 +268,15 @@ func (r *reader) times(from, to int) {
 		text := n + unit
 		switch {
 		case r.dueWithin(i, width, from, text), r.overdueBy(i, width, from, to, text):
-		case before == "for" || before == "longer" || i > from+1 && r.phrase(i-2, i) == "longer than" || i > from+1 && r.phrase(i-2, i) == "more than" && unit != "":
+		case contains(r.g.Lasting, before) || i > from+1 && contains(r.g.LongerThan, r.phrase(i-2, i)):
 			r.draft.lasts = text
 			r.mark(i, i+width, AsTime, "lasts "+text)
-			if i > from+1 && strings.HasSuffix(r.phrase(i-2, i), "than") {
+			if i > from+1 && contains(r.g.LongerThan, r.phrase(i-2, i)) {
 				r.mark(i-2, i, AsWord, "")
 			}
-		case after == "before" || after == "after":
+		case contains(r.g.Before, after) || contains(r.g.After, after):
 			sign := ""
-			if after == "before" {
+			if contains(r.g.Before, after) {
 				sign = "-"
 			}
 			if field, skip, w := r.timeField(i+width+1, to); field != "" {
@@ -318,7 +291,7 @@ func (r *reader) times(from, to int) {
 // listWord tells whether a clause speaks of a list of records, and marks the word.
 func (r *reader) listWord(from, to int) bool {
 	for i := from; i < to; i++ {
-		if r.free(i, i+1) && contains([]string{"list", "summary", "overview"}, r.tokens[i].low) {
+		if r.free(i, i+1) && contains(r.g.List, r.tokens[i].low) {
 			r.mark(i, i+1, AsWord, "a list")
 			return true
 		}
@@ -328,7 +301,7 @@ func (r *reader) listWord(from, to int) bool {
 
 // dueWithin reads "due in 30 minutes" and "due within an hour".
 func (r *reader) dueWithin(i, width, from int, text string) bool {
-	for _, p := range []string{"due in", "due within", "due in less than", "due in the next", "due within the next"} {
+	for _, p := range r.g.DueIn {
 		n := len(strings.Fields(p))
 		if i-n < from || r.phrase(i-n, i) != p || !r.free(i-n, i) {
 			continue
@@ -344,18 +317,18 @@ func (r *reader) dueWithin(i, width, from int, text string) bool {
 
 // overdueBy reads "overdue by 3 days", "past due for 2 hours" and "3 days overdue".
 func (r *reader) overdueBy(i, width, from, to int, text string) bool {
-	for _, p := range []string{"overdue", "past due", "over due", "late"} {
+	for _, p := range slices.Concat(r.g.Overdue, r.g.Late) {
 		n := len(strings.Fields(p))
 		at, end := -1, i+width
 		switch {
-		case i-n-1 >= from && r.free(i-n-1, i) && r.phrase(i-n-1, i-1) == p && contains([]string{"by", "for", "since"}, r.tokens[i-1].low):
+		case i-n-1 >= from && r.free(i-n-1, i) && r.phrase(i-n-1, i-1) == p && contains(r.g.By, r.tokens[i-1].low):
 			at = i - n - 1
-		case i-n-3 >= from && r.free(i-n-3, i) && r.phrase(i-n-3, i-3) == p && contains([]string{"by more than", "for more than", "for over", "by over"}, r.phrase(i-3, i)):
+		case i-n-3 >= from && r.free(i-n-3, i) && r.phrase(i-n-3, i-3) == p && contains(r.g.ByMore, r.phrase(i-3, i)):
 			at = i - n - 3
 		case end+n <= to && r.free(end, end+n) && r.phrase(end, end+n) == p:
 			at, end = i, end+n
 		}
-		if at < 0 || r.inValue(at, at+n) || p == "late" && at == i && r.inValue(i+width, end) {
+		if at < 0 || r.inValue(at, at+n) || contains(r.g.Late, p) && at == i && r.inValue(i+width, end) {
 			continue
 		}
 		field := r.dueField(at, end)
@@ -385,15 +358,13 @@ func (r *reader) dayAnd(span string) string {
 
 // span reads a number with a unit of time.
 func (r *reader) span(at, to int) (n, unit string, width int) {
-	for _, p := range []struct{ words, n, unit string }{
-		{"half an hour", "30", "m"}, {"a half hour", "30", "m"}, {"a quarter of an hour", "15", "m"}, {"three quarters of an hour", "45", "m"}, {"an hour and a half", "90", "m"}, {"half a day", "12", "h"},
-	} {
-		if w := len(strings.Fields(p.words)); at+w <= to && r.free(at, at+w) && r.phrase(at, at+w) == p.words {
-			return p.n, p.unit, w
+	for _, p := range r.g.Spans {
+		if w := len(strings.Fields(p.Words)); at+w <= to && r.free(at, at+w) && r.phrase(at, at+w) == p.Words {
+			return p.N, p.Unit, w
 		}
 	}
-	if at+2 < to && r.phrase(at, at+1) == "a" && r.free(at, at+2) && units[singular(r.tokens[at+1].low)] != "" {
-		return "1", units[singular(r.tokens[at+1].low)], 2
+	if at+2 < to && contains(r.g.One, r.phrase(at, at+1)) && r.free(at, at+2) && r.g.Units[r.g.singular(r.tokens[at+1].low)] != "" {
+		return "1", r.g.Units[r.g.singular(r.tokens[at+1].low)], 2
 	}
 	if at+1 == to-0 {
 		return "", "", 0
@@ -402,10 +373,10 @@ func (r *reader) span(at, to int) (n, unit string, width int) {
 		return "", "", 0
 	}
 	n = r.tokens[at].low
-	if words := map[string]string{"an": "1", "one": "1", "two": "2", "three": "3", "four": "4", "five": "5", "six": "6", "ten": "10", "twelve": "12", "fifteen": "15", "twenty": "20", "thirty": "30"}; words[n] != "" {
-		n = words[n]
+	if number := r.g.Numbers[n]; number != "" {
+		n = number
 	}
-	unit = units[singular(r.tokens[at+1].low)]
+	unit = r.g.Units[r.g.singular(r.tokens[at+1].low)]
 	if _, err := strconv.Atoi(n); err != nil || unit == "" {
 		return "", "", 0
 	}
@@ -414,7 +385,7 @@ func (r *reader) span(at, to int) (n, unit string, width int) {
 
 // timeField finds a field of time by its name, behind words such as "a collection is".
 func (r *reader) timeField(at, to int) (name string, skip, width int) {
-	for ; at < to && (r.tokens[at].as == AsSource || contains([]string{"it", "its", "is", "the", "a", "an", "they", "are", "of"}, r.tokens[at].low)); at++ {
+	for ; at < to && (r.tokens[at].as == AsSource || contains(r.g.Around, r.tokens[at].low)); at++ {
 		skip++
 	}
 	for _, f := range r.from.Fields {
@@ -425,7 +396,7 @@ func (r *reader) timeField(at, to int) (name string, skip, width int) {
 			return f.Name, skip, n
 		}
 	}
-	if at < to && r.tokens[at].low == "due" && r.free(at, at+1) {
+	if at < to && contains(r.g.Due, r.tokens[at].low) && r.free(at, at+1) {
 		if field := r.dueField(at, at+1); field != "" {
 			return field, skip, 1
 		}
@@ -437,7 +408,7 @@ func (r *reader) timeField(at, to int) (name string, skip, width int) {
 func (r *reader) named(at, to int, f Field) int {
 	for _, name := range []string{f.Label, f.Name, strings.ReplaceAll(f.Name, "_", " ")} {
 		n := len(strings.Fields(name))
-		if n > 0 && at+n <= to && (r.phrase(at, at+n) == value.Fold(name) || n == 1 && singular(r.tokens[at].low) == singular(value.Fold(name))) {
+		if n > 0 && at+n <= to && (r.phrase(at, at+n) == value.Fold(name) || n == 1 && r.g.singular(r.tokens[at].low) == r.g.singular(value.Fold(name))) {
 			return n
 		}
 	}

@@ -29,8 +29,8 @@ func (r *reader) number(at, to int) (n float64, width int, ok bool) {
 	}
 	if digits.MatchString(text) {
 		f, err := strconv.ParseFloat(text, 64)
-		if at+1 < to && r.free(at+1, at+2) && contains([]string{"thousand", "million"}, r.tokens[at+1].low) {
-			return f * map[string]float64{"thousand": 1e3, "million": 1e6}[r.tokens[at+1].low], 2, err == nil
+		if at+1 < to && r.free(at+1, at+2) && r.g.Multiples[r.tokens[at+1].low] > 0 {
+			return f * r.g.Multiples[r.tokens[at+1].low], 2, err == nil
 		}
 		return f, 1, err == nil
 	}

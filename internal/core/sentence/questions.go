@@ -48,7 +48,7 @@ func (r *reader) ask(out *Reading) {
 			end++
 		}
 		about := r.text(i, end)
-		if slices.ContainsFunc(r.tokens[i:end], func(t token) bool { return contains(telltale, t.low) || strings.ContainsAny(t.low, "0123456789") }) {
+		if slices.ContainsFunc(r.tokens[i:end], func(t token) bool { return contains(r.g.Telltale, t.low) || strings.ContainsAny(t.low, "0123456789") }) {
 			ask := fmt.Sprintf("What does %q refer to? It changes what is told, so it can't be left out.", about)
 			if whole, instead := r.escalations(i, end); instead != nil {
 				put(Doubt{About: whole, Ask: ask, Choices: instead})
@@ -90,7 +90,7 @@ func (r *reader) askBecomes(put func(Doubt)) {
 		return
 	}
 	for i := 0; i+1 < len(r.tokens); i++ {
-		if r.tokens[i].as != AsValue || r.tokens[i+1].as != AsSource || contains(deny, r.tokens[max(i-1, 0)].low) {
+		if r.tokens[i].as != AsValue || r.tokens[i+1].as != AsSource || contains(r.g.Deny, r.tokens[max(i-1, 0)].low) {
 			continue
 		}
 		from := i
@@ -99,7 +99,7 @@ func (r *reader) askBecomes(put func(Doubt)) {
 		}
 		state, of, about := r.text(from, i+1), r.text(i+1, i+2), r.text(from, i+2)
 		verb := " that become "
-		if singular(r.tokens[i+1].low) == r.tokens[i+1].low {
+		if r.g.singular(r.tokens[i+1].low) == r.tokens[i+1].low {
 			verb = " that becomes "
 		}
 		put(Doubt{About: about, Ask: fmt.Sprintf("Is it told once, when one becomes %s, or at each change while it is %s?", state, state), Choices: []string{of + verb + state, about + " at each change"}})
@@ -112,11 +112,11 @@ func (r *reader) askSource(put func(Doubt)) {
 	var names []string
 	for _, s := range r.world.Sources {
 		_, kind, _ := strings.Cut(s.Name, "/")
-		names = append(names, singular(kind))
+		names = append(names, r.g.singular(kind))
 	}
 	sort.Strings(names)
 	for _, t := range r.tokens {
-		if t.as != "" || len(t.low) < 4 || contains(grammarWords, t.low) || contains(fillers, t.low) {
+		if t.as != "" || len(t.low) < 4 || contains(r.g.Words, t.low) || contains(r.g.Fillers, t.low) {
 			continue
 		}
 		if near := value.Nearest(t.low, names); near != "" {
@@ -144,9 +144,9 @@ func (r *reader) askRest(put func(Doubt)) {
 		}
 	} else { // what is told is said already, so that both hear of it
 		for i, t := range r.tokens {
-			if t.low == "rest" || t.low == "else" || t.low == "otherwise" {
+			if contains(r.g.RestWord, t.low) {
 				from := i
-				if i > 0 && (r.tokens[i-1].low == "the" || r.tokens[i-1].low == "everything") {
+				if i > 0 && contains(r.g.RestBefore, r.tokens[i-1].low) {
 					from--
 				}
 				about, instead = r.text(from, i+1), []string{"and", "all", "too"}
@@ -183,7 +183,7 @@ func (r *reader) meanings(list []token) (out []string) {
 		switch {
 		case number == "" && strings.ContainsAny(t.low, "0123456789"):
 			number = t.text
-		case denial == "" && contains(telltale, t.low):
+		case denial == "" && contains(r.g.Telltale, t.low):
 			denial = t.text
 		default:
 			others = t.text
@@ -211,7 +211,7 @@ func (r *reader) meanings(list []token) (out []string) {
 		}
 	}
 	switch {
-	case contains(excepting, denial) && denial != "without":
+	case contains(r.g.Excepting, denial) && !contains(r.g.Without, denial):
 		for _, s := range states {
 			out = append(out, denial+" "+s)
 		}
@@ -233,13 +233,13 @@ func (r *reader) values(behind string) []string {
 // escalations are what "if nobody takes it" could be meant to say where neither whom nor when is said: in the place of it, one for each
 // channel.
 func (r *reader) escalations(from, to int) (about string, instead []string) {
-	if r.tokens[from].low != "nobody" {
+	if !contains(r.g.Nobody, r.tokens[from].low) {
 		return "", nil
 	}
-	if from > 0 && (r.tokens[from-1].low == "if" || r.tokens[from-1].low == "and") {
+	if from > 0 && contains(r.g.IfAnd, r.tokens[from-1].low) {
 		from--
 	}
-	if to < len(r.tokens) && r.tokens[to].low == "it" {
+	if to < len(r.tokens) && contains(r.g.It, r.tokens[to].low) {
 		to++
 	}
 	about = r.text(from, to)

@@ -4,7 +4,6 @@
 package sentence
 
 import (
-	"slices"
 	"strings"
 	"time"
 
@@ -103,7 +102,7 @@ func Read(text string, w World, waived ...string) Reading {
 
 // read reads a sentence. Where it is only tried, which answers a question could have is not looked for.
 func read(text string, w World, waived []string, tried bool) Reading {
-	r := &reader{world: w, said: text, tokens: tokens(text), waived: waived, tried: tried}
+	r := &reader{world: w, g: english, said: text, tokens: tokens(text), waived: waived, tried: tried}
 	r.channels()
 	r.recipients()
 	r.persons()
@@ -120,6 +119,7 @@ func read(text string, w World, waived []string, tried bool) Reading {
 
 type reader struct {
 	world  World
+	g      *grammar
 	said   string
 	tried  bool
 	tokens []token
@@ -192,30 +192,14 @@ func (r *reader) channels() {
 		t := &r.tokens[i]
 		for _, c := range r.world.Channels {
 			title := value.Fold(c.Title)
-			behind := i > 0 && strings.Contains(" tell to in alert notify and ask telling ", " "+r.tokens[i-1].low+" ") ||
-				i > 1 && r.tokens[i-1].low == "the" && strings.Contains(" tell ask telling ", " "+r.tokens[i-2].low+" ")
+			behind := i > 0 && contains(r.g.ToldBehind, r.tokens[i-1].low) ||
+				i > 1 && contains(r.g.The, r.tokens[i-1].low) && contains(r.g.ToldBehindThe, r.tokens[i-2].low)
 			if t.low == title || t.low == value.Fold(c.Name) || behind && "#"+t.low == title {
 				t.as, t.means, t.channel = AsChannel, c.Name, c.Name
 				break
 			}
 		}
 	}
-}
-
-// opening are words that what starts it begins with.
-var opening = []string{"when", "whenever", "if", "once", "as", "every", "each", "on", "at", "before", "after"}
-
-// singular takes the ending of the plural off an English word.
-func singular(s string) string {
-	switch {
-	case strings.HasSuffix(s, "ies"):
-		return s[:len(s)-3] + "y"
-	case strings.HasSuffix(s, "ches"), strings.HasSuffix(s, "xes"), strings.HasSuffix(s, "sses"):
-		return s[:len(s)-2]
-	case strings.HasSuffix(s, "s") && !strings.HasSuffix(s, "ss"):
-		return s[:len(s)-1]
-	}
-	return s
 }
 
 // source finds what is watched: the first words that name the records of a source, or one word of the only source that is
@@ -236,7 +220,7 @@ func (r *reader) source() {
 		i += width - 1
 	}
 	for i := 0; i < len(r.tokens) && r.from == nil; i++ {
-		if r.tokens[i].as != "" || len(r.tokens[i].low) < 4 || contains(grammarWords, r.tokens[i].low) || contains(opening, r.tokens[i].low) {
+		if r.tokens[i].as != "" || len(r.tokens[i].low) < 4 || contains(r.g.Words, r.tokens[i].low) || contains(r.g.Opening, r.tokens[i].low) {
 			continue
 		}
 		called := r.calledBy(r.tokens[i].low)
@@ -251,7 +235,7 @@ func (r *reader) source() {
 func (r *reader) calledBy(word string) (out []*KnownSource) {
 	for n := range r.world.Sources {
 		for w := range strings.FieldsFuncSeq(value.Fold(inWords(r.world.Sources[n].Name)), func(c rune) bool { return c == ' ' || c == '-' }) {
-			if singular(w) == singular(word) {
+			if r.g.singular(w) == r.g.singular(word) {
 				out = append(out, &r.world.Sources[n])
 				break
 			}
@@ -263,7 +247,7 @@ func (r *reader) calledBy(word string) (out []*KnownSource) {
 // watched marks words that name what is watched, and one behind them such as "row".
 func (r *reader) watched(at, width int) {
 	r.mark(at, at+width, AsSource, r.from.Name)
-	if behind := at + width; behind < len(r.tokens) && r.tokens[behind].as == "" && slices.Contains([]string{"row", "record", "entry", "entrie", "item"}, singular(r.tokens[behind].low)) {
+	if behind := at + width; behind < len(r.tokens) && r.tokens[behind].as == "" && contains(r.g.Row, r.g.singular(r.tokens[behind].low)) {
 		r.mark(behind, behind+1, AsFiller, "")
 	}
 }
@@ -289,7 +273,7 @@ func (r *reader) names(at int, s *KnownSource) (width int) {
 	connection, _, _ := strings.Cut(s.Name, "/")
 	for _, name := range []string{inWords(s.Name), s.Title, s.Name, connection + " " + inWords(s.Name)} {
 		w := len(strings.Fields(name))
-		if w > width && at+w <= len(r.tokens) && (r.free(at, at+w) || r.tokens[at].as == AsSource) && singular(r.phrase(at, at+w)) == singular(value.Fold(name)) {
+		if w > width && at+w <= len(r.tokens) && (r.free(at, at+w) || r.tokens[at].as == AsSource) && r.g.singular(r.phrase(at, at+w)) == r.g.singular(value.Fold(name)) {
 			width = w
 		}
 	}

@@ -29,12 +29,12 @@ func (r *reader) inValue(from, to int) bool {
 // new reads that only records that are new are meant.
 func (r *reader) new(from, to int) {
 	for i := from; i+1 < to; i++ {
-		if r.tokens[i].low == "new" && r.free(i, i+1) && r.tokens[i+1].as == AsSource {
+		if contains(r.g.New, r.tokens[i].low) && r.free(i, i+1) && r.tokens[i+1].as == AsSource {
 			r.mark(i, i+1, AsOperator, "a record that is new")
 			r.draft.created = true
 		}
 	}
-	if r.says(from, to, "comes in", "come in", "arrives", "arrive", "is added", "are added", "is entered", "are entered", "is created", "are created", "is made", "appears", "appear") {
+	if r.says(from, to, r.g.Arrives...) {
 		r.draft.created = true
 	}
 }
@@ -43,12 +43,12 @@ func (r *reader) new(from, to int) {
 // conditions.
 func (r *reader) due(from, to int) {
 	for i := from; i < to; i++ {
-		for _, p := range []string{"past its due", "past due", "overdue", "over due", "past", "due"} {
+		for _, p := range r.g.DueWays {
 			n := len(strings.Fields(p))
 			if i+n > to || !r.free(i, i+n) || r.phrase(i, i+n) != p || r.inValue(i, i+n) || r.draft.due != nil {
 				continue
 			}
-			if p == "past" {
+			if contains(r.g.Past, p) {
 				if field, skip, w := r.timeField(i+1, to); field != "" {
 					r.draft.due = &dueAt{field, r.passed(field)}
 					r.mark(i, i+1, AsTime, "when "+field+" has passed")
@@ -61,12 +61,12 @@ func (r *reader) due(from, to int) {
 				continue
 			}
 			offset := ""
-			if p != "due" {
+			if !contains(r.g.Due, p) {
 				offset = r.passed(field)
 			}
 			r.draft.due = &dueAt{field, offset}
 			r.mark(i, i+n, AsTime, "when "+field+" has come")
-			if p != "due" {
+			if !contains(r.g.Due, p) {
 				r.draft.overdue = true
 				r.mark(i, i+n, AsTime, "when "+field+" has passed")
 			}
@@ -93,7 +93,7 @@ func (r *reader) dueField(from, to int) string {
 		if !f.Type.IsTime() || f.Hidden {
 			continue
 		}
-		if strings.Contains(value.Fold(f.Name), "due") || strings.Contains(value.Fold(f.Label), "due") || strings.Contains(value.Fold(f.Name), "deadline") {
+		if slices.ContainsFunc(r.g.DueField, func(w string) bool { return strings.Contains(value.Fold(f.Name+" "+f.Label), w) }) {
 			return f.Name
 		}
 		times, only = append(times, f.Label), f.Name
@@ -127,11 +127,11 @@ var weekdays = []time.Weekday{time.Monday, time.Tuesday, time.Wednesday, time.Th
 // schedule reads "every weekday at 7", "each Monday and Thursday", "every second Tuesday at 7:30".
 func (r *reader) schedule(from, to int) {
 	for i := from; i+1 < to; i++ {
-		if !r.free(i, i+1) || r.tokens[i].low != "every" && r.tokens[i].low != "each" && r.tokens[i].low != "on" {
+		if !r.free(i, i+1) || !contains(r.g.Every, r.tokens[i].low) && !contains(r.g.On, r.tokens[i].low) {
 			continue
 		}
 		s, at := schedule{weeks: 1, at: "07:00"}, i+1
-		if n := map[string]int{"second": 2, "other": 2, "2nd": 2, "third": 3, "3rd": 3, "fourth": 4, "4th": 4}[r.tokens[at].low]; n > 0 && r.tokens[i].low != "on" {
+		if n := r.g.Ordinals[r.tokens[at].low]; n > 0 && !contains(r.g.On, r.tokens[i].low) {
 			s.weeks = n
 			at++
 		}
@@ -142,22 +142,22 @@ func (r *reader) schedule(from, to int) {
 			}
 			s.days = append(s.days, day...)
 			at += width
-			if at+1 < to && (r.tokens[at].low == "and" || r.tokens[at].low == "or") {
+			if at+1 < to && contains(r.g.OrAnd, r.tokens[at].low) {
 				if _, next := r.days(at+1, to); next > 0 {
 					at++
 				}
 			}
 		}
-		if len(s.days) == 0 || r.tokens[i].low == "on" && s.weeks == 1 && !strings.HasSuffix(r.tokens[at-1].low, "s") {
+		if len(s.days) == 0 || contains(r.g.On, r.tokens[i].low) && s.weeks == 1 && r.g.singular(r.tokens[at-1].low) == r.tokens[at-1].low {
 			continue
 		}
-		if r.tokens[i].low == "on" && r.happens(from, to) {
+		if contains(r.g.On, r.tokens[i].low) && r.happens(from, to) {
 			about := r.text(i, at)
 			r.mark(i, at, AsTime, s.words())
 			r.doubts = append(r.doubts, Doubt{About: about, Ask: fmt.Sprintf("Is it told as it happens, and held outside of %q, or as a list at a set time?", about), Choices: []string{"in office hours", "every " + strings.TrimSuffix(strings.TrimPrefix(about, "on "), "s") + " at 7"}})
 			return
 		}
-		if at < to && r.free(at, at+1) && (r.tokens[at].low == "morning" || r.tokens[at].low == "mornings") {
+		if at < to && r.free(at, at+1) && contains(r.g.Morning, r.g.singular(r.tokens[at].low)) {
 			at++
 		}
 		r.draft.every = &s
@@ -170,7 +170,7 @@ func (r *reader) schedule(from, to int) {
 // happens tells whether a clause says what starts it, so that a day in it is no rhythm.
 func (r *reader) happens(from, to int) bool {
 	for i := from; i < to; i++ {
-		if r.tokens[i].as == "" && contains([]string{"when", "whenever", "if", "once"}, r.tokens[i].low) {
+		if r.tokens[i].as == "" && contains(r.g.When, r.tokens[i].low) {
 			return true
 		}
 	}
@@ -180,7 +180,7 @@ func (r *reader) happens(from, to int) bool {
 // clock reads "at 7", "at 07:30", "at 7 pm".
 func (r *reader) clock(from, to int) {
 	for i := from; i+1 < to; i++ {
-		if r.tokens[i].low != "at" || !r.free(i, i+2) {
+		if !contains(r.g.At, r.tokens[i].low) || !r.free(i, i+2) {
 			continue
 		}
 		hour, minute, _ := strings.Cut(strings.TrimSuffix(strings.TrimSuffix(r.tokens[i+1].low, "am"), "pm"), ":")
@@ -191,7 +191,7 @@ func (r *reader) clock(from, to int) {
 		}
 		end := i + 2
 		half := r.tokens[i+1].low[len(strings.TrimRight(r.tokens[i+1].low, "apm")):]
-		if end < to && r.free(end, end+1) && slices.Contains([]string{"am", "pm", "o'clock", "o’clock"}, r.tokens[end].low) {
+		if end < to && r.free(end, end+1) && contains(r.g.Hours, r.tokens[end].low) {
 			half = r.tokens[end].low
 			end++
 		}
@@ -209,19 +209,18 @@ func (r *reader) days(at, to int) ([]time.Weekday, int) {
 	if at >= to {
 		return nil, 0
 	}
-	switch singular(r.tokens[at].low) {
-	case "weekday", "workday":
+	word := r.g.singular(r.tokens[at].low)
+	switch {
+	case contains(r.g.Workday, word):
 		return weekdays, 1
-	case "working":
-		if at+1 < to && singular(r.tokens[at+1].low) == "day" {
-			return weekdays, 2
-		}
-	case "weekend":
+	case at+1 < to && contains(r.g.Workday, r.tokens[at].low+" "+r.g.singular(r.tokens[at+1].low)):
+		return weekdays, 2
+	case contains(r.g.Weekend, word):
 		return []time.Weekday{time.Saturday, time.Sunday}, 1
 	}
-	for d := time.Sunday; d <= time.Saturday; d++ {
-		if name := strings.ToLower(d.String()); singular(r.tokens[at].low) == name || r.tokens[at].low == name[:3] {
-			return []time.Weekday{d}, 1
+	for d, name := range r.g.Days {
+		if word == name || r.tokens[at].low == name[:3] {
+			return []time.Weekday{time.Weekday(d)}, 1
 		}
 	}
 	return nil, 0

@@ -19,38 +19,35 @@ type whom struct {
 	only       bool // it is the only one of its verb
 }
 
-// verbs that say by what means somebody is told.
-var verbs = map[string]place.Form{"mail": place.Mail, "email": place.Mail, "e-mail": place.Mail, "text": place.Number, "sms": place.Number}
-
 // means says what a form is called where nothing of it is connected.
 var means = map[place.Form]string{place.Mail: "mail", place.Number: "text messages"}
 
 // begins tells whether an instruction can begin at a token.
 func (r *reader) begins(i int) bool {
-	if i == 0 || r.tokens[i-1].ends || r.tokens[i-1].comma || slices.Contains([]string{"and", "please", "then", "also", "to", "rest", "morning"}, r.tokens[i-1].low) {
+	if i == 0 || r.tokens[i-1].ends || r.tokens[i-1].comma || contains(r.g.Begins, r.tokens[i-1].low) {
 		return true
 	}
-	if i+1 == len(r.tokens) || slices.Contains([]string{"a", "an", "the", "by", "its", "of", "with", "in", "as", "no"}, r.tokens[i-1].low) {
+	if i+1 == len(r.tokens) || contains(r.g.NoVerb, r.tokens[i-1].low) {
 		return false
 	}
-	return strings.Contains(r.tokens[i+1].low, "@") || slices.Contains([]string{"the", "its"}, r.tokens[i+1].low) || r.person(i+1) > 0
+	return strings.Contains(r.tokens[i+1].low, "@") || contains(r.g.TheIts, r.tokens[i+1].low) || r.person(i+1) > 0
 }
 
 // recipients reads "mail the buyer and vera@lindental.example".
 func (r *reader) recipients() {
 	for i := range r.tokens {
-		form, ok := verbs[r.tokens[i].low]
+		form, ok := r.g.Verbs[r.tokens[i].low]
 		if !ok || !r.begins(i) || r.tokens[i].as != "" || i+1 == len(r.tokens) || r.tokens[i].ends {
 			continue
 		}
-		if form == place.Number && !slices.Contains([]string{"the", "its"}, r.tokens[i+1].low) && !strings.ContainsAny(r.tokens[i+1].text, "+0123456789") && r.person(i+1) == 0 {
+		if form == place.Number && !contains(r.g.TheIts, r.tokens[i+1].low) && !strings.ContainsAny(r.tokens[i+1].text, "+0123456789") && r.person(i+1) == 0 {
 			continue // a field may be called text
 		}
 		end := i + 1
-		for end < len(r.tokens) && !r.tokens[end-1].ends && r.tokens[end].as == "" && !slices.Contains(opening, r.tokens[end].low) && !slices.Contains([]string{"about", "with", "of", "tell", "post"}, r.tokens[end].low) {
+		for end < len(r.tokens) && !r.tokens[end-1].ends && r.tokens[end].as == "" && !contains(r.g.Opening, r.tokens[end].low) && !contains(r.g.About, r.tokens[end].low) {
 			// A second article, or more words behind an address, are of what is sent.
-			if before := r.tokens[end-1]; end > i+1 && before.low != "and" && !before.comma && r.tokens[end].low != "and" &&
-				(strings.Contains(before.low, "@") || slices.Contains([]string{"the", "all", "those", "a", "an"}, r.tokens[end].low)) {
+			if before := r.tokens[end-1]; end > i+1 && !contains(r.g.And, before.low) && !before.comma && !contains(r.g.And, r.tokens[end].low) &&
+				(strings.Contains(before.low, "@") || contains(r.g.Articles, r.tokens[end].low)) {
 				break
 			}
 			end++
@@ -76,13 +73,13 @@ func (r *reader) split(verb, end int, form place.Form) {
 	first := len(r.whom)
 	from := verb + 1
 	for i := from; i <= end; i++ {
-		if i < end && r.tokens[i].low != "and" && (i == from || !r.tokens[i-1].comma) {
+		if i < end && !contains(r.g.And, r.tokens[i].low) && (i == from || !r.tokens[i-1].comma) {
 			continue
 		}
 		if i > from {
 			r.whom = append(r.whom, whom{verb, from, i, connection, form, false})
 		}
-		if from = i; i < end && r.tokens[i].low == "and" {
+		if from = i; i < end && contains(r.g.And, r.tokens[i].low) {
 			from++
 		}
 	}
@@ -126,8 +123,8 @@ func (r *reader) person(at int) int {
 func (r *reader) persons() {
 	for i := 1; i < len(r.tokens); i++ {
 		before := r.tokens[i-1]
-		told := slices.Contains([]string{"tell", "alert", "notify", "ask", "telling"}, before.low) && before.as == ""
-		also := i > 1 && (before.low == "and" && r.tokens[i-2].channel != "" || before.comma && before.channel != "")
+		told := contains(r.g.ToldPersons, before.low) && before.as == ""
+		also := i > 1 && (contains(r.g.And, before.low) && r.tokens[i-2].channel != "" || before.comma && before.channel != "")
 		n := r.person(i)
 		if n == 0 || !told && !also {
 			continue
@@ -170,7 +167,7 @@ func (r *reader) address(w whom) (to, means string) {
 		return fmt.Sprintf("${person(%q)%s}", p.ID, part(w.connection)), p.Called()
 	}
 	from := w.from
-	for from < w.to && slices.Contains([]string{"the", "its", "their", "a", "an", "every", "each"}, r.tokens[from].low) {
+	for from < w.to && contains(r.g.Determiners, r.tokens[from].low) {
 		from++
 	}
 	said := r.phrase(from, w.to)
@@ -178,7 +175,7 @@ func (r *reader) address(w whom) (to, means string) {
 		return "", ""
 	}
 	for _, f := range r.from.Fields {
-		if f.Hidden || !slices.Contains([]string{value.Fold(f.Label), value.Fold(f.Name), value.Fold(strings.ReplaceAll(f.Name, "_", " "))}, strings.TrimSuffix(said, "'s address")) {
+		if f.Hidden || !slices.Contains([]string{value.Fold(f.Label), value.Fold(f.Name), value.Fold(strings.ReplaceAll(f.Name, "_", " "))}, strings.TrimSuffix(said, r.g.TheirAddress)) {
 			continue
 		}
 		if r.holds(f, w.form) {
@@ -199,7 +196,7 @@ func (r *reader) address(w whom) (to, means string) {
 			theirs = append(theirs, f)
 		}
 	}
-	themselves := slices.Contains([]string{"them", "him", "her", "person", singular(value.Fold(inWords(r.from.Name))), singular(value.Fold(r.from.Title))}, singular(said))
+	themselves := slices.Contains(append(slices.Clone(r.g.Themselves), r.g.singular(value.Fold(inWords(r.from.Name))), r.g.singular(value.Fold(r.from.Title))), r.g.singular(said))
 	switch {
 	case len(theirs) == 1:
 		return "${record" + part(theirs[0].Name) + "}", theirs[0].Label
@@ -255,7 +252,7 @@ func (r *reader) holds(f Field, form place.Form) bool {
 		return fit > not && len(f.Options) == 0
 	}
 	name := value.Fold(f.Name + " " + f.Label)
-	words := map[place.Form][]string{place.Mail: {"mail"}, place.Number: {"phone", "mobile", "telephone", "number", "cell"}}[form]
+	words := r.g.AddressFields[form]
 	return slices.ContainsFunc(words, func(w string) bool { return strings.Contains(name, w) })
 }
 
@@ -278,27 +275,27 @@ func part(name string) string {
 func (r *reader) attached() {
 	for i := range r.tokens {
 		low := r.tokens[i].low
-		if low != "with" && low != "attach" && low != "attaching" || r.tokens[i].as != "" {
+		if !contains(r.g.With, low) && !contains(r.g.Attach, low) || r.tokens[i].as != "" {
 			continue
 		}
-		source, end, named, done := r.from, i+1, false, low != "with"
+		source, end, named, done := r.from, i+1, false, !contains(r.g.With, low)
 		for end < len(r.tokens) && !r.tokens[end-1].ends {
 			word := r.tokens[end].low
 			if s, width := r.sourceAt(end); s != nil {
 				source, named, end = s, true, end+width
 				continue
 			}
-			if called := r.calledBy(word); slices.Contains([]string{"list", "table", "sheet"}, word) {
+			if called := r.calledBy(word); contains(r.g.Tables, word) {
 				named = true
 			} else if len(called) == 1 || slices.Contains(called, r.from) { // the price list of price rows
 				if source = called[0]; slices.Contains(called, r.from) {
 					source = r.from
 				}
-			} else if !slices.Contains([]string{"the", "a", "all", "whole", "file", "as", "attached"}, word) {
+			} else if !contains(slices.Concat(r.g.AttachFillers, r.g.Attached), word) {
 				break
 			}
 			end++
-			if done = done || word == "attached"; word == "attached" {
+			if done = done || contains(r.g.Attached, word); contains(r.g.Attached, word) {
 				break
 			}
 		}
