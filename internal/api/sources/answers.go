@@ -73,7 +73,7 @@ func (s *Sources) makeAnswersTable(ctx context.Context, _ *kit.Person, in *table
 		columns = append(columns, q.Name)
 		set[q.Name] = "${record." + q.Name + "}"
 		if len(facts) < 8 {
-			facts = append(facts, map[string]any{"label": cmp.Or(q.Label, q.Name), "value": formula.Telling(value.Field{Name: q.Name, Type: value.Type(q.Type)}, nil)})
+			facts = append(facts, map[string]any{"label": cmp.Or(q.Label, q.Name), "value": formula.Telling(value.Field{Name: q.Name, Type: q.Type}, nil)})
 		}
 	}
 	file, err := table.Make(config, connect.KindName(src.Title, src.Connection), columns)

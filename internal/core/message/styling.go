@@ -203,7 +203,7 @@ func styledLines(blocks []Block) []string {
 			}
 		case CodeBlock:
 			out = append(out, "```")
-			for _, line := range strings.Split(b.Code, "\n") {
+			for line := range strings.SplitSeq(b.Code, "\n") {
 				if strings.TrimRight(line, " \t") == "```" {
 					line = wideOf(line)
 				}

@@ -15,7 +15,7 @@ func TestTheGrammarIsWhole(t *testing.T) {
 	for i := range g.NumField() {
 		f, name := g.Field(i), g.Type().Field(i).Name
 		assert.NotZero(t, f.Len(), name)
-		if list, ok := f.Interface().([]string); ok {
+		if list, ok := reflect.TypeAssert[[]string](f); ok {
 			for _, w := range list {
 				assert.Equal(t, strings.ToLower(strings.Join(strings.Fields(w), " ")), w, name)
 			}

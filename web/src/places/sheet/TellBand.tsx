@@ -225,7 +225,9 @@ function MessageEditor({ name, message, gathered, set }: EditorProps) {
             {!readOnly && (
               <FieldPicker
                 label="+ fact"
-                pick={(n) => set({ facts: [...facts, { label: n.label, value: '${' + toldAs(n.path, chips) + '}' }] })}
+                pick={(n) =>
+                  set({ facts: [...facts, { label: n.label, value: '${' + toldAs(n.path, chips) + '}' }] })
+                }
               />
             )}
           </div>
