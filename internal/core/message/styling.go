@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
 )
@@ -83,7 +84,7 @@ func styledBlocks(lines []string, deep int) []Block {
 			}
 			b := Block{Kind: ListBlock, Ordered: m[1] == "", Items: item}
 			if b.Ordered {
-				_, _ = fmt.Sscan(m[2], &b.Start)
+				b.Start, _ = strconv.Atoi(m[2])
 			}
 			out = append(out, b)
 		default:

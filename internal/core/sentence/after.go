@@ -1,7 +1,5 @@
 package sentence
 
-import ()
-
 // unless is who is told where nobody takes an alert in time.
 type unless struct {
 	within string
