@@ -3,6 +3,8 @@ package api_test
 import (
 	"encoding/csv"
 	"encoding/json"
+	"fmt"
+	"math/rand"
 	"strings"
 	"testing"
 
@@ -66,4 +68,56 @@ func TestRehearsal(t *testing.T) {
 func jsonText(v any) string {
 	raw, _ := json.Marshal(v)
 	return string(raw)
+}
+
+// Whatever a record holds is read back from the database as it came in: backslashes, quotes, line ends, what looks like an escape, signs
+// of any plane. One such arrival ends no rehearsal.
+func TestRehearsingOddTexts(t *testing.T) {
+	c := start(t)
+	c.signIn()
+	made, _ := c.call("POST", "/api/connections", `{"id":"till","title":"Till"}`)
+	require.Equal(t, 200, made)
+	texts := []string{`C:\temp\new`, `\`, `\\`, `\x41`, `\101`, `\u0041`, `a"b`, `a'b`, "a\nb\r\n\tc", "{}", `{"a":1}`, "NULL", "\\N", "a\u2028b\ufeff", "\u0001\u001f\u007f", "🧀 ü \U0010FFFF", strings.Repeat(`\"`, 3000), "\u202eabc"}
+	random := rand.New(rand.NewSource(1))
+	for range 60 {
+		var b strings.Builder
+		for range 1 + random.Intn(12) {
+			b.WriteRune([]rune("\\\"'nux0{}[],:\n\t \u0007äß🧀")[random.Intn(19)])
+		}
+		texts = append(texts, b.String())
+	}
+	var list []map[string]any
+	want := map[string]string{}
+	for i, text := range texts {
+		key := fmt.Sprintf("K%d", i)
+		list = append(list, map[string]any{"id": key, "note": text})
+		want[key] = text
+		if i < 15 && strings.TrimSpace(text) != "" && len(text) < 50 { // a key may be odd, too
+			list = append(list, map[string]any{"id": text, "note": "odd key"})
+			want[text] = "odd key"
+		}
+	}
+	raw, err := json.Marshal(list)
+	require.NoError(t, err)
+	status, answer := c.raw("POST", "/in/till/notes", string(raw))
+	require.Equal(t, 202, status, "%s", answer)
+	sheet := "dorfbote: 1\nname: Odd\nwatch: {source: till/notes}\nmessages: {m: {title: t, facts: [{label: Key, value: \"${record.id}\"}, {label: Note, value: \"${record.note}\"}]}}\nroute: {otherwise: {tell: [{to: \"square/#tours\", message: m}]}}\n"
+	body, _ := json.Marshal(map[string]any{"text": sheet, "as": "jsonl"})
+	status, out := c.raw("POST", "/api/rehearsals", string(body))
+	require.Equal(t, 200, status, "%s", out)
+	got := map[string]string{}
+	for line := range strings.SplitSeq(strings.TrimSpace(string(out)), "\n") {
+		var o struct {
+			Posts []struct {
+				Facts [][]string
+			}
+		}
+		require.NoError(t, json.Unmarshal([]byte(line), &o), line)
+		require.Len(t, o.Posts, 1, line)
+		got[strings.TrimSpace(o.Posts[0].Facts[0][1])] = o.Posts[0].Facts[1][1]
+	}
+	assert.Len(t, got, len(want))
+	for key, text := range want {
+		assert.Equal(t, strings.TrimSpace(text), got[strings.TrimSpace(key)], "%q", key)
+	}
 }
