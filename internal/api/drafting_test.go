@@ -189,3 +189,25 @@ func TestADraftOfTwo(t *testing.T) {
 	assert.Contains(t, now["text"], "# his")
 	assert.Equal(t, 200, save(now["mark"]))
 }
+
+// A key of a table that came only once is not doubted, however many others came more often.
+func TestARareKeyOfATableIsNotDoubted(t *testing.T) {
+	c := start(t)
+	c.signIn()
+	c.ok("POST", "/api/connections", `{"id":"till","title":"Till"}`)
+	list := []map[string]any{{"id": "once", "room": "hall-7"}}
+	for i := range 140 {
+		list = append(list, map[string]any{"id": fmt.Sprint("n", i), "room": fmt.Sprintf("hall-%d", 10+i%70)})
+	}
+	raw, err := json.Marshal(list)
+	require.NoError(t, err)
+	status, answer := c.raw("POST", "/in/till/notes", string(raw))
+	require.Equal(t, 202, status, "%s", answer)
+	doubts := func(key string) string {
+		_, p := c.call("POST", "/api/proof", sheetBody(fmt.Sprintf("dorfbote: 1\nname: Halls\nwatch: {source: till/notes}\ntables: {halls: [{from: %s, to: \"#tours\"}]}\nmessages: {m: {title: t}}\nroute: {otherwise: {tell: [{to: \"square/${halls[record.room].to}\", message: m}]}}\n", key)))
+		return fmt.Sprint(p["problems"])
+	}
+	assert.NotContains(t, doubts("hall-7"), "no recent record")
+	assert.Contains(t, doubts("hall-0"), `no recent record has room "hall-0", by which halls is looked up in`)
+	assert.Contains(t, doubts("hall-7@rooms.example"), "1 have", "the same room, by its whole address")
+}

@@ -168,11 +168,11 @@ func facts(fields []value.Field, key string) []any {
 func same(to []value.Field, toKey string, from []value.Field, fromKey string) map[string]any {
 	out := map[string]any{}
 	if toKey != "" {
-		out[toKey] = "${record." + fromKey + "}"
+		out[toKey] = "${record" + formula.Into(fromKey) + "}"
 	}
 	for _, t := range to {
 		if f, ok := find(from, t.Name); ok && f.Type != value.Object && f.Type != value.List {
-			out[t.Name] = "${record." + t.Name + "}"
+			out[t.Name] = "${record" + formula.Into(t.Name) + "}"
 		}
 	}
 	return out

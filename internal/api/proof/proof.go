@@ -38,7 +38,7 @@ type ProofBody struct {
 	Frozen   []string                   `json:"frozen" doc:"the paths of the parts that have errors, or depend on one that has: the proof is without them. Where a condition or something gathered is among them, the verdict and the trail are of the rest"`
 	Trail    []TrailMark                `json:"trail" doc:"the source's last arrivals, oldest first"`
 	Counts   map[string]*decide.Counted `json:"counts" doc:"by the path of a condition: for how many of the trail it held, of those that got as far"`
-	Seen     map[string][]sheet.Tally   `json:"seen" doc:"by the name of a field that a condition looks at: the values it had in the trail, the most frequent first"`
+	Seen     map[string][]sheet.Tally   `json:"seen" doc:"by the name of a field that a condition looks at, or by which something is looked up in a table: the values it had in the trail, the most frequent first"`
 	Table    *route.Analysis            `json:"table" doc:"what is found by looking into the route table; null while the sheet cannot be run"`
 }
 
@@ -157,8 +157,11 @@ func (s *Proof) prove(ctx context.Context, _ *kit.Person, in *proofInput) (*proo
 		out.Body.Counts = counts.ByPath
 		s.compare(ctx, in.Body.Workflow, recent, out.Body.Trail)
 	}
-	out.Body.Seen = seenValues(sh, recent)
-	out.Body.Problems = append(out.Body.Problems, sh.Doubts(&formula.Words{Workspace: known.Workspace, Schema: known.Schema(sh.Watch.Source.S)}, func(f string) []sheet.Tally { return out.Body.Seen[f] })...)
+	seen := seenValues(sh, recent)
+	for f, had := range seen {
+		out.Body.Seen[f] = had[:min(len(had), valuesOffered)]
+	}
+	out.Body.Problems = append(out.Body.Problems, sh.Doubts(&formula.Words{Workspace: known.Workspace, Schema: known.Schema(sh.Watch.Source.S)}, func(f string) []sheet.Tally { return seen[f] })...)
 	var chosen *PastArrival
 	if in.Body.Record != "" {
 		chosen, err = s.FromRecord(ctx, sh.Watch.Source.S, in.Body.Record)

@@ -158,7 +158,7 @@ func seenValues(sh *sheet.Sheet, recent []PastArrival) map[string][]sheet.Tally 
 			a, b := list[i], list[j]
 			return a.Count > b.Count || a.Count == b.Count && a.Value < b.Value
 		})
-		out[name] = list[:min(len(list), valuesOffered)]
+		out[name] = list
 	}
 	sh.Conditions(func(c *cond.Spec, _ string) { tally(c.Field.S) })
 	for _, l := range sh.LookedUp() {

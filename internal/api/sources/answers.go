@@ -71,7 +71,7 @@ func (s *Sources) makeAnswersTable(ctx context.Context, _ *kit.Person, in *table
 	}
 	for _, q := range questions {
 		columns = append(columns, q.Name)
-		set[q.Name] = "${record." + q.Name + "}"
+		set[q.Name] = "${record" + formula.Into(q.Name) + "}"
 		if len(facts) < 8 {
 			facts = append(facts, map[string]any{"label": cmp.Or(q.Label, q.Name), "value": formula.Telling(value.Field{Name: q.Name, Type: q.Type}, nil)})
 		}

@@ -250,13 +250,12 @@ func (sp *speaker) enter(ctx context.Context, room jid.JID) error {
 	}
 	sp.mu.Unlock()
 	if !there {
-		to, err := room.WithResource(Nick)
+		r, err := joins(room, Nick, time.Time{})
 		if err != nil {
+			sp.left(name)
 			return err
 		}
-		none := xml.StartElement{Name: xml.Name{Local: "history"}, Attr: []xml.Attr{{Name: xml.Name{Local: "maxstanzas"}, Value: "0"}}}
-		p := stanza.Presence{To: to}
-		if err := sp.send(ctx, p.Wrap(xmlstream.Wrap(xmlstream.Wrap(nil, none), xml.StartElement{Name: xml.Name{Space: "http://jabber.org/protocol/muc", Local: "x"}}))); err != nil {
+		if err := sp.send(ctx, r); err != nil {
 			sp.left(name)
 			return err
 		}

@@ -27,6 +27,7 @@ import (
 	"dorfbote/internal/connect"
 	"dorfbote/internal/core/fault"
 	dialects "dorfbote/internal/core/message"
+	"dorfbote/internal/core/place"
 )
 
 // xmppRooms reads rooms of an XMPP server (XEP-0045). What is said comes by itself; after a break, what was said
@@ -261,9 +262,9 @@ func (x *xmppRooms) Listen(ctx context.Context, src connect.SourceConfig, raw js
 			}
 		}
 	}()
-	name := src.Settings["room"]
-	if !strings.Contains(name, "@") {
-		name = strings.TrimPrefix(name, "#") + "@" + x.rooms()
+	name, err := place.Rule{Form: place.Room, Rooms: x.rooms()}.Take(src.Settings["room"], x.config.Env.Workspace)
+	if err != nil {
+		return &fault.Fault{Tried: "joining " + src.Settings["room"], Said: err.Error(), Do: "name the room as the chat does, such as #tours"}
 	}
 	room, err := jid.Parse(name)
 	if err != nil {
@@ -328,16 +329,25 @@ func (x *xmppRooms) Listen(ctx context.Context, src connect.SourceConfig, raw js
 // join enters the room, and asks for what was said since the last message. The history's moments are whole
 // seconds, so some of it may come again; it is known by its id.
 func (x *xmppRooms) join(ctx context.Context, s *xmppim.Session, room jid.JID, nick string, after time.Time) error {
-	to, err := room.WithResource(nick)
+	r, err := joins(room, nick, after)
 	if err != nil {
 		return err
+	}
+	return s.Send(ctx, r)
+}
+
+// joins makes the stanza by which a room is entered under a name, with what was said there after a moment; of no moment, with nothing.
+func joins(room jid.JID, nick string, after time.Time) (xml.TokenReader, error) {
+	to, err := room.WithResource(nick)
+	if err != nil {
+		return nil, err
 	}
 	history := xml.StartElement{Name: xml.Name{Local: "history"}, Attr: []xml.Attr{{Name: xml.Name{Local: "maxstanzas"}, Value: "0"}}}
 	if !after.IsZero() {
 		history.Attr = []xml.Attr{{Name: xml.Name{Local: "since"}, Value: after.Add(-time.Second).UTC().Format("2006-01-02T15:04:05Z")}}
 	}
 	p := stanza.Presence{To: to}
-	return s.Send(ctx, p.Wrap(xmlstream.Wrap(xmlstream.Wrap(nil, history), xml.StartElement{Name: xml.Name{Space: "http://jabber.org/protocol/muc", Local: "x"}})))
+	return p.Wrap(xmlstream.Wrap(xmlstream.Wrap(nil, history), xml.StartElement{Name: xml.Name{Space: "http://jabber.org/protocol/muc", Local: "x"}})), nil
 }
 
 // messages makes of a stanza what was said, said anew or taken away, or the reactions in it. What Dorfbote has said is passed over:

@@ -17,6 +17,8 @@ func TestTelling(t *testing.T) {
 		want  string
 	}{
 		{value.Field{Name: "name", Type: value.Text}, nil, "${record.name}"},
+		{value.Field{Name: "first name", Type: value.Text}, nil, `${record["first name"]}`},
+		{value.Field{Name: "user.login", Type: value.Text}, nil, "${record.user.login}"},
 		{value.Field{Name: "at", Type: value.Moment}, nil, `${date(record.at, "d MMM HH:mm")}`},
 		{amount, nil, `${money(record.amount, "CHF")}`},
 		{amount, []value.Field{{Name: "currency", Type: value.Choice}}, `${money(record.amount, record.currency)}`},

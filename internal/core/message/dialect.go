@@ -55,7 +55,9 @@ func Render(d *Document, to Dialect) Rendered {
 	case Light:
 		r.Text = d.allOf(onlyLines, WriteStyling)
 		if utf8.RuneCountInString(r.Text) > plainLimit { // what is cut off could be the end of a mark
-			return light(Render(d, Plain))
+			r = Render(d, Plain)
+			r.Dialect = Light
+			return r
 		}
 		r.Lost = slices.DeleteFunc(d.flattened(), func(s string) bool { return s == marksAreLost })
 	case Mail:
@@ -69,12 +71,6 @@ func Render(d *Document, to Dialect) Rendered {
 	default:
 		r.Text = d.Markdown()
 	}
-	return r
-}
-
-// light says of what is written as plain text because it is long that it is one of the light dialect.
-func light(r Rendered) Rendered {
-	r.Dialect = Light
 	return r
 }
 

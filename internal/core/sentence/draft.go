@@ -348,9 +348,9 @@ func (r *reader) message() map[string]any {
 				return formula.Telling(f, among)
 			}
 		}
-		return "${record." + name + "}"
+		return "${record" + formula.Into(name) + "}"
 	}
-	title := "${record." + r.key() + "}"
+	title := "${record" + formula.Into(r.key()) + "}"
 	for _, c := range append(append([]map[string]any{}, r.draft.becomes...), r.draft.keep...) {
 		name, _ := c["field"].(string)
 		if name != "" && !said[name] {
@@ -377,7 +377,7 @@ func (r *reader) message() map[string]any {
 	}
 	for _, f := range r.from.Fields {
 		if f.Type == value.Link {
-			m["link"] = map[string]any{"text": "Open", "to": "${record." + f.Name + "}"}
+			m["link"] = map[string]any{"text": "Open", "to": "${record" + formula.Into(f.Name) + "}"}
 			break
 		}
 	}

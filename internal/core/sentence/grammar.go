@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/value"
 )
 
@@ -248,7 +249,7 @@ func (r *reader) times(from, to int) {
 		pace("digest", map[string]any{"at": []any{"07:00"}})
 	}
 	if r.says(from, to, r.g.OnlyOnce...) {
-		pace("repeat", map[string]any{"key": "${record." + r.key() + "}", "within": "1d"})
+		pace("repeat", map[string]any{"key": "${record" + formula.Into(r.key()) + "}", "within": "1d"})
 	}
 	if r.says(from, to, r.g.OfficeHours...) {
 		pace("quiet", map[string]any{"open": []any{map[string]any{"days": []any{"mon", "tue", "wed", "thu", "fri"}, "from": "07:00", "to": "18:00"}}, "urgent": "pass"})

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"dorfbote/internal/core/formula"
 	"dorfbote/internal/core/place"
 	"dorfbote/internal/core/value"
 )
@@ -164,7 +165,7 @@ func (r *reader) address(w whom) (to, means string) {
 		}
 	}
 	if p := r.world.People.Find(text); p != nil && !strings.ContainsAny(p.ID, "\"\\${}") {
-		return fmt.Sprintf("${person(%q)%s}", p.ID, part(w.connection)), p.Called()
+		return fmt.Sprintf("${person(%q)%s}", p.ID, formula.Into(w.connection)), p.Called()
 	}
 	from := w.from
 	for from < w.to && contains(r.g.Determiners, r.tokens[from].low) {
@@ -179,10 +180,10 @@ func (r *reader) address(w whom) (to, means string) {
 			continue
 		}
 		if r.holds(f, w.form) {
-			return "${record" + part(f.Name) + "}", f.Label
+			return "${record" + formula.Into(f.Name) + "}", f.Label
 		}
 		if f.Type == value.Person || r.inBook(f) {
-			return "${person(record" + part(f.Name) + ")" + part(w.connection) + "}", f.Label + ", by the people book"
+			return "${person(record" + formula.Into(f.Name) + ")" + formula.Into(w.connection) + "}", f.Label + ", by the people book"
 		}
 	}
 	// The address may stand in a field beside that of the name, or the record may be the person.
@@ -199,9 +200,9 @@ func (r *reader) address(w whom) (to, means string) {
 	themselves := slices.Contains(append(slices.Clone(r.g.Themselves), r.g.singular(value.Fold(inWords(r.from.Name))), r.g.singular(value.Fold(r.from.Title))), r.g.singular(said))
 	switch {
 	case len(theirs) == 1:
-		return "${record" + part(theirs[0].Name) + "}", theirs[0].Label
+		return "${record" + formula.Into(theirs[0].Name) + "}", theirs[0].Label
 	case themselves && len(all) == 1:
-		return "${record" + part(all[0].Name) + "}", all[0].Label
+		return "${record" + formula.Into(all[0].Name) + "}", all[0].Label
 	}
 	return "", ""
 }
@@ -259,16 +260,6 @@ func (r *reader) holds(f Field, form place.Form) bool {
 // inBook tells whether what is in a field names persons of the people book.
 func (r *reader) inBook(f Field) bool {
 	return slices.ContainsFunc(append(slices.Clone(f.Values), f.Options...), func(v string) bool { return r.world.People.Find(v) != nil })
-}
-
-// part is a way into a value, as formulas write it.
-func part(name string) string {
-	for p := range strings.SplitSeq(name, ".") {
-		if !identifier.MatchString(p) {
-			return fmt.Sprintf("[%q]", name)
-		}
-	}
-	return "." + name
 }
 
 // attached reads "with the price list attached" and "attach the price list".

@@ -90,11 +90,11 @@ func doubt(c *cond.Spec, path string, v any, text string, had []Tally, ws value.
 		}
 		return
 	}
-	near, count := nearest(text, names, had)
+	near := nearest(text, names)
 	if near == "" {
 		return
 	}
-	problems.Warn(c.ValueAt.At, path, near, "no recent record has %s %q; %d have %q", c.Field.S, text, count, near)
+	problems.Warn(c.ValueAt.At, path, near, "no recent record has %s %q; %d have %q", c.Field.S, text, countOf(near, had), near)
 	mendValue(c, path, v, near, problems)
 }
 
@@ -106,17 +106,22 @@ func mendValue(c *cond.Spec, path string, old any, near string, problems *report
 	problems.Mend(near, path, c.With(text, near))
 }
 
-// nearest finds the value that a text may have meant, and how often it came; "" where there is none.
-func nearest(text string, names []string, had []Tally) (near string, count int) {
-	if near = value.Nearest(text, names); near == "" {
-		near = alike(text, names)
+// nearest finds the one that a text may have meant; "" where there is none.
+func nearest(text string, among []string) string {
+	if near := value.Nearest(text, among); near != "" {
+		return near
 	}
+	return alike(text, among)
+}
+
+// countOf is how often a value came.
+func countOf(v string, had []Tally) int {
 	for _, h := range had {
-		if h.Value == near {
-			count = h.Count
+		if h.Value == v {
+			return h.Count
 		}
 	}
-	return near, count
+	return 0
 }
 
 // alike finds a text that has the same letters and digits, whatever stands between them.

@@ -58,26 +58,33 @@ func (s *Sheet) doubtKeys(words *formula.Words, seen func(field string) []Tally,
 			if key == "" || slices.Contains(names, key) {
 				continue
 			}
-			near, count := nearest(key, names, had)
-			for _, h := range had {
-				if bareRoom(h.Value) == bareRoom(key) {
-					near, count = h.Value, h.Count
-				}
+			near := sameRoom(key, names)
+			if near == "" {
+				near = nearest(key, names)
 			}
 			if near == "" {
 				continue
 			}
 			path := fmt.Sprintf("tables.%s[%d].%s", t.Name, i, TableKey)
-			problems.Warn(t.At, path, near, "no recent record has %s %q, by which %s is looked up in; %d have %q", l.Field, key, t.Name, count, near)
+			problems.Warn(t.At, path, near, "no recent record has %s %q, by which %s is looked up in; %d have %q", l.Field, key, t.Name, countOf(near, had), near)
 			problems.Mend(near, path, near)
 		}
 	}
 }
 
-// bareRoom is the name of a room, however it is written: #tours, tours, or tours@rooms.example.
-func bareRoom(s string) string {
-	s, _, _ = strings.Cut(strings.TrimPrefix(strings.TrimSpace(s), "#"), "@")
-	return strings.ToLower(s)
+// sameRoom finds what names the same room in another way: #tours, tours, and tours@rooms.example. Two whole addresses never do.
+func sameRoom(text string, among []string) string {
+	bare := func(s string) (name, server string) {
+		name, server, _ = strings.Cut(strings.ToLower(strings.TrimPrefix(strings.TrimSpace(s), "#")), "@")
+		return name, server
+	}
+	name, server := bare(text)
+	for _, s := range among {
+		if n, at := bare(s); n == name && (server == "" || at == "" || at == server) {
+			return s
+		}
+	}
+	return ""
 }
 
 // doubtPlaces doubts rows of tables that give a connection what is no place there.
@@ -100,10 +107,8 @@ func (s *Sheet) doubtPlaces(p *Plan, known Known, problems *report.List) {
 			}
 			said[path] = true
 			near := ""
-			for _, have := range rule.Places {
-				if rule.Form == place.Listed && bareRoom(have) == bareRoom(text) {
-					near = have
-				}
+			if rule.Form == place.Listed {
+				near = sameRoom(text, rule.Places)
 			}
 			words := fmt.Sprintf("%s cannot be told: %s", to.connection, err)
 			switch other, rest, split := strings.Cut(text, "/"); {
@@ -113,7 +118,7 @@ func (s *Sheet) doubtPlaces(p *Plan, known Known, problems *report.List) {
 			case split && contains(connectionsOf(known), other):
 				words += fmt.Sprintf("; it is a place of %s, which needs a column and a tell of its own", other)
 			case rule.Form == place.Listed:
-				near, _ = nearest(text, rule.Places, nil)
+				near = nearest(text, rule.Places)
 			}
 			problems.Warn(t.At, path, near, "%s", words)
 			if near != "" {

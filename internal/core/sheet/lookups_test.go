@@ -17,7 +17,7 @@ func TestTablesAreDoubted(t *testing.T) {
 	rules := map[string]place.Rule{
 		"square": {Form: place.Listed, Places: []string{"#tours", "#lab"}}, "far": {Form: place.Room, Rooms: "rooms.chat.example"}, "desk": {Form: place.Mail},
 	}
-	seen := map[string][]Tally{"room": {{"tours", 40}, {"#lab", 3}}}
+	seen := map[string][]Tally{"room": {{"tours", 40}, {"#lab", 3}}, "by": {{"lena@chat.example", 4}}}
 	for _, c := range []struct {
 		rows, tell string
 		want       []string
@@ -37,6 +37,7 @@ func TestTablesAreDoubted(t *testing.T) {
 		{`{from: tours, far: lab, desk: ann@x.example}, {from: tours, far: "#lab", desk: "ann at x"}, {from: tours}`, `{to: "far/${it.far}", each: "${rows(rooms, record.room)}", if_empty: skip}, {to: "desk/${it.desk}", each: "${rows(rooms, record.room)}", if_empty: skip}`, []string{
 			`tables.rooms[1].desk: desk cannot be told: "ann at x" is no mail address`,
 		}},
+		{`{from: "lena@elsewhere.example", to: "#lab"}`, `{to: "square/${rooms[record.by].to}"}`, nil},
 		{`{from: nobody, to: "#lab"}`, `{to: "square/#lab"}`, nil},
 	} {
 		_, sh, problems := Compile([]byte("dorfbote: 1\nname: T\nwatch: {source: a/b}\ntables: {rooms: ["+c.rows+"]}\nmessages: {m: {title: x}}\nroute: {otherwise: {tell: ["+

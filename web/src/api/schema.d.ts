@@ -3452,7 +3452,7 @@ export interface components {
             problems: components["schemas"]["Problem"][] | null;
             /** @description null while what starts the sheet has an error */
             proof: components["schemas"]["ProofLines"];
-            /** @description by the name of a field that a condition looks at: the values it had in the trail, the most frequent first */
+            /** @description by the name of a field that a condition looks at, or by which something is looked up in a table: the values it had in the trail, the most frequent first */
             seen: {
                 [key: string]: components["schemas"]["Tally"][] | null;
             };
