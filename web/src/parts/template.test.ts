@@ -65,6 +65,9 @@ describe('a text with formulas', () => {
     expect(toldAs('record.order.total', [{ ...amount, currency: undefined }])).toBe('record.order.total');
     expect(toldAs('owner.name', [amount])).toBe('owner.name');
     const all = [text('order.currency'), amount];
-    expect(chipLabel('money(record.order.total, record.order.currency)', all)).toContain('Total');
+    expect(chipLabel('money(record.order.total, record.order.currency)', all)).toBe(
+      'Total with its currency',
+    );
+    expect(chipLabel('money(record.order.total, "EUR")', all)).toBe('money(Total, "EUR")');
   });
 });

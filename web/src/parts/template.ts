@@ -75,6 +75,7 @@ export function chipLabel(formula: string, fields: Named[]): string {
   if (!field) return f.length > 40 ? f.slice(0, 39) + '…' : f;
   const bare = `record.${field.name}`;
   if (f === bare) return field.label;
+  if (f.startsWith('money(') && f === toldAs(bare, fields)) return `${field.label} with its currency`;
   const inner = f.replace(bare, field.label);
   return inner.length > 48 ? inner.slice(0, 47) + '…' : inner;
 }

@@ -8,7 +8,7 @@ import { SentAs } from './SentAs';
 
 const words: Record<string, string> = {
   rich: 'Chat',
-  light: 'Chat with light marks',
+  light: 'Chat room',
   plain: 'Plain text',
   mail: 'Mail',
   short: 'Text message',
