@@ -2,6 +2,7 @@ import { MutationCache, QueryCache, QueryClient, QueryClientProvider } from '@ta
 import { lazy, Suspense, useEffect } from 'react';
 import { ApiError } from './api/client';
 import { useMe } from './api/queries';
+import { Guard } from './parts/Guard';
 import { SignIn } from './places/signin/SignIn';
 
 // Signing in needs little; the rest comes meanwhile.
@@ -22,7 +23,9 @@ const queries: QueryClient = new QueryClient({
 export function Application() {
   return (
     <QueryClientProvider client={queries}>
-      <Gate />
+      <Guard what="Dorfbote">
+        <Gate />
+      </Guard>
     </QueryClientProvider>
   );
 }

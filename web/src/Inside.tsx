@@ -1,9 +1,10 @@
 import { App, ConfigProvider } from 'antd';
 import { lazy, Suspense, useEffect, type ReactNode } from 'react';
-import { BrowserRouter, Navigate, Route, Routes, useParams } from 'react-router';
+import { BrowserRouter, Navigate, Route, Routes, useLocation, useParams } from 'react-router';
 import { useLive } from './api/live';
 import { useWords } from './api/queries';
 import { nonce } from './nonce';
+import { Guard } from './parts/Guard';
 import { showZone } from './parts/times';
 import { TopBar } from './parts/TopBar';
 import { Trouble } from './parts/Trouble';
@@ -82,38 +83,41 @@ function Places() {
   useLive();
   usePageTitle();
   const words = useWords();
+  const { pathname } = useLocation();
   if (words.error) return <Trouble error={words.error} again={() => void words.refetch()} />;
   if (!words.data) return null;
   showZone(words.data.zone);
   return (
     <>
       <TopBar />
-      <Suspense fallback={null}>
-        <Routes>
-          <Route path="/today" element={<Today />} />
-          <Route path="/workflows" element={<Workflows />} />
-          <Route path="/workflows/new" element={<NewWorkflow />} />
-          <Route path="/workflows/:id" element={<SheetPlace />} />
-          <Route path="/workflows/:id/rehearsal" element={<RehearsalPlace />} />
-          <Route path="/workflows/:id/worth" element={<WorthPlace />} />
-          <Route path="/arrivals" element={<Arrivals />} />
-          <Route path="/arrivals/:id" element={<Arrival />} />
-          <Route path="/runs/:arrival/:workflow" element={<Run />} />
-          <Route path="/asked" element={<Asked />} />
-          <Route path="/asked/:id" element={<Asked />} />
-          <Route path="/press/:token" element={<Press />} />
-          <Route path="/people" element={<People />} />
-          <Route path="/people-book" element={<Book />} />
-          <Route path="/you" element={<You />} />
-          <Route path="/outbox" element={<Outbox />} />
-          <Route path="/connections" element={<Connections />} />
-          <Route path="/connections/new" element={<Connect />} />
-          <Route path="/connections/:id" element={<Connection />} />
-          <Route path="/sources/:connection/:kind" element={<Source />} />
-          <Route path="/practice" element={<Practice />} />
-          <Route path="*" element={<Navigate to="/today" replace />} />
-        </Routes>
-      </Suspense>
+      <Guard what="This page" of={pathname}>
+        <Suspense fallback={null}>
+          <Routes>
+            <Route path="/today" element={<Today />} />
+            <Route path="/workflows" element={<Workflows />} />
+            <Route path="/workflows/new" element={<NewWorkflow />} />
+            <Route path="/workflows/:id" element={<SheetPlace />} />
+            <Route path="/workflows/:id/rehearsal" element={<RehearsalPlace />} />
+            <Route path="/workflows/:id/worth" element={<WorthPlace />} />
+            <Route path="/arrivals" element={<Arrivals />} />
+            <Route path="/arrivals/:id" element={<Arrival />} />
+            <Route path="/runs/:arrival/:workflow" element={<Run />} />
+            <Route path="/asked" element={<Asked />} />
+            <Route path="/asked/:id" element={<Asked />} />
+            <Route path="/press/:token" element={<Press />} />
+            <Route path="/people" element={<People />} />
+            <Route path="/people-book" element={<Book />} />
+            <Route path="/you" element={<You />} />
+            <Route path="/outbox" element={<Outbox />} />
+            <Route path="/connections" element={<Connections />} />
+            <Route path="/connections/new" element={<Connect />} />
+            <Route path="/connections/:id" element={<Connection />} />
+            <Route path="/sources/:connection/:kind" element={<Source />} />
+            <Route path="/practice" element={<Practice />} />
+            <Route path="*" element={<Navigate to="/today" replace />} />
+          </Routes>
+        </Suspense>
+      </Guard>
     </>
   );
 }

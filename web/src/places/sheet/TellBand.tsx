@@ -2,6 +2,7 @@ import './sheet.css';
 import { Button, Input, Segmented, Tabs } from 'antd';
 import type { ProofLines } from '../../api/client';
 import { Band, BandLine } from '../../parts/Band';
+import { Guard } from '../../parts/Guard';
 import { ProblemsAt } from './ProblemsAt';
 import { toldAs } from '../../parts/template';
 import { useLatest } from '../../parts/useLatest';
@@ -109,7 +110,9 @@ export const TellBand = memo(function TellBand({ sheet, change, proof }: Props) 
           ) : (
             drawn?.doc && (
               <div data-testid="preview">
-                <Preview drawn={drawn} message={name} tos={tosOf(sheet, name)} posts={proof?.posts} />
+                <Guard what="The preview" of={drawn}>
+                  <Preview drawn={drawn} message={name} tos={tosOf(sheet, name)} posts={proof?.posts} />
+                </Guard>
                 <p className="muted small">{postsWords(proof, name)}</p>
                 <TryIt message={name} />
               </div>
