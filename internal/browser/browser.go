@@ -183,7 +183,10 @@ func (p *Page) Until(js string) error {
 		}
 		if time.Now().After(end) {
 			text, _ := Eval[string](p, "document.body.innerText.slice(0, 3000)")
-			return fmt.Errorf("waited in vain for %s (%w); the page shows:\n%s", js, errors.Join(err), text)
+			if err == nil {
+				err = errors.New("it never held")
+			}
+			return fmt.Errorf("waited in vain for %s: %w; troubles of the page: %q; it shows:\n%s", js, err, p.Troubles(), text)
 		}
 		time.Sleep(30 * time.Millisecond)
 	}
@@ -201,7 +204,41 @@ func (p *Page) Click(selector string) error {
 	if err := p.Until(find(selector) + " && !" + find(selector) + ".disabled"); err != nil {
 		return err
 	}
-	return p.do(chromedp.Click(chromedp.CSS(selector), chromedp.NodeVisible))
+	for range 3 {
+		hit, err := p.aim(selector, stepTimeout)
+		if hit || err != nil {
+			return err
+		}
+	}
+	return fmt.Errorf("pressing %s: it moves away again and again", selector)
+}
+
+// aim presses an element once it stands still, and says whether the press came to it: what a page draws meanwhile may push it away
+// under the press, which then goes to whatever stands there instead.
+func (p *Page) aim(selector string, within time.Duration) (hit bool, err error) {
+	_, err = Eval[bool](p, fmt.Sprintf(`new Promise(still => {
+		const one = () => document.querySelector(%q);
+		const under = e => [...(one()?.getClientRects() ?? [])].some(r => e.clientX >= r.left && e.clientX <= r.right && e.clientY >= r.top && e.clientY <= r.bottom);
+		window.__press = '';
+		window.addEventListener('mousedown', e => { window.__press = under(e) ? 'begun' : 'away' }, {capture: true, once: true});
+		window.addEventListener('click', e => { if (window.__press === 'begun' && one() && !under(e)) window.__press = 'away' }, {capture: true, once: true});
+		const until = Date.now() + 3000;
+		const look = was => {
+			const r = one()?.getBoundingClientRect(), now = r && r.top + ' ' + r.left;
+			if (now === was || Date.now() > until) still(true); else setTimeout(look, 30, now);
+		};
+		look('');
+	})`, selector))
+	if err != nil {
+		return false, err
+	}
+	ctx, cancel := context.WithTimeout(p.ctx, within)
+	defer cancel()
+	if err := chromedp.Do(ctx, chromedp.Click(chromedp.CSS(selector), chromedp.NodeVisible)); err != nil {
+		return false, err
+	}
+	// A page that was left by the press knows nothing of it any more.
+	return Eval[bool](p, "window.__press !== 'away'")
 }
 
 // pressWithin is how long an element is waited for that was found: one that a page has drawn anew meanwhile never comes.
@@ -212,7 +249,6 @@ const pressWithin = 8 * time.Second
 func (p *Page) ClickText(selector, text string) error {
 	const mark = "data-pressed-next"
 	js := fmt.Sprintf("[...document.querySelectorAll(%q)].find(e => e.innerText.trim() === %q && !e.disabled)", selector, text)
-	press := chromedp.Click(chromedp.CSS("["+mark+"]"), chromedp.NodeVisible)
 	for range 3 {
 		if err := p.Until(js); err != nil {
 			return err
@@ -220,19 +256,20 @@ func (p *Page) ClickText(selector, text string) error {
 		if _, err := Eval[bool](p, "!!"+js+"?.setAttribute('"+mark+"', '')"); err != nil {
 			return err
 		}
-		ctx, cancel := context.WithTimeout(p.ctx, pressWithin)
-		err := chromedp.Do(ctx, press)
-		cancel()
+		hit, err := p.aim("["+mark+"]", pressWithin)
 		if err == nil {
 			_, err = Eval[bool](p, "document.querySelectorAll('["+mark+"]').forEach(e => e.removeAttribute('"+mark+"')) ?? true")
-			return err
+			if hit || err != nil {
+				return err
+			}
+			continue
 		}
 		there, evalErr := Eval[bool](p, "!!document.querySelector('["+mark+"]')")
 		if evalErr != nil || there {
 			return fmt.Errorf("pressing %q: %w", text, errors.Join(err, evalErr))
 		}
 	}
-	return fmt.Errorf("pressing %q: the page draws it anew again and again", text)
+	return fmt.Errorf("pressing %q: the page draws it anew or moves it again and again", text)
 }
 
 // Fill replaces what stands in an input by typing.
