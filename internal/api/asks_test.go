@@ -161,6 +161,13 @@ func TestSharedPagesOverTheAPI(t *testing.T) {
 	require.Len(t, list, 1)
 	assert.GreaterOrEqual(t, list[0]["opened"], 1.0)
 	assert.Nil(t, list[0]["ended_at"])
+	until := func(end string) string {
+		require.NoError(t, c.st.DB.Exec("UPDATE shares SET ends_at = now() + ?::interval", end).Error)
+		_, body := c.stranger().raw("GET", page, "")
+		return string(body)
+	}
+	assert.NotContains(t, until("-1 second"), "4711", "its time is over")
+	assert.Contains(t, until("1 hour"), "4711")
 	at := fmt.Sprintf("/api/posts/%v/shares/%v", list[0]["post"], list[0]["n"])
 	status, _ = c.as("v", "viewer").call("DELETE", at, "")
 	assert.Equal(t, 403, status)

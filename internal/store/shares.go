@@ -37,10 +37,10 @@ func (s *Store) PutShare(ctx context.Context, sh Share) error {
 func (s *Store) ShareOf(ctx context.Context, post int64, n int) (sh *Share, fields []message.SharedField, gone bool, err error) {
 	var row struct {
 		Share
-		RecordGone bool
+		Gone bool
 	}
-	res := s.DB.WithContext(ctx).Raw(`SELECT s.*, (a.subject <> '' AND (NOT EXISTS (SELECT 1 FROM records r WHERE r.source = a.source AND r.key = a.subject)
-			OR EXISTS (SELECT 1 FROM arrivals g WHERE g.source = a.source AND g.subject = a.subject AND g.seq > a.seq AND g.type LIKE '%.removed'))) AS record_gone
+	res := s.DB.WithContext(ctx).Raw(`SELECT s.*, s.ended_at IS NOT NULL OR s.ends_at <= now() OR coalesce(a.subject <> '' AND (NOT EXISTS (SELECT 1 FROM records r WHERE r.source = a.source AND r.key = a.subject)
+			OR EXISTS (SELECT 1 FROM arrivals g WHERE g.source = a.source AND g.subject = a.subject AND g.seq > a.seq AND g.type LIKE '%.removed')), false) AS gone
 		FROM shares s LEFT JOIN arrivals a ON a.seq = s.arrival WHERE s.post = ? AND s.n = ?`, post, n).Scan(&row)
 	if res.Error != nil {
 		return nil, nil, false, res.Error
@@ -49,7 +49,7 @@ func (s *Store) ShareOf(ctx context.Context, post int64, n int) (sh *Share, fiel
 		return nil, nil, false, gorm.ErrRecordNotFound
 	}
 	err = json.Unmarshal(row.Fields, &fields)
-	return &row.Share, fields, row.EndedAt != nil || row.RecordGone || !time.Now().Before(row.EndsAt), err
+	return &row.Share, fields, row.Gone, err
 }
 
 // Opened counts that a page was opened.

@@ -189,6 +189,10 @@ func (s *Store) SwitchOn(ctx context.Context, id int64, on SwitchedOn, arm func(
 		if w.ID == 0 {
 			return gorm.ErrRecordNotFound
 		}
+		var at time.Time
+		if err := tx.Raw("SELECT now()").Scan(&at).Error; err != nil {
+			return err
+		}
 		var current string
 		if w.Version > 0 {
 			if err := tx.Model(&Version{}).Where("workflow = ? AND version = ?", id, w.Version).Pluck("sheet", &current).Error; err != nil {
@@ -197,7 +201,7 @@ func (s *Store) SwitchOn(ctx context.Context, id int64, on SwitchedOn, arm func(
 		}
 		if w.Version == 0 || current != on.Sheet {
 			w.Version++
-			if err := tx.Create(&Version{Workflow: id, Version: w.Version, Sheet: on.Sheet, Note: on.Note, ByPerson: on.By, At: time.Now()}).Error; err != nil {
+			if err := tx.Create(&Version{Workflow: id, Version: w.Version, Sheet: on.Sheet, Note: on.Note, ByPerson: on.By, At: at}).Error; err != nil {
 				return err
 			}
 		}
@@ -208,7 +212,7 @@ func (s *Store) SwitchOn(ctx context.Context, id int64, on SwitchedOn, arm func(
 				return err
 			}
 		}
-		w.IsOn, w.Source, w.Form, w.UpdatedAt, w.UpdatedBy = true, on.Source, on.Form, time.Now(), on.By
+		w.IsOn, w.Source, w.Form, w.UpdatedAt, w.UpdatedBy = true, on.Source, on.Form, at, on.By
 		if err := tx.Model(&w).Select("version", "is_on", "source", "form", "since", "updated_at", "updated_by").Updates(&w).Error; err != nil {
 			return err
 		}
@@ -245,7 +249,7 @@ func ownPace(tx *gorm.DB, w *Workflow, on SwitchedOn, source string, mark int64,
 // SwitchOff stops a workflow; its posts that wait are still sent.
 func (s *Store) SwitchOff(ctx context.Context, id int64, by string) error {
 	return s.DB.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
-		if err := tx.Model(&Workflow{ID: id}).Updates(map[string]any{"is_on": false, "updated_by": by, "updated_at": time.Now()}).Error; err != nil {
+		if err := tx.Model(&Workflow{ID: id}).Updates(map[string]any{"is_on": false, "updated_by": by, "updated_at": gorm.Expr("now()")}).Error; err != nil {
 			return err
 		}
 		return tx.Exec("DELETE FROM own_marks WHERE workflow = ?", id).Error

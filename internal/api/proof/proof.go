@@ -153,9 +153,10 @@ func (s *Proof) prove(ctx context.Context, _ *kit.Person, in *proofInput) (*proo
 	}
 	if plan != nil {
 		counts := decide.NewCounts(plan)
-		out.Body.Trail = trail(plan, recent, s.Reach(ctx, sources.AskNothing), counts)
+		now := s.Engine.Now()
+		out.Body.Trail = trail(plan, now, recent, s.Reach(ctx, sources.AskNothing), counts)
 		out.Body.Counts = counts.ByPath
-		s.compare(ctx, in.Body.Workflow, recent, out.Body.Trail)
+		s.compare(ctx, in.Body.Workflow, now, recent, out.Body.Trail)
 	}
 	seen := seenValues(sh, recent)
 	for f, had := range seen {

@@ -40,8 +40,8 @@ func (m *TrailMark) outcome() string {
 }
 
 // trail draws the last arrivals. A timed sheet starts on none of them; its timers are run over them, and each tick
-// stands behind the arrival whose record it found. What a pace tells at a moment of its own stands there too.
-func trail(plan *sheet.Plan, recent []PastArrival, reach formula.Reach, counts *decide.Counts) []TrailMark {
+// stands behind the arrival whose record it found. What a pace tells at a moment of its own stands there too, until now.
+func trail(plan *sheet.Plan, now time.Time, recent []PastArrival, reach formula.Reach, counts *decide.Counts) []TrailMark {
 	marks := make([]TrailMark, 0, len(recent))
 	if plan.AsksFor() || !plan.Timed() && plan.Pace == nil {
 		for _, r := range recent {
@@ -55,15 +55,15 @@ func trail(plan *sheet.Plan, recent []PastArrival, reach formula.Reach, counts *
 		}
 		return marks
 	}
-	var now *PastArrival
+	var at *PastArrival
 	byID, last := map[string]*PastArrival{}, map[string]int64{}
 	m := rehearse.NewMachine(plan, nil, func(l rehearse.Line) error {
 		mark := TrailMark{At: l.At, Key: l.Arrival, Verdict: string(l.Verdict), Row: l.Row, Tick: l.Tick, Later: l.Later}
 		switch of := byID[l.Arrival]; {
 		case l.Tick == "" && of != nil:
 			mark.Seq, mark.Key = of.Row.Seq, of.Row.Subject
-		case l.Arrival == "" && now != nil:
-			mark.Seq = now.Row.Seq
+		case l.Arrival == "" && at != nil:
+			mark.Seq = at.Row.Seq
 		default:
 			mark.Seq = last[l.Arrival]
 		}
@@ -80,11 +80,11 @@ func trail(plan *sheet.Plan, recent []PastArrival, reach formula.Reach, counts *
 	for i := range recent {
 		r := &recent[i]
 		_ = m.Advance(r.Arrival.Time.Add(-time.Nanosecond))
-		now, byID[r.Arrival.ID] = r, r
+		at, byID[r.Arrival.ID] = r, r
 		_ = m.Take(r.Arrival)
 		last[r.Row.Subject] = r.Row.Seq
 	}
-	_ = m.Advance(time.Now())
+	_ = m.Advance(now)
 	if len(marks) > trailLength {
 		marks = marks[len(marks)-trailLength:]
 	}
@@ -92,7 +92,7 @@ func trail(plan *sheet.Plan, recent []PastArrival, reach formula.Reach, counts *
 }
 
 // compare notes on each mark what the version that is on makes of it, where that differs.
-func (s *Proof) compare(ctx context.Context, workflow int64, recent []PastArrival, marks []TrailMark) {
+func (s *Proof) compare(ctx context.Context, workflow int64, now time.Time, recent []PastArrival, marks []TrailMark) {
 	if workflow == 0 {
 		return
 	}
@@ -106,7 +106,7 @@ func (s *Proof) compare(ctx context.Context, workflow int64, recent []PastArriva
 		later bool
 	}
 	was := map[place]string{}
-	for _, m := range trail(on, recent, s.Reach(ctx, sources.AskNothing), nil) {
+	for _, m := range trail(on, now, recent, s.Reach(ctx, sources.AskNothing), nil) {
 		was[place{m.Seq, m.At, m.Later}] = m.outcome()
 	}
 	for i := range marks {
