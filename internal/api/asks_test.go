@@ -2,6 +2,7 @@ package api_test
 
 import (
 	"dorfbote/internal/api"
+	"dorfbote/internal/core/message"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -161,6 +162,12 @@ func TestSharedPagesOverTheAPI(t *testing.T) {
 	require.Len(t, list, 1)
 	assert.GreaterOrEqual(t, list[0]["opened"], 1.0)
 	assert.Nil(t, list[0]["ended_at"])
+	moment := func(name string) time.Time {
+		at, err := time.Parse(time.RFC3339Nano, list[0][name].(string))
+		require.NoError(t, err)
+		return at
+	}
+	assert.InDelta(t, message.SharedFor, moment("ends_at").Sub(moment("made_at")), float64(time.Minute), "as long as is usual")
 	until := func(end string) string {
 		require.NoError(t, c.st.DB.Exec("UPDATE shares SET ends_at = now() + ?::interval", end).Error)
 		_, body := c.stranger().raw("GET", page, "")

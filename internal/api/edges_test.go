@@ -117,6 +117,29 @@ func TestRehearsingAnUnorderedPast(t *testing.T) {
 	assert.Equal(t, []string{"a 1", "b 2", "c 2"}, titles)
 }
 
+// An event that comes twice in one batch is one arrival, as one that had come before is; one of another source with its id is another.
+func TestAnEventTwiceInABatch(t *testing.T) {
+	c := start(t)
+	c.signIn()
+	c.ok("POST", "/api/connections", `{"id":"shop","title":"Shop"}`)
+	event := func(source, id, state string) string {
+		return fmt.Sprintf(`{"specversion":"1.0","id":%q,"source":"shop/%s","type":"dorfbote.record.updated","time":"2026-11-20T07:00:00Z","subject":"A","data":{"record":{"id":"A","state":%q}}}`, id, source, state)
+	}
+	known := func(events ...string) (known []bool) {
+		status, out := c.call("POST", "/in/shop", "["+strings.Join(events, ",")+"]", "Content-Type", "application/cloudevents-batch+json")
+		require.Equal(t, 202, status, out)
+		for _, a := range out["arrivals"].([]any) {
+			known = append(known, a.(map[string]any)["known"] == true)
+		}
+		return known
+	}
+	assert.Equal(t, []bool{false, true, false}, known(event("orders", "e1", "new"), event("orders", "e1", "other"), event("orders", "e2", "paid")))
+	assert.Equal(t, []bool{true, false}, known(event("orders", "e1", "third"), event("bills", "e1", "new")))
+	var states []string
+	require.NoError(t, c.st.DB.Raw("SELECT source || ' ' || (data->'record'->>'state') FROM arrivals WHERE source LIKE 'shop/%' ORDER BY seq").Scan(&states).Error)
+	assert.Equal(t, []string{"shop/orders new", "shop/orders paid", "shop/bills new"}, states)
+}
+
 // A connection that is paused takes nothing in and loses nothing by it; going on wakes what waited.
 func TestPausingAConnection(t *testing.T) {
 	c := start(t)

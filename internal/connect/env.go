@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -85,7 +86,7 @@ func NewEnv(ws value.Workspace, allowed string) (Env, error) {
 
 // guard makes the check of every address that is about to be called, after names have been resolved.
 func guard(allowed string) (func(network, address string, c syscall.RawConn) error, error) {
-	opts := []ssrf.Option{ssrf.WithAnyPort(), ssrf.WithNetworks("tcp4", "tcp6")}
+	var four, six []netip.Prefix
 	for _, text := range strings.FieldsFunc(allowed, func(r rune) bool { return r == ',' || r == ' ' }) {
 		p, err := netip.ParsePrefix(text)
 		if err != nil {
@@ -96,12 +97,13 @@ func guard(allowed string) (func(network, address string, c syscall.RawConn) err
 			p = netip.PrefixFrom(addr, addr.BitLen())
 		}
 		if p.Addr().Is4() {
-			opts = append(opts, ssrf.WithAllowedV4Prefixes(p))
+			four = append(four, p)
 		} else {
-			opts = append(opts, ssrf.WithAllowedV6Prefixes(p))
+			six = append(six, p)
 		}
 	}
-	g := ssrf.New(opts...)
+	// Each option takes the place of one before it, so all of a kind go in one.
+	g := ssrf.New(ssrf.WithAnyPort(), ssrf.WithNetworks("tcp4", "tcp6"), ssrf.WithAllowedV4Prefixes(four...), ssrf.WithAllowedV6Prefixes(six...))
 	return func(network, address string, c syscall.RawConn) error {
 		if err := g.Safe(network, address, c); err != nil {
 			return &fault.Fault{
@@ -161,6 +163,10 @@ func (e Env) Do(req *http.Request, header http.Header) (*Answer, error) {
 	return nil, t
 }
 
+// secretParts are what the name of a parameter has in it whose value opens something.
+var secretParts = []string{"key", "token", "secret", "passw", "signature", "credential"}
+
+// redacted is an address as it may be shown: without a password, and without what its parameters open doors with.
 func redacted(u *url.URL) string {
 	shown := *u
 	if shown.User != nil {
@@ -168,7 +174,8 @@ func redacted(u *url.URL) string {
 	}
 	q := shown.Query()
 	for name := range q {
-		if strings.Contains(strings.ToLower(name), "key") || strings.Contains(strings.ToLower(name), "token") || strings.Contains(strings.ToLower(name), "secret") {
+		lower := strings.ToLower(name)
+		if slices.ContainsFunc(secretParts, func(part string) bool { return strings.Contains(lower, part) }) {
 			q.Set(name, "…")
 			shown.RawQuery = q.Encode()
 		}

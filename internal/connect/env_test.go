@@ -2,6 +2,7 @@ package connect_test
 
 import (
 	"context"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -79,6 +80,47 @@ func TestPrivateAddressesAreNotCalled(t *testing.T) {
 	}
 	_, err := connect.NewEnv(value.DefaultWorkspace(), "everything")
 	assert.Error(t, err)
+}
+
+// One address that is allowed opens itself and no other.
+func TestWhatIsAllowedIsCalled(t *testing.T) {
+	serve := func(at string) string {
+		l, err := net.Listen("tcp", at+":0")
+		require.NoError(t, err)
+		s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("in")) }))
+		_ = s.Listener.Close()
+		s.Listener = l
+		s.Start()
+		t.Cleanup(s.Close)
+		return s.URL
+	}
+	one, other := serve("127.0.0.1"), serve("127.0.0.2")
+	for allowed, both := range map[string][2]bool{"127.0.0.1": {true, false}, "127.0.0.2/32 10.0.0.1": {false, true}, "127.0.0.0/8": {true, true}, "127.0.0.0/31,::1": {true, false}, "10.0.0.0/8": {false, false}} {
+		for i, address := range []string{one, other} {
+			answer, err := env(t, allowed).Get(t.Context(), address, http.Header{})
+			if both[i] {
+				require.NoError(t, err, "%s: %s", allowed, address)
+				_ = answer.Body.Close()
+			} else {
+				require.ErrorContains(t, err, "private or reserved", "%s: %s", allowed, address)
+			}
+		}
+	}
+}
+
+// What an address opens doors with is not shown in what is said of it.
+func TestFaultsShowNoSecrets(t *testing.T) {
+	gone := httptest.NewServer(http.NotFoundHandler())
+	defer gone.Close()
+	asks := strings.Replace(gone.URL, "://", "://ann:s3same@", 1) + "/list?page=2&access_token=s3same&ApiKey=s3same&client_secret=s3same&Password=s3same&X-Signature=s3same"
+	_, err := env(t, "127.0.0.0/8").Get(t.Context(), asks, http.Header{})
+	require.Error(t, err)
+	assert.NotContains(t, err.Error(), "s3same")
+	assert.Contains(t, err.Error(), "page=2")
+	gone.Close()
+	_, err = env(t, "127.0.0.0/8").Get(t.Context(), asks, http.Header{})
+	require.Error(t, err)
+	assert.NotContains(t, err.Error(), "s3same", "where nobody answers")
 }
 
 func TestRetryAfterAndWords(t *testing.T) {

@@ -39,6 +39,34 @@ func TestWhatIsKeptOfACall(t *testing.T) {
 	}
 }
 
+// What a status means for a post: it may succeed later, it is the post's own fault, or its place's.
+func TestWhatAStatusMeans(t *testing.T) {
+	status := 0
+	there := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(status) }))
+	defer there.Close()
+	env := testdb.Loopback(t, value.DefaultWorkspace())
+	for means, all := range map[string][]int{
+		"taken":       {200, 201, 202, 204},
+		"later":       {408, 409, 423, 425, 429, 500, 502, 503, 504, 507, 599},
+		"its own":     {400, 413, 414, 415, 422, 431},
+		"its place's": {304, 401, 402, 403, 404, 405, 406, 407, 410, 411, 412, 417, 421, 424, 426, 428, 451, 501, 505, 508, 511},
+	} {
+		for _, status = range all {
+			d := connect.SendCall(t.Context(), env, connect.Call{Method: http.MethodPost, Address: there.URL, Body: []byte("{}"), Key: "k"})
+			got := "later"
+			switch {
+			case d.Taken:
+				got = "taken"
+			case d.Final && d.Place:
+				got = "its place's"
+			case d.Final:
+				got = "its own"
+			}
+			assert.Equal(t, means, got, status)
+		}
+	}
+}
+
 // A post as shapes and other systems see it has every part, whether the message has it or not.
 func TestWhatIsSeenOfAPost(t *testing.T) {
 	bare := connect.Seen(connect.Post{Place: "p", Key: "k", Doc: &message.Document{Title: "T"}}, connect.NoMarks, 0)

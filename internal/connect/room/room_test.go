@@ -3,6 +3,7 @@ package room
 import (
 	"context"
 	"encoding/json"
+	"encoding/xml"
 	"fmt"
 	"log/slog"
 	"net/http"
@@ -13,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"mellium.im/xmpp/jid"
 
 	"dorfbote/internal/connect"
 	dialects "dorfbote/internal/core/message"
@@ -67,6 +69,26 @@ func TestHowDorfboteIsSpokenTo(t *testing.T) {
 }
 
 // The square is read over its HTTP API; a private channel must let the reader in first.
+// A reference mentions somebody only where it says that it does (XEP-0372).
+func TestWhomAReferenceMentions(t *testing.T) {
+	room := jid.MustParse("tours@rooms.example")
+	for inside, want := range map[string][]string{
+		`<reference xmlns="urn:xmpp:reference:0" type="mention" uri="xmpp:tours@rooms.example/Dorfbote"/>`: {"Dorfbote", "tours"},
+		`<reference xmlns="urn:xmpp:reference:0" type="mention" uri="xmpp:dorfbote@chat.example"/>`:        {"", "dorfbote"},
+		`<reference xmlns="urn:xmpp:reference:0" type="data" uri="xmpp:dorfbote@chat.example"/>`:           nil,
+		`<reference xmlns="urn:xmpp:reference:0" uri="xmpp:dorfbote@chat.example"/>`:                       nil,
+		`<reference xmlns="urn:xmpp:reference:1" type="mention" uri="xmpp:dorfbote@chat.example"/>`:        nil,
+		`<reference xmlns="urn:xmpp:reference:0" type="mention" uri="xmpp:@"/>`:                            nil,
+		``: nil,
+	} {
+		h := &heard{}
+		require.NoError(t, xml.Unmarshal([]byte(`<message xmlns="jabber:client" type="groupchat" from="tours@rooms.example/Ann" id="7"><body>look</body>`+inside+`</message>`), h))
+		said := h.messages(room, "other", &since{})
+		require.Len(t, said, 1, inside)
+		assert.Equal(t, want, said[0].Mentions, inside)
+	}
+}
+
 func TestTheSquare(t *testing.T) {
 	st := testdb.New(t)
 	ctx := t.Context()

@@ -66,3 +66,58 @@ route: {rows: [{name: R, when: {field: v.choice, is: up}, tell: [{to: s/c, messa
 		assert.Error(t, a.Exchange(from, to), from)
 	}
 }
+
+// An answer counts until its question ends, to the moment, and not before it was asked.
+func TestWhenAnswersCount(t *testing.T) {
+	p, _, problems := sheet.Compile([]byte(`dorfbote: 1
+name: T
+watch: {source: a/b}
+ask: [{name: v, of: [s/x], message: q, choices: [up, down], within: 2h}]
+messages: {m: {title: "${record.id}"}, q: {title: "${record.id}?"}}
+route: {rows: [{name: R, when: {field: v.choice, is: up}, tell: [{to: s/c, message: m}]}]}
+`), sheet.Known{Workspace: value.DefaultWorkspace()})
+	require.NotNil(t, p, "%v", problems)
+	went := time.Date(2026, 11, 30, 9, 0, 0, 0, time.UTC)
+	for after, refused := range map[time.Duration]string{
+		-time.Second:         "it was not asked yet",
+		0:                    "",
+		2 * time.Hour:        "",
+		2*time.Hour + 1:      "it is too late: an answer was waited for until 2026-11-30T11:00:00Z",
+		3 * time.Hour:        "it is too late",
+		400 * 24 * time.Hour: "it is too late",
+	} {
+		a := &Asking{Name: "v", Asked: []string{"s/x"}, Went: went}
+		given, err := a.Take(&p.Questions[0], Given{Place: "s/x", Choice: "up", At: went.Add(after)})
+		if refused == "" {
+			require.NoError(t, err, after)
+			assert.Equal(t, "up", given.Choice, after)
+			continue
+		}
+		require.ErrorContains(t, err, refused, after)
+		assert.Nil(t, given, after)
+		assert.Empty(t, a.Given, after)
+	}
+	_, err := (&Asking{Name: "v", Asked: []string{"s/x"}}).Take(&p.Questions[0], Given{Place: "s/x", Choice: "up", At: went})
+	require.ErrorContains(t, err, "it was not asked yet", "it waits for opening hours")
+}
+
+// Two messages of one row to one place are two posts; one message of two rows to it is one.
+func TestMessagesToOnePlace(t *testing.T) {
+	p, _, problems := sheet.Compile([]byte(`dorfbote: 1
+name: T
+watch: {source: a/b}
+messages: {m: {title: "one"}, n: {title: "two"}}
+route:
+  take: every
+  rows:
+    - {name: R, when: {field: id, is: "1"}, tell: [{to: s/c, message: m}, {to: s/c, message: n}]}
+    - {name: S, when: {field: id, is: "1"}, tell: [{to: s/c, message: n}, {to: s/d, message: m}]}
+`), sheet.Known{Workspace: value.DefaultWorkspace()})
+	require.NotNil(t, p, "%v", problems)
+	o := Decide(p, scopeOf(map[string]any{"id": "1"}))
+	var told []string
+	for _, post := range o.Posts {
+		told = append(told, post.To+" "+post.Doc.Title)
+	}
+	assert.Equal(t, []string{"s/c one", "s/c two", "s/d one"}, told)
+}

@@ -69,11 +69,25 @@ func TestFiguresOfCharts(t *testing.T) {
 	for i := range 15 {
 		lots = append(lots, sale("2026-11-17", fmt.Sprint("v", i), float64(100-i)))
 	}
+	// Thirteen series of one and two: the last two are the rest.
+	few := func(one, two float64) (out []map[string]any) {
+		for i := range 11 {
+			out = append(out, sale("2026-11-17", fmt.Sprint("v", i), float64(100-i)))
+		}
+		return append(out, sale("2026-11-17", "lost", -200.0), sale("2026-11-17", "w", one), sale("2026-11-17", "x", two))
+	}
+	const twelve = "Nov 2026: lost -200, v0 100, v1 99, v2 98, v3 97, v4 96, v5 95, v6 94, v7 93, v8 92, v9 91, v10 90, others "
+	split := func(figure string) ChartSpec {
+		return ChartSpec{Kind: *said(Columns), Field: said("placed"), By: *said("month"), Value: *said(figure), Split: said("valley")}
+	}
 	for name, c := range map[string]struct {
 		spec    ChartSpec
 		records []map[string]any
 		want    string
 	}{
+		"a great loss is a great series":              {split("sum(amount)"), few(3, 4), twelve + "7"},
+		"the least of the rest":                       {split("min(amount)"), few(3, 4), twelve + "3"},
+		"the most of the rest, below nothing":         {split("max(amount)"), few(-3, -4), twelve + "-3"},
 		"weeks from Monday, empty ones 0":             {ChartSpec{Kind: *said(Columns), Field: said("placed"), By: *said("week"), Value: *said("sum(amount)")}, sales, "2 Nov: 150; 9 Nov: 0; 16 Nov: 10.5"},
 		"counted, with what has no amount":            {ChartSpec{Kind: *said(Columns), Field: said("placed"), By: *said("week"), Value: *said("count()")}, sales, "2 Nov: 2; 9 Nov: 0; 16 Nov: 2; 23 Nov: 1"},
 		"a gap where there is no mean":                {ChartSpec{Kind: *said(Line), Field: said("placed"), By: *said("week"), Value: *said("avg(amount)")}, sales, "2 Nov: 75; 9 Nov: gap; 16 Nov: 5.25"},

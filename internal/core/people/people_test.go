@@ -41,6 +41,22 @@ func TestFinding(t *testing.T) {
 	assert.Nil(t, (*Book)(nil).Find("ja"))
 }
 
+// Of several with one address, it is the first one's.
+func TestWhoseAnAddressIs(t *testing.T) {
+	b := book(t, "id,name,square,mail\na,Ann,@desk,desk@lindental.example\nb,Ben,@DESK,ben@lindental.example\nc,Cleo,,desk@lindental.example\n")
+	for address, want := range map[Address]string{
+		{"square", "@desk"}: "a", {"square", "@Desk"}: "a", {"mail", "Desk@lindental.example"}: "a", {"mail", "ben@lindental.example"}: "b",
+		{"mail", "@desk"}: "", {"phone", "@desk"}: "", {"square", ""}: "",
+	} {
+		p := b.At(address.Connection, address.Address)
+		if want == "" {
+			assert.Nil(t, p, address)
+		} else if assert.NotNil(t, p, address) {
+			assert.Equal(t, want, p.ID, address)
+		}
+	}
+}
+
 func TestPreferred(t *testing.T) {
 	b := book(t, table)
 	a, err := b.Find("17").Preferred()
