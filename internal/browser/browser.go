@@ -219,9 +219,10 @@ func (p *Page) aim(selector string, within time.Duration) (hit bool, err error) 
 	_, err = Eval[bool](p, fmt.Sprintf(`new Promise(still => {
 		const one = () => document.querySelector(%q);
 		const under = e => [...(one()?.getClientRects() ?? [])].some(r => e.clientX >= r.left && e.clientX <= r.right && e.clientY >= r.top && e.clientY <= r.bottom);
-		window.__press = '';
-		window.addEventListener('mousedown', e => { window.__press = under(e) ? 'begun' : 'away' }, {capture: true, once: true});
-		window.addEventListener('click', e => { if (window.__press === 'begun' && one() && !under(e)) window.__press = 'away' }, {capture: true, once: true});
+		window.__press?.over.abort(); // what it listened for
+		const press = window.__press = {over: new AbortController()}, once = {capture: true, once: true, signal: press.over.signal};
+		window.addEventListener('mousedown', e => { press.missed = !under(e) }, once);
+		window.addEventListener('click', e => { press.missed ||= !!one() && !under(e) }, once);
 		const until = Date.now() + 3000;
 		const look = was => {
 			const r = one()?.getBoundingClientRect(), now = r && r.top + ' ' + r.left;
@@ -238,7 +239,7 @@ func (p *Page) aim(selector string, within time.Duration) (hit bool, err error) 
 		return false, err
 	}
 	// A page that was left by the press knows nothing of it any more.
-	return Eval[bool](p, "window.__press !== 'away'")
+	return Eval[bool](p, "!window.__press?.missed")
 }
 
 // pressWithin is how long an element is waited for that was found: one that a page has drawn anew meanwhile never comes.
@@ -286,8 +287,8 @@ func (p *Page) Fill(selector, text string) error {
 // Keys types keys where the focus is.
 func (p *Page) Keys(keys string) error { return p.do(chromedp.KeyEvent(keys)) }
 
-// Choose opens a select by its label and takes the option with this text. What a page draws meanwhile may push the select
-// away under the press, so it is pressed again where nothing has opened.
+// Choose opens a select by its label and takes the option with this text. A select that a page draws anew as it is pressed
+// does not open, so it is pressed again.
 func (p *Page) Choose(label, option string) error {
 	selector := fmt.Sprintf(`.ant-select:has(input[aria-label=%q])`, label)
 	js := fmt.Sprintf("[...document.querySelectorAll('.ant-select-dropdown:not(.ant-select-dropdown-hidden) .ant-select-item-option')].find(e => e.innerText.trim() === %q || e.title === %q)", option, option)

@@ -55,15 +55,15 @@ func trail(plan *sheet.Plan, now time.Time, recent []PastArrival, reach formula.
 		}
 		return marks
 	}
-	var at *PastArrival
+	var came *PastArrival
 	byID, last := map[string]*PastArrival{}, map[string]int64{}
 	m := rehearse.NewMachine(plan, nil, func(l rehearse.Line) error {
 		mark := TrailMark{At: l.At, Key: l.Arrival, Verdict: string(l.Verdict), Row: l.Row, Tick: l.Tick, Later: l.Later}
 		switch of := byID[l.Arrival]; {
 		case l.Tick == "" && of != nil:
 			mark.Seq, mark.Key = of.Row.Seq, of.Row.Subject
-		case l.Arrival == "" && at != nil:
-			mark.Seq = at.Row.Seq
+		case l.Arrival == "" && came != nil:
+			mark.Seq = came.Row.Seq
 		default:
 			mark.Seq = last[l.Arrival]
 		}
@@ -80,7 +80,7 @@ func trail(plan *sheet.Plan, now time.Time, recent []PastArrival, reach formula.
 	for i := range recent {
 		r := &recent[i]
 		_ = m.Advance(r.Arrival.Time.Add(-time.Nanosecond))
-		at, byID[r.Arrival.ID] = r, r
+		came, byID[r.Arrival.ID] = r, r
 		_ = m.Take(r.Arrival)
 		last[r.Row.Subject] = r.Row.Seq
 	}
