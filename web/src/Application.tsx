@@ -3,6 +3,7 @@ import { lazy, Suspense, useEffect } from 'react';
 import { ApiError } from './api/client';
 import { useMe } from './api/queries';
 import { Guard } from './parts/Guard';
+import { PlainTrouble } from './parts/PlainTrouble';
 import { SignIn } from './places/signin/SignIn';
 
 // Signing in needs little; the rest comes meanwhile.
@@ -38,12 +39,9 @@ function Gate() {
   if (me.isPending) return null;
   if (me.error)
     return (
-      <div className="trouble" role="alert">
-        <strong>That did not work.</strong> {me.error.message}{' '}
-        <button type="button" className="plain-button" onClick={() => void me.refetch()}>
-          Try again
-        </button>
-      </div>
+      <PlainTrouble what="That did not work." ways={[['Try again', () => void me.refetch()]]}>
+        {me.error.message}
+      </PlainTrouble>
     );
   const invitation = /^\/welcome\/([\w-]+)$/.exec(window.location.pathname)?.[1];
   if (!me.data && !invitation) return <SignIn />;

@@ -20,7 +20,7 @@ it('keeps what stands beside a part that cannot be drawn, and draws it again for
   const page = await drawn(shown('milk'));
   await page.draw(shown(undefined));
   expect(page.at.textContent).toContain('beside it');
-  expect(page.at.querySelector('[role=alert]')?.textContent).toContain('The preview could not be shown.');
+  expect(page.at.querySelector('[role=alert]')?.textContent).toContain("The preview can't be shown.");
   await page.draw(shown('whey'));
   expect(page.at.textContent).toBe('beside itWHEY');
 });

@@ -1,4 +1,5 @@
 import { Component, type ReactNode } from 'react';
+import { PlainTrouble } from './PlainTrouble';
 
 interface Props {
   /** What is shown here, as its place is called: "This page", "The preview". */
@@ -32,12 +33,16 @@ export class Guard extends Component<Props, State> {
     const { failed } = this.state;
     if (!failed) return this.props.children;
     return (
-      <div className="trouble" role="alert">
-        <strong>{this.props.what} could not be shown.</strong> {failed.message}{' '}
-        <button type="button" className="plain-button" onClick={() => this.setState({ failed: undefined })}>
-          Show it again
-        </button>
-      </div>
+      <PlainTrouble
+        what={`${this.props.what} can't be shown.`}
+        ways={[
+          ['Show it again', () => this.setState({ failed: undefined })],
+          // What had to be fetched and didn't arrive is only fetched again with the whole page.
+          ['Reload the page', () => window.location.reload()],
+        ]}
+      >
+        This is a fault in Dorfbote: “{failed.message}”. If it happens again, tell whoever runs this server.
+      </PlainTrouble>
     );
   }
 }
