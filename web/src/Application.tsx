@@ -24,7 +24,7 @@ const queries: QueryClient = new QueryClient({
 export function Application() {
   return (
     <QueryClientProvider client={queries}>
-      <Guard what="Dorfbote">
+      <Guard what="Dorfbote" place>
         <Gate />
       </Guard>
     </QueryClientProvider>

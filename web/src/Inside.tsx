@@ -90,7 +90,7 @@ function Places() {
   return (
     <>
       <TopBar />
-      <Guard what="This page" of={pathname}>
+      <Guard what="This page" of={pathname} place>
         <Suspense fallback={null}>
           <Routes>
             <Route path="/today" element={<Today />} />

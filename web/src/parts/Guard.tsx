@@ -6,6 +6,8 @@ interface Props {
   what: string;
   /** What it depends on: where this changes, it is tried again. */
   of?: unknown;
+  /** Whether it is all of the page below the top bar, which has a heading and where the skip link leads. */
+  place?: boolean;
   children: ReactNode;
 }
 
@@ -32,17 +34,25 @@ export class Guard extends Component<Props, State> {
   render() {
     const { failed } = this.state;
     if (!failed) return this.props.children;
-    return (
+    const title = `${this.props.what} can't be shown`;
+    const said = (
       <PlainTrouble
-        what={`${this.props.what} can't be shown.`}
+        what={this.props.place ? undefined : `${title}.`}
         ways={[
-          ['Show it again', () => this.setState({ failed: undefined })],
           // What had to be fetched and didn't arrive is only fetched again with the whole page.
           ['Reload the page', () => window.location.reload()],
+          ['Show it again', () => this.setState({ failed: undefined })],
         ]}
       >
-        This is a fault in Dorfbote: “{failed.message}”. If it happens again, tell whoever runs this server.
+        Reload the page. If that doesn't help, tell whoever runs this server: “{failed.message}”
       </PlainTrouble>
+    );
+    if (!this.props.place) return said;
+    return (
+      <main className="place" id="place">
+        <h1>{title}</h1>
+        {said}
+      </main>
     );
   }
 }

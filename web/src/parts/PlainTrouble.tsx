@@ -1,8 +1,8 @@
 import type { ReactNode } from 'react';
 
 interface Props {
-  /** What failed, as a sentence. */
-  what: string;
+  /** What failed, as a sentence, unless a heading says so. */
+  what?: string;
   /** Why, and what to do now. */
   children: ReactNode;
   /** The buttons, each with what it does. */
@@ -13,12 +13,15 @@ interface Props {
 export function PlainTrouble({ what, children, ways }: Props) {
   return (
     <div className="trouble" role="alert">
-      <strong>{what}</strong> {children}{' '}
-      {ways.map(([words, act]) => (
-        <button key={words} type="button" className="plain-button" onClick={act}>
-          {words}
-        </button>
-      ))}
+      {what && <strong>{what} </strong>}
+      {children}
+      <div className="trouble-ways">
+        {ways.map(([words, act]) => (
+          <button key={words} type="button" className="plain-button" onClick={act}>
+            {words}
+          </button>
+        ))}
+      </div>
     </div>
   );
 }
